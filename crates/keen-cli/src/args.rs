@@ -1,0 +1,234 @@
+//! Arguments, as typed.
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
+use keen_core::digest::DigestFunction;
+
+/// Check multi-master, peer-to-peer and publish-subscribe topologies for divergence.
+///
+/// keen reads. It opens nodes read-only; the only command here that writes to a database is
+/// `demo`, and only to files it makes itself.
+#[derive(Debug, Parser)]
+#[command(
+    name = "keen",
+    version,
+    max_term_width = 100,
+    disable_help_subcommand = true
+)]
+#[command(after_long_help = "\
+Exit codes:
+  0    everything was checked and all agree
+  1    something was found
+  2    the request or a file is wrong
+  3    not everything could be checked, and nothing was found in what was
+  130  interrupted")]
+pub(crate) struct Cli {
+    /// What to do.
+    #[command(subcommand)]
+    pub(crate) command: Command,
+
+    /// When to use colours.
+    #[arg(long, global = true, value_enum, default_value_t, value_name = "WHEN")]
+    pub(crate) color: Color,
+
+    /// Say more about what is done, on standard error; twice for everything.
+    #[arg(long, short, global = true, action = ArgAction::Count)]
+    pub(crate) verbose: u8,
+}
+
+/// When to use colours.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+pub(crate) enum Color {
+    /// On a terminal, unless NO_COLOR is set.
+    #[default]
+    Auto,
+    /// Always.
+    Always,
+    /// Never.
+    Never,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Write a topology file to start from.
+    Init(InitArgs),
+    /// Compare every row over all nodes.
+    Audit(AuditArgs),
+    /// Say what would put divergent rows right, step by step. Changes nothing.
+    Plan(PlanArgs),
+    /// Make a network of refuge huts that went wrong, audit it and plan its repair.
+    Demo(DemoArgs),
+    /// Print shell completions, or write the man pages.
+    Completions(CompletionsArgs),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct InitArgs {
+    /// The shape of the topology.
+    #[arg(value_enum)]
+    pub(crate) shape: Shape,
+
+    /// Where to write it. A file that is there is never overwritten.
+    #[arg(long, short, value_name = "FILE", default_value = "keen.toml")]
+    pub(crate) output: PathBuf,
+}
+
+/// Shapes that `init` knows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Shape {
+    /// Peers that all write, each linked to each.
+    Mesh,
+    /// Peers that all write, each linked to the next.
+    Ring,
+    /// One publisher, several subscribers.
+    Star,
+    /// Several sites that flow into one hub.
+    Hub,
+    /// A publisher, a relay that passes on, and a subscriber behind it.
+    Chain,
+}
+
+/// Which nodes and tables, and how they are read.
+#[derive(Debug, Args)]
+pub(crate) struct ScopeArgs {
+    /// The topology file.
+    #[arg(long, short, value_name = "FILE", default_value = "keen.toml")]
+    pub(crate) topology: PathBuf,
+
+    /// Read only these nodes (repeat, or separate by commas).
+    #[arg(long = "node", short, value_name = "NODE", value_delimiter = ',')]
+    pub(crate) nodes: Vec<String>,
+
+    /// Read only these tables (repeat, or separate by commas).
+    #[arg(long = "table", value_name = "TABLE", value_delimiter = ',')]
+    pub(crate) tables: Vec<String>,
+
+    /// The digest by which rows are compared.
+    #[arg(long, value_enum, default_value_t, value_name = "FUNCTION")]
+    pub(crate) digest: Digest,
+
+    /// How long to wait for a node that is locked.
+    #[arg(long, value_name = "DURATION", default_value = "5s", value_parser = duration)]
+    pub(crate) wait: Duration,
+}
+
+fn duration(text: &str) -> Result<Duration, String> {
+    humantime::parse_duration(text)
+        .map_err(|_| "write a number and a unit, such as 500ms, 5s or 1m".to_owned())
+}
+
+/// Digest functions.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+pub(crate) enum Digest {
+    /// XXH3, 128 bits: the fastest; not cryptographic.
+    #[default]
+    Xxh3,
+    /// MD5, which servers can compute too.
+    Md5,
+    /// BLAKE3, 128 bits of it: cryptographic.
+    Blake3,
+}
+
+impl From<Digest> for DigestFunction {
+    fn from(digest: Digest) -> Self {
+        match digest {
+            Digest::Xxh3 => Self::Xxh3,
+            Digest::Md5 => Self::Md5,
+            Digest::Blake3 => Self::Blake3,
+        }
+    }
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct AuditArgs {
+    #[command(flatten)]
+    pub(crate) scope: ScopeArgs,
+
+    /// How the result is written.
+    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT")]
+    pub(crate) format: AuditFormat,
+
+    /// Divergent rows to show per table [default: 10 as text, all as json or ndjson].
+    #[arg(long, value_name = "N")]
+    pub(crate) show: Option<u64>,
+
+    /// Write the result to a file instead of standard output.
+    #[arg(long, short, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+}
+
+/// Formats of an audit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+pub(crate) enum AuditFormat {
+    /// For people.
+    #[default]
+    Text,
+    /// One JSON document (docs/json.md).
+    Json,
+    /// One JSON object per line, as they are found.
+    Ndjson,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct PlanArgs {
+    #[command(flatten)]
+    pub(crate) scope: ScopeArgs,
+
+    /// Plan from this audit (made with --format json) instead of auditing now.
+    #[arg(long, value_name = "AUDIT.json", conflicts_with_all = ["digest", "wait", "tables"])]
+    pub(crate) from: Option<PathBuf>,
+
+    /// How the plan is written.
+    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT")]
+    pub(crate) format: PlanFormat,
+
+    /// Steps and questions to show [default: 20 as text; json and sql always hold all].
+    #[arg(long, value_name = "N")]
+    pub(crate) show: Option<usize>,
+
+    /// Plan for at most so many divergent rows; the plan says when there were more.
+    #[arg(long, value_name = "ROWS", default_value_t = 100_000)]
+    pub(crate) limit: u64,
+
+    /// Where to write the plan: a file, or for sql a folder that gets two scripts per node.
+    #[arg(long, short, value_name = "PATH")]
+    pub(crate) output: Option<PathBuf>,
+}
+
+/// Formats of a plan.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+pub(crate) enum PlanFormat {
+    /// For people.
+    #[default]
+    Text,
+    /// One JSON document (docs/json.md).
+    Json,
+    /// One JSON object per line.
+    Ndjson,
+    /// One script per node to review and run, and one to undo it.
+    Sql,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DemoArgs {
+    /// The folder to make it in; it must be empty or not exist yet [default: a fresh one].
+    #[arg(long, short, value_name = "DIR")]
+    pub(crate) dir: Option<PathBuf>,
+
+    /// The seed of the story; the same seed makes the same rows.
+    #[arg(long, value_name = "N", default_value_t = 7)]
+    pub(crate) seed: u64,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CompletionsArgs {
+    /// The shell to complete for.
+    #[arg(value_enum, required_unless_present = "man")]
+    pub(crate) shell: Option<clap_complete::Shell>,
+
+    /// Write the man pages into this folder instead.
+    #[arg(long, value_name = "DIR", conflicts_with = "shell")]
+    pub(crate) man: Option<PathBuf>,
+}

@@ -1,0 +1,58 @@
+//! `keen audit`.
+
+use std::io::Write as _;
+
+use anyhow::Result;
+
+use crate::args::{AuditArgs, AuditFormat};
+use crate::audit_run::{self, Scope, Stop};
+use crate::exit::Exit;
+use crate::load;
+use crate::output::Output;
+use crate::render::audit_json::{JsonSink, Shape};
+use crate::render::audit_text::{self, TextSink};
+use crate::terminal::Terminal;
+
+/// Divergent rows that the text shows per table unless told otherwise.
+pub(crate) const ROWS_SHOWN: u64 = 10;
+
+pub(crate) fn run(args: &AuditArgs, terminal: Terminal) -> Result<Exit> {
+    let loaded = load::topology(&args.scope.topology, terminal)?;
+    let scope = Scope::new(&loaded.topology, &args.scope)?;
+    let mut out = Output::open(args.output.as_deref(), terminal.stdout())?;
+    let stop = Stop::on_signal();
+    let totals = match args.format {
+        AuditFormat::Text => {
+            let mut sink = TextSink::new(args.show.unwrap_or(ROWS_SHOWN));
+            let totals = audit_run::run(&loaded, &scope, &mut sink, &stop, terminal.progress)?;
+            let mut text = audit_text::write(&loaded.topology, &sink, &totals, terminal.columns);
+            if args.output.is_some() && !terminal.colors_files() {
+                text = anstream::adapter::strip_str(&text).to_string();
+            }
+            out.write_all(text.as_bytes())?;
+            totals
+        }
+        AuditFormat::Json | AuditFormat::Ndjson => {
+            let shape = if args.format == AuditFormat::Json {
+                Shape::Document
+            } else {
+                Shape::Lines
+            };
+            let limit = args.show.unwrap_or(u64::MAX);
+            let left_out = scope.left_out(&loaded.topology);
+            let mut sink = JsonSink::new(
+                &loaded.topology,
+                scope.function,
+                left_out,
+                limit,
+                shape,
+                out,
+            );
+            let totals = audit_run::run(&loaded, &scope, &mut sink, &stop, terminal.progress)?;
+            out = sink.finish(&totals)?;
+            totals
+        }
+    };
+    out.finish()?;
+    Ok(totals.exit())
+}

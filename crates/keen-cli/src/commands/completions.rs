@@ -1,0 +1,40 @@
+//! `keen completions`: shell completions and man pages, made from the command definitions.
+
+use std::fs;
+use std::path::Path;
+
+use anyhow::{Context, Result};
+use clap::CommandFactory as _;
+
+use crate::args::{Cli, CompletionsArgs};
+use crate::exit::Exit;
+
+pub(crate) fn run(args: &CompletionsArgs) -> Result<Exit> {
+    let mut command = Cli::command();
+    if let Some(folder) = &args.man {
+        fs::create_dir_all(folder)
+            .with_context(|| format!("cannot make the folder {}", folder.display()))?;
+        command.build();
+        man_pages(&command, "keen", folder)?;
+    } else if let Some(shell) = args.shell {
+        clap_complete::generate(shell, &mut command, "keen", &mut std::io::stdout().lock());
+    }
+    Ok(Exit::Agree)
+}
+
+fn man_pages(command: &clap::Command, name: &str, folder: &Path) -> Result<()> {
+    let path = folder.join(format!("{name}.1"));
+    let mut page = Vec::new();
+    clap_mangen::Man::new(command.clone())
+        .title(name)
+        .render(&mut page)?;
+    fs::write(&path, page).with_context(|| format!("cannot write {}", path.display()))?;
+    for subcommand in command.get_subcommands().filter(|c| !c.is_hide_set()) {
+        man_pages(
+            subcommand,
+            &format!("{name}-{}", subcommand.get_name()),
+            folder,
+        )?;
+    }
+    Ok(())
+}

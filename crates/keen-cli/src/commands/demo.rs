@@ -1,0 +1,125 @@
+//! `keen demo`: the refuge huts, audited and planned for.
+
+use std::fs;
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
+
+use anyhow::{Context, Result, bail};
+use keen_lab::story;
+
+use super::audit::ROWS_SHOWN;
+use super::plan;
+use crate::args::DemoArgs;
+use crate::audit_run::{self, Scope, Stop};
+use crate::exit::Exit;
+use crate::load;
+use crate::render::audit_text::{self, TextSink};
+use crate::render::plan_text;
+use crate::render::style::{HEADING, counted, styled};
+use crate::terminal::Terminal;
+
+/// Steps of the plan that the demo shows; the rest is a command away.
+const STEPS_SHOWN: usize = 4;
+
+pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
+    let folder = folder(args.dir.as_deref())?;
+    let mut out = terminal.stdout();
+    let stop = Stop::on_signal();
+    let step = |number: u8, text: &str| styled(HEADING, &format!("{number}. {text}"));
+
+    writeln!(
+        out,
+        "{}",
+        step(1, "A network of refuge huts in which things went wrong")
+    )?;
+    let deeds = story::tell(&folder, args.seed)?;
+    writeln!(
+        out,
+        "Made in {}: three huts that all take bookings, two noticeboards, a weather archive,\n\
+         each a SQLite file; keen.toml describes them. Over one weekend {} on purpose\n\
+         (truth.json lists them). keen does not look at that list; it looks at the rows.\n",
+        folder.display(),
+        counted(deeds.len() as u64, "thing went wrong", "things went wrong")
+    )?;
+
+    let file = folder.join("keen.toml");
+    let loaded = load::topology(&file, terminal)?;
+    writeln!(
+        out,
+        "{}",
+        step(
+            2,
+            "keen audit: every row over all nodes, and who agrees with whom"
+        )
+    )?;
+    let mut sink = TextSink::new(ROWS_SHOWN);
+    let totals = audit_run::run(
+        &loaded,
+        &Scope::whole(),
+        &mut sink,
+        &stop,
+        terminal.progress,
+    )?;
+    writeln!(
+        out,
+        "{}",
+        audit_text::write(&loaded.topology, &sink, &totals, terminal.columns)
+    )?;
+
+    writeln!(
+        out,
+        "{}",
+        step(3, "keen plan: what would put them right, step by step")
+    )?;
+    let planned = plan::from_nodes(&loaded, &Scope::whole(), u64::MAX, &stop, terminal)?;
+    writeln!(
+        out,
+        "{}",
+        plan_text::write(&loaded.topology, &planned, STEPS_SHOWN)
+    )?;
+
+    let shown = file.display();
+    writeln!(
+        out,
+        "{}\n  \
+         keen audit --topology {shown} --table stay\n  \
+         keen audit --topology {shown} --format json --output audit.json\n  \
+         keen plan  --topology {shown} --from audit.json\n  \
+         keen plan  --topology {shown} --format sql --output repair",
+        step(4, "Go on from here")
+    )?;
+    out.flush()?;
+    Ok(if totals.stopped {
+        Exit::Interrupted
+    } else {
+        Exit::Agree
+    })
+}
+
+/// The folder to work in: the one named, if it is empty, or a fresh one.
+fn folder(named: Option<&Path>) -> Result<PathBuf> {
+    let Some(folder) = named else {
+        let fresh = tempfile::Builder::new()
+            .prefix("keen-demo-")
+            .tempdir()
+            .context("cannot make a fresh folder: name one with --dir")?;
+        return Ok(fresh.keep());
+    };
+    if folder.exists() && !folder.is_dir() {
+        bail!("{} is not a folder: name one with --dir", folder.display());
+    }
+    if folder.is_dir()
+        && fs::read_dir(folder)
+            .with_context(|| format!("cannot look into {}", folder.display()))?
+            .next()
+            .is_some()
+    {
+        bail!(
+            "{} is not empty and is left as it is: name another folder with --dir",
+            folder.display()
+        );
+    }
+    fs::create_dir_all(folder)
+        .with_context(|| format!("cannot make the folder {}", folder.display()))?;
+    Ok(folder.to_owned())
+}

@@ -1,0 +1,71 @@
+//! The commands: arguments become a request, a request becomes calls, a result becomes a rendering.
+
+pub(crate) mod audit;
+mod completions;
+mod demo;
+mod init;
+pub(crate) mod plan;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+use tracing_subscriber::EnvFilter;
+use tracing_subscriber::filter::LevelFilter;
+
+use crate::args::{Cli, Command};
+use crate::exit::Exit;
+use crate::output;
+use crate::terminal::Terminal;
+
+/// Runs what the arguments ask for.
+pub(crate) fn run() -> ExitCode {
+    let cli = match Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) => {
+            // Help and the version go to standard output and are a success.
+            let wrong = error.use_stderr();
+            drop(error.print());
+            return if wrong {
+                Exit::Wrong.into()
+            } else {
+                Exit::Agree.into()
+            };
+        }
+    };
+    let terminal = Terminal::look(cli.color);
+    log(cli.verbose);
+    let result = match cli.command {
+        Command::Init(args) => init::run(&args),
+        Command::Audit(args) => audit::run(&args, terminal),
+        Command::Plan(args) => plan::run(&args, terminal),
+        Command::Demo(args) => demo::run(&args, terminal),
+        Command::Completions(args) => completions::run(&args),
+    };
+    match result {
+        Ok(exit) => exit.into(),
+        Err(error) if output::is_broken_pipe(&error) => Exit::Agree.into(),
+        Err(error) => {
+            anstream::eprintln!("keen: {}", crate::safe::lines(&format!("{error:#}")));
+            Exit::Wrong.into()
+        }
+    }
+}
+
+fn log(verbose: u8) {
+    let level = match verbose {
+        0 => LevelFilter::WARN,
+        1 => LevelFilter::DEBUG,
+        _ => LevelFilter::TRACE,
+    };
+    let filter = EnvFilter::builder()
+        .with_default_directive(level.into())
+        .with_env_var("KEEN_LOG")
+        .from_env_lossy();
+    drop(
+        tracing_subscriber::fmt()
+            .with_env_filter(filter)
+            .with_writer(std::io::stderr)
+            .without_time()
+            .try_init(),
+    );
+}

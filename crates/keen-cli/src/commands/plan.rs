@@ -1,0 +1,329 @@
+//! `keen plan`.
+
+use std::fs;
+use std::io::{BufReader, Write as _};
+use std::ops::ControlFlow;
+use std::path::{Path, PathBuf};
+
+use anyhow::{Context, Result, bail};
+use jiff::Timestamp;
+use keen_core::compare::DivergentRow;
+use keen_core::plan::script::Direction;
+use keen_core::plan::{self, AuditedTable, LocalTable, Plan, Step};
+use keen_core::topology::{NodeId, Topology};
+use keen_nodes::audit::{AuditSink, TableHead, TableOutcome};
+
+use crate::args::{PlanArgs, PlanFormat};
+use crate::audit_run::{self, Scope, Stop};
+use crate::exit::Exit;
+use crate::load::{self, Loaded};
+use crate::output::Output;
+use crate::render::{plan_json, plan_text};
+use crate::terminal::Terminal;
+use crate::wire::{self, AuditDocument};
+
+/// Steps and questions that the text shows unless told otherwise.
+pub(crate) const STEPS_SHOWN: usize = 20;
+
+/// A plan and where it comes from.
+pub(crate) struct Planned {
+    pub(crate) plan: Plan,
+    /// When the audit behind it began.
+    pub(crate) audited: String,
+    /// The audit read everything it should have, and all it found is in the plan.
+    pub(crate) complete: bool,
+    pub(crate) interrupted: bool,
+}
+
+impl Planned {
+    fn exit(&self) -> Exit {
+        if self.interrupted {
+            Exit::Interrupted
+        } else if !self.plan.steps.is_empty() || !self.plan.questions.is_empty() {
+            Exit::Found
+        } else if self.complete {
+            Exit::Agree
+        } else {
+            Exit::Incomplete
+        }
+    }
+}
+
+pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
+    let loaded = load::topology(&args.scope.topology, terminal)?;
+    let topology = &loaded.topology;
+    let scope = Scope::new(topology, &args.scope)?;
+    let mut target = Target::open(args, terminal)?;
+    let mut planned = match &args.from {
+        Some(path) => from_document(topology, path, args.limit)?,
+        None => from_nodes(&loaded, &scope, args.limit, &Stop::on_signal(), terminal)?,
+    };
+    if !args.scope.nodes.is_empty() {
+        let chosen = |node: NodeId| scope.nodes & keen_core::expectation::bit(node) != 0;
+        planned.plan.steps.retain(|step| chosen(step.node));
+    }
+    match &mut target {
+        Target::Stream(out) => {
+            let text = match args.format {
+                PlanFormat::Json => plan_json::document(topology, &planned)?,
+                PlanFormat::Ndjson => plan_json::lines(topology, &planned)?,
+                _ => plan_text::write(topology, &planned, args.show.unwrap_or(STEPS_SHOWN)),
+            };
+            let strip = args.output.is_some() && !terminal.colors_files();
+            let text = if strip {
+                anstream::adapter::strip_str(&text).to_string()
+            } else {
+                text
+            };
+            out.write_all(text.as_bytes())?;
+        }
+        Target::Scripts(folder) => {
+            let written = write_scripts(topology, &planned, folder)?;
+            anstream::print!("{}", plan_text::scripts(topology, &planned, &written));
+        }
+    }
+    if let Target::Stream(out) = target {
+        out.finish()?;
+    }
+    Ok(planned.exit())
+}
+
+enum Target {
+    Stream(Output),
+    Scripts(PathBuf),
+}
+
+impl Target {
+    fn open(args: &PlanArgs, terminal: Terminal) -> Result<Self> {
+        if args.format != PlanFormat::Sql {
+            return Ok(Self::Stream(Output::open(
+                args.output.as_deref(),
+                terminal.stdout(),
+            )?));
+        }
+        let Some(folder) = &args.output else {
+            bail!(
+                "scripts are one file per node, so that none is run on another: name a folder with --output"
+            );
+        };
+        fs::create_dir_all(folder)
+            .with_context(|| format!("cannot make the folder {}", folder.display()))?;
+        Ok(Self::Scripts(folder.clone()))
+    }
+}
+
+/// Audits now and plans from what that finds.
+pub(crate) fn from_nodes(
+    loaded: &Loaded,
+    scope: &Scope,
+    limit: u64,
+    stop: &Stop,
+    terminal: Terminal,
+) -> Result<Planned> {
+    let mut sink = Collect {
+        tables: Vec::new(),
+        comparable: false,
+        left: limit,
+        over: 0,
+    };
+    let totals = audit_run::run(loaded, scope, &mut sink, stop, terminal.progress)?;
+    let mut planned = Planned {
+        plan: plan::make(&loaded.topology, &sink.tables),
+        audited: totals.started.to_string(),
+        complete: totals.complete() && sink.over == 0,
+        interrupted: totals.stopped,
+    };
+    if sink.over > 0 {
+        planned.plan.notes.push(over_the_limit(sink.over, limit));
+    }
+    Ok(planned)
+}
+
+fn over_the_limit(over: u64, limit: u64) -> String {
+    format!(
+        "{over} more divergent rows are not in this plan (--limit {limit}): carry it out and plan again, or raise the limit"
+    )
+}
+
+/// Plans from an audit that was written as JSON.
+fn from_document(topology: &Topology, path: &Path, limit: u64) -> Result<Planned> {
+    let shown = path.display();
+    let file = fs::File::open(path).with_context(|| format!("cannot read {shown}"))?;
+    let document: AuditDocument =
+        serde_json::from_reader(BufReader::new(file)).with_context(|| {
+            format!(
+                "{shown} is no whole audit: make it with keen audit --format json --output {shown}"
+            )
+        })?;
+    if document.keen != "audit" {
+        bail!(
+            "{shown} is a keen {}, not an audit",
+            crate::safe::text(&document.keen)
+        );
+    }
+    if document.version != wire::VERSION {
+        bail!(
+            "{shown} has version {}, this keen reads version {}: make it again",
+            document.version,
+            wire::VERSION
+        );
+    }
+    if document.topology != topology.name {
+        bail!(
+            "{shown} is an audit of \"{}\", the topology file is of \"{}\"",
+            crate::safe::text(&document.topology),
+            crate::safe::text(&topology.name)
+        );
+    }
+    let mut complete = document.complete;
+    let mut notes = Vec::new();
+    let (mut left, mut over) = (limit, 0);
+    let mut tables = Vec::new();
+    for mut table in document.tables {
+        let listed = table.divergent.len() as u64;
+        if listed < table.divergent_total {
+            complete = false;
+            notes.push(format!(
+                "the audit lists {listed} of {} divergent rows of {}: make it without --show for a whole plan",
+                table.divergent_total, table.table
+            ));
+        }
+        let taken = listed.min(left);
+        over += listed - taken;
+        left -= taken;
+        table
+            .divergent
+            .truncate(usize::try_from(taken).unwrap_or(usize::MAX));
+        if table.columns.is_empty() {
+            continue; // nothing of it could be compared
+        }
+        tables.push(
+            wire::audited_table(topology, table)
+                .map_err(|e| anyhow::anyhow!("{shown}: {}", crate::safe::text(&e)))?,
+        );
+    }
+    let mut plan = plan::make(topology, &tables);
+    plan.notes.extend(notes);
+    if over > 0 {
+        complete = false;
+        plan.notes.push(over_the_limit(over, limit));
+    }
+    Ok(Planned {
+        plan,
+        audited: document.started,
+        complete,
+        interrupted: false,
+    })
+}
+
+/// Keeps what a plan is made from.
+struct Collect {
+    tables: Vec<AuditedTable>,
+    /// The table at hand could be compared at all.
+    comparable: bool,
+    left: u64,
+    over: u64,
+}
+
+impl AuditSink for Collect {
+    fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
+        self.comparable = head.layout.is_some();
+        if let Some(layout) = head.layout {
+            let local = |(node, columns): (&NodeId, &Vec<String>), name: &str| {
+                let shape = head.shapes.get(node).cloned().unwrap_or_default();
+                (
+                    *node,
+                    LocalTable {
+                        name: name.to_owned(),
+                        columns: columns.clone(),
+                        shape,
+                    },
+                )
+            };
+            self.tables.push(AuditedTable {
+                set: head.set,
+                table: head.table.to_owned(),
+                layout: layout.clone(),
+                nodes: head
+                    .local_columns
+                    .iter()
+                    .map(|entry| local(entry, head.local_name(*entry.0)))
+                    .collect(),
+                unread: 0,
+                divergent: Vec::new(),
+            });
+        }
+        ControlFlow::Continue(())
+    }
+
+    fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
+        if self.left == 0 {
+            self.over += 1;
+        } else if let Some(table) = self.tables.last_mut() {
+            self.left -= 1;
+            table.divergent.push(row);
+        }
+        ControlFlow::Continue(())
+    }
+
+    fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
+        if let Some(table) = self.tables.last_mut().filter(|_| self.comparable) {
+            table.unread = outcome
+                .unread
+                .keys()
+                .fold(0, |all, node| all | keen_core::expectation::bit(*node));
+        }
+        ControlFlow::Continue(())
+    }
+}
+
+/// One node's two scripts.
+pub(crate) struct Scripts {
+    pub(crate) node: NodeId,
+    pub(crate) repair: PathBuf,
+    pub(crate) undo: PathBuf,
+}
+
+fn write_scripts(topology: &Topology, planned: &Planned, folder: &Path) -> Result<Vec<Scripts>> {
+    let mut written = Vec::new();
+    for (id, node) in topology.nodes.iter().enumerate() {
+        let steps: Vec<&Step> = planned
+            .plan
+            .steps
+            .iter()
+            .filter(|step| step.node == id)
+            .collect();
+        if steps.is_empty() {
+            continue;
+        }
+        let put = |suffix: &str, title: String, direction| -> Result<PathBuf> {
+            let path = folder.join(format!("{}.{suffix}.sql", node.name));
+            let mut out = Output::open(Some(&path), Box::new(std::io::sink()))?;
+            out.write_all(plan::script::write(topology, &steps, &title, direction).as_bytes())?;
+            out.finish()?;
+            Ok(path)
+        };
+        let count = steps.len();
+        let of = format!(
+            "of {} for node {}, from the audit of {}; written {}",
+            topology.name,
+            node.name,
+            planned.audited,
+            Timestamp::now()
+        );
+        written.push(Scripts {
+            node: id,
+            repair: put(
+                "repair",
+                format!("Repair {of}; steps: {count}"),
+                Direction::Repair,
+            )?,
+            undo: put(
+                "undo",
+                format!("Undo of the repair {of}; steps: {count}"),
+                Direction::Undo,
+            )?,
+        });
+    }
+    Ok(written)
+}

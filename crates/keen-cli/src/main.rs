@@ -1,0 +1,19 @@
+//! `keen`: check multi-master, peer-to-peer and publish-subscribe topologies for divergence.
+
+mod args;
+mod audit_run;
+mod commands;
+mod exit;
+mod load;
+mod output;
+mod progress;
+mod render;
+mod safe;
+mod terminal;
+mod wire;
+
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    commands::run()
+}

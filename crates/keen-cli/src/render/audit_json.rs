@@ -1,0 +1,273 @@
+//! An audit as JSON, written as it is found, so that no number of divergent
+//! rows has to fit in memory. `docs/json.md` describes both formats.
+
+use std::collections::BTreeMap;
+use std::io::{self, Write};
+use std::ops::ControlFlow;
+
+use jiff::Timestamp;
+use keen_core::compare::DivergentRow;
+use keen_core::digest::DigestFunction;
+use keen_core::rows::Layout;
+use keen_core::topology::{NodeId, Topology};
+use keen_nodes::audit::{AuditSink, NodeOutcome, TableHead, TableOutcome, Verdict};
+use serde_json::{Map, Value as Json, json};
+
+use crate::audit_run::Totals;
+use crate::wire::{self, VERSION};
+
+/// One document, or one object per line.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Shape {
+    Document,
+    Lines,
+}
+
+/// Writes an audit while it runs.
+pub(crate) struct JsonSink<'a, W: Write> {
+    topology: &'a Topology,
+    function: DigestFunction,
+    left_out: Vec<String>,
+    limit: u64,
+    shape: Shape,
+    out: W,
+    layout: Option<Layout>,
+    table: Map<String, Json>,
+    tables: u64,
+    rows: u64,
+    failed: Option<io::Error>,
+}
+
+impl<'a, W: Write> JsonSink<'a, W> {
+    pub(crate) fn new(
+        topology: &'a Topology,
+        function: DigestFunction,
+        left_out: Vec<String>,
+        limit: u64,
+        shape: Shape,
+        out: W,
+    ) -> Self {
+        let table = Map::new();
+        Self {
+            topology,
+            function,
+            left_out,
+            limit,
+            shape,
+            out,
+            layout: None,
+            table,
+            tables: 0,
+            rows: 0,
+            failed: None,
+        }
+    }
+
+    /// Ends the document and gives the writer back.
+    pub(crate) fn finish(mut self, totals: &Totals) -> io::Result<W> {
+        let end = json!({
+            "complete": totals.complete(),
+            "interrupted": totals.stopped,
+            "seconds": (totals.took.as_secs_f64() * 1000.0).round() / 1000.0,
+            "summary": {
+                "tables": totals.tables(),
+                "agree": totals.agree,
+                "diverge": totals.diverge,
+                "unread": totals.unread,
+                "incomplete_tables": totals.incomplete,
+                "rows": totals.rows,
+                "divergent_rows": totals.divergent,
+            },
+        });
+        match self.shape {
+            Shape::Document => {
+                self.put("\n],\n");
+                self.members(&end);
+                self.put("\n}\n");
+            }
+            Shape::Lines => self.line("summary", end),
+        }
+        if let Some(error) = self.failed.take() {
+            return Err(error);
+        }
+        Ok(self.out)
+    }
+
+    fn put(&mut self, text: &str) {
+        if self.failed.is_none()
+            && let Err(error) = self.out.write_all(text.as_bytes())
+        {
+            self.failed = Some(error);
+        }
+    }
+
+    /// The members of an object, each on a line, without the braces.
+    fn members(&mut self, object: &Json) {
+        let lines: Vec<String> = object
+            .as_object()
+            .into_iter()
+            .flatten()
+            .map(|(name, value)| format!("{}: {value}", Json::from(name.as_str())))
+            .collect();
+        self.put(&lines.join(",\n"));
+    }
+
+    fn line(&mut self, kind: &str, mut object: Json) {
+        if let Some(map) = object.as_object_mut() {
+            map.shift_insert(0, "kind".to_owned(), Json::from(kind));
+        }
+        self.put(&format!("{object}\n"));
+    }
+
+    fn flow(&self) -> ControlFlow<()> {
+        if self.failed.is_some() {
+            ControlFlow::Break(())
+        } else {
+            ControlFlow::Continue(())
+        }
+    }
+
+    fn by_name<T: Into<Json>>(&self, values: impl Iterator<Item = (NodeId, T)>) -> Json {
+        Json::Object(
+            values
+                .map(|(node, value)| (self.topology.nodes[node].name.clone(), value.into()))
+                .collect(),
+        )
+    }
+
+    fn nodes(&self, nodes: &BTreeMap<NodeId, NodeOutcome>) -> Vec<Json> {
+        let time = |at: std::time::SystemTime| Timestamp::try_from(at).ok().map(|t| t.to_string());
+        nodes
+            .iter()
+            .map(|(id, node)| {
+                json!({
+                    "name": self.topology.nodes[*id].name,
+                    "role": self.topology.role(*id).name(),
+                    "about": node.about,
+                    "read_at": node.read_at.and_then(time),
+                    "error": node.fault.as_ref().map(ToString::to_string),
+                })
+            })
+            .collect()
+    }
+}
+
+impl<W: Write> AuditSink for JsonSink<'_, W> {
+    fn opened(&mut self, nodes: &BTreeMap<NodeId, NodeOutcome>, _estimated_keys: u64) {
+        let head = json!({
+            "keen": "audit",
+            "version": VERSION,
+            "topology": self.topology.name,
+            "started": Timestamp::now().to_string(),
+            "digest": self.function.name(),
+            "nodes": self.nodes(nodes),
+            "nodes_left_out": self.left_out,
+        });
+        match self.shape {
+            Shape::Document => {
+                self.put("{\n");
+                self.members(&head);
+                self.put(",\n\"tables\": [");
+            }
+            Shape::Lines => self.line("start", head),
+        }
+    }
+
+    fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
+        self.layout = head.layout.cloned();
+        self.rows = 0;
+        let (columns, key) = head
+            .layout
+            .map(|layout| (wire::columns(layout), wire::key(layout)))
+            .unwrap_or_default();
+        let shapes = wire::shapes(self.topology, head.table, head.shapes, head.local_columns);
+        let object = json!({
+            "table": head.table,
+            "set": self.topology.sets[head.set].name,
+            "columns": columns,
+            "key": key,
+            "notes": head.notes,
+            "shapes": shapes,
+        });
+        self.table = object.as_object().cloned().unwrap_or_default();
+        if self.shape == Shape::Document {
+            self.put(if self.tables > 0 { ",\n{" } else { "\n{" });
+            self.members(&object);
+            self.put(",\n\"divergent\": [");
+        }
+        self.tables += 1;
+        self.flow()
+    }
+
+    fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
+        if let Some(layout) = &self.layout
+            && self.rows < self.limit
+        {
+            let document = wire::divergent(self.topology, layout, &row);
+            match (
+                self.shape,
+                serde_json::to_string(&document),
+                serde_json::to_value(&document),
+            ) {
+                (Shape::Document, Ok(text), _) => {
+                    let separator = if self.rows > 0 { ",\n" } else { "\n" };
+                    self.put(&format!("{separator}{text}"));
+                }
+                (Shape::Lines, _, Ok(Json::Object(members))) => {
+                    let mut object =
+                        json!({"table": self.table["table"], "set": self.table["set"]});
+                    if let Some(map) = object.as_object_mut() {
+                        map.extend(members);
+                    }
+                    self.line("divergent", object);
+                }
+                _ => {}
+            }
+            self.rows += 1;
+        }
+        self.flow()
+    }
+
+    fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
+        let tally = &outcome.tally;
+        let read = || {
+            tally
+                .balances
+                .iter()
+                .filter(|(node, _)| !outcome.unread.contains_key(node))
+        };
+        let links: Vec<Json> = tally
+            .unsatisfied
+            .iter()
+            .map(|((from, to), rows)| {
+                json!({"from": self.topology.nodes[*from].name, "to": self.topology.nodes[*to].name, "rows": rows})
+            })
+            .collect();
+        let end = json!({
+            "divergent_total": tally.divergent,
+            "divergent_listed": self.rows,
+            "verdict": match outcome.verdict {
+                Verdict::Agrees => "agrees",
+                Verdict::Diverges => "diverges",
+                Verdict::Unread => "unread",
+            },
+            "rows": self.by_name(read().map(|(node, balance)| (*node, balance.rows))),
+            "balances": self.by_name(read().map(|(node, balance)| (*node, format!("{:032x}", balance.sum)))),
+            "unread": self.by_name(outcome.unread.iter().map(|(node, reason)| (*node, reason.clone()))),
+            "unsatisfied_links": links,
+        });
+        match self.shape {
+            Shape::Document => {
+                self.put("],\n");
+                self.members(&end);
+                self.put("}");
+            }
+            Shape::Lines => {
+                let mut object = std::mem::take(&mut self.table);
+                object.extend(end.as_object().cloned().unwrap_or_default());
+                self.line("table", Json::Object(object));
+            }
+        }
+        self.flow()
+    }
+}

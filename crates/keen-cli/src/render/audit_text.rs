@@ -1,0 +1,483 @@
+//! An audit, for people.
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+use std::ops::ControlFlow;
+
+use comfy_table::presets::NOTHING;
+use comfy_table::{Cell, CellAlignment, ContentArrangement, Table};
+use keen_core::compare::{DivergentRow, Version};
+use keen_core::rows::Layout;
+use keen_core::topology::{NodeId, Topology};
+use keen_core::value::Value;
+use keen_nodes::audit::{AuditSink, TableHead, TableOutcome, Verdict};
+
+use super::style::{self, BAD, HEADING, QUIET, UNKNOWN, counted, styled};
+use crate::audit_run::Totals;
+use crate::safe;
+
+/// Gathers what the text will show: of each table its outcome and the first rows.
+pub(crate) struct TextSink {
+    limit: u64,
+    tables: Vec<TableText>,
+}
+
+struct TableText {
+    set: usize,
+    table: String,
+    layout: Option<Layout>,
+    notes: Vec<String>,
+    rows: Vec<DivergentRow>,
+    outcome: Option<TableOutcome>,
+}
+
+impl TextSink {
+    pub(crate) fn new(limit: u64) -> Self {
+        Self {
+            limit,
+            tables: Vec::new(),
+        }
+    }
+}
+
+impl AuditSink for TextSink {
+    fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
+        self.tables.push(TableText {
+            set: head.set,
+            table: head.table.to_owned(),
+            layout: head.layout.cloned(),
+            notes: head.notes.to_vec(),
+            rows: Vec::new(),
+            outcome: None,
+        });
+        ControlFlow::Continue(())
+    }
+
+    fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
+        if let Some(table) = self.tables.last_mut()
+            && (table.rows.len() as u64) < self.limit
+        {
+            table.rows.push(row);
+        }
+        ControlFlow::Continue(())
+    }
+
+    fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
+        if let Some(table) = self.tables.last_mut() {
+            table.outcome = Some(outcome.clone());
+        }
+        ControlFlow::Continue(())
+    }
+}
+
+/// Writes the whole result.
+pub(crate) fn write(
+    topology: &Topology,
+    sink: &TextSink,
+    totals: &Totals,
+    columns: usize,
+) -> String {
+    let mut out = String::new();
+    let read = totals
+        .nodes
+        .values()
+        .filter(|node| node.fault.is_none())
+        .count() as u64;
+    let _ = writeln!(
+        out,
+        "{}: {} of {} on {}, {} rows read in {:.1} s, {}",
+        styled(HEADING, &safe::text(&topology.name)),
+        counted(totals.tables(), "table", "tables"),
+        counted(sets(sink), "set", "sets"),
+        counted(read, "node", "nodes"),
+        grouped(totals.rows),
+        totals.took.as_secs_f64(),
+        totals.started.strftime("%Y-%m-%d %H:%M:%S UTC"),
+    );
+    if !totals.left_out.is_empty() {
+        let _ = writeln!(out, "Left out on request: {}", totals.left_out.join(", "));
+    }
+    out.push('\n');
+    out.push_str(&overview(topology, sink, columns));
+    for (id, node) in &totals.nodes {
+        if let Some(fault) = &node.fault {
+            let _ = write!(
+                out,
+                "\n{} {}: {}\n",
+                styled(UNKNOWN, "not read"),
+                topology.nodes[*id].name,
+                safe::text(&fault.to_string())
+            );
+        }
+    }
+    for table in &sink.tables {
+        write_table(&mut out, topology, table, totals);
+    }
+    out.push('\n');
+    out.push_str(&conclusion(totals));
+    out
+}
+
+fn sets(sink: &TextSink) -> u64 {
+    let mut sets: Vec<usize> = sink.tables.iter().map(|table| table.set).collect();
+    sets.dedup();
+    sets.len() as u64
+}
+
+/// Digits in groups of three.
+fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut out = String::new();
+    for (i, digit) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i) % 3 == 0 {
+            out.push(' ');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+fn overview(topology: &Topology, sink: &TextSink, columns: usize) -> String {
+    let mut table = Table::new();
+    table
+        .load_style(NOTHING)
+        .set_content_arrangement(ContentArrangement::Dynamic)
+        .set_width(u16::try_from(columns).unwrap_or(u16::MAX));
+    let heading = |text: &str| Cell::new(styled(QUIET, text));
+    table.set_header(vec![
+        heading("set"),
+        heading("table"),
+        heading("verdict"),
+        heading("rows"),
+        heading("divergent"),
+    ]);
+    for row in &sink.tables {
+        let Some(outcome) = &row.outcome else {
+            continue;
+        };
+        let (word, color) = style::verdict(outcome.verdict);
+        table.add_row(vec![
+            Cell::new(safe::text(&topology.sets[row.set].name)),
+            Cell::new(safe::text(&row.table)),
+            Cell::new(styled(color, word)),
+            Cell::new(row_counts(topology, outcome)),
+            Cell::new(grouped(outcome.tally.divergent)).set_alignment(CellAlignment::Right),
+        ]);
+    }
+    let mut out = String::new();
+    for line in table.lines() {
+        let _ = writeln!(out, "{}", line.trim_end());
+    }
+    out
+}
+
+/// "1500 on valley, cirque; 1499 on saddle".
+fn row_counts(topology: &Topology, outcome: &TableOutcome) -> String {
+    let mut by_count: Vec<(u64, Vec<&str>)> = Vec::new();
+    for (node, balance) in outcome
+        .tally
+        .balances
+        .iter()
+        .filter(|(node, _)| !outcome.tally.lost.contains_key(node))
+    {
+        let name = &topology.nodes[*node].name[..];
+        match by_count
+            .iter_mut()
+            .find(|(count, _)| *count == balance.rows)
+        {
+            Some((_, nodes)) => nodes.push(name),
+            None => by_count.push((balance.rows, vec![name])),
+        }
+    }
+    by_count.sort_by_key(|(_, nodes)| std::cmp::Reverse(nodes.len()));
+    let mut parts: Vec<String> = by_count
+        .iter()
+        .map(|(count, nodes)| format!("{} on {}", grouped(*count), nodes.join(", ")))
+        .collect();
+    if !outcome.unread.is_empty() {
+        let unread: Vec<&str> = outcome
+            .unread
+            .keys()
+            .map(|node| &topology.nodes[*node].name[..])
+            .collect();
+        parts.push(format!("not read on {}", unread.join(", ")));
+    }
+    parts.join("; ")
+}
+
+fn write_table(out: &mut String, topology: &Topology, table: &TableText, totals: &Totals) {
+    let Some(outcome) = &table.outcome else {
+        return;
+    };
+    // A node that could not be opened was named once for all its tables.
+    let unread: Vec<_> = outcome
+        .unread
+        .iter()
+        .filter(|(node, _)| {
+            totals
+                .nodes
+                .get(node)
+                .is_some_and(|node| node.fault.is_none())
+        })
+        .collect();
+    if outcome.verdict != Verdict::Diverges && unread.is_empty() && table.notes.is_empty() {
+        return;
+    }
+    let title = format!(
+        "{} ({})",
+        safe::text(&table.table),
+        safe::text(&topology.sets[table.set].name)
+    );
+    let _ = write!(out, "\n{}", styled(HEADING, &title));
+    if outcome.tally.divergent > 0 {
+        let _ = write!(
+            out,
+            ": {}",
+            counted(outcome.tally.divergent, "divergent row", "divergent rows")
+        );
+    }
+    out.push('\n');
+    for note in &table.notes {
+        let _ = writeln!(out, "  {} {}", styled(QUIET, "note"), safe::text(note));
+    }
+    for (node, reason) in unread {
+        let _ = writeln!(
+            out,
+            "  {} on {}: {}",
+            styled(UNKNOWN, "not read"),
+            topology.nodes[*node].name,
+            safe::text(reason)
+        );
+    }
+    if let Some(layout) = &table.layout {
+        for row in &table.rows {
+            write_row(out, topology, layout, row);
+        }
+    }
+    let more = outcome.tally.divergent - table.rows.len() as u64;
+    if more > 0 {
+        let _ = writeln!(
+            out,
+            "  … and {} more (--show N shows more, --format json has all)",
+            grouped(more)
+        );
+    }
+}
+
+fn write_row(out: &mut String, topology: &Topology, layout: &Layout, row: &DivergentRow) {
+    let _ = writeln!(
+        out,
+        "  {}: {}",
+        styled(HEADING, &row_title(layout, row)),
+        difference(topology, layout, row)
+    );
+    let names: Vec<String> = row
+        .versions
+        .iter()
+        .map(|version| node_list(topology, &version.nodes))
+        .collect();
+    let widest = names
+        .iter()
+        .map(|name| safe::width(name))
+        .max()
+        .unwrap_or(0)
+        .min(36);
+    let contents = version_texts(layout, row);
+    for ((name, content), version) in names.iter().zip(contents).zip(&row.versions) {
+        let padding = " ".repeat(widest.saturating_sub(safe::width(name)));
+        let mark = if version.row.is_none() {
+            styled(BAD, &content)
+        } else {
+            content
+        };
+        let _ = writeln!(out, "      {name}{padding}  {mark}");
+    }
+    for (node, cells) in &row.outside {
+        let name = &topology.nodes[*node].name;
+        let _ = writeln!(
+            out,
+            "      {name} has the row outside the set's filter: {}",
+            cells_text(layout, cells, &layout.shown)
+        );
+    }
+}
+
+fn node_list(topology: &Topology, nodes: &[NodeId]) -> String {
+    nodes
+        .iter()
+        .map(|node| &topology.nodes[*node].name[..])
+        .collect::<Vec<_>>()
+        .join(", ")
+}
+
+/// The row by its key; a row that is its own key is told by its content below.
+fn row_title(layout: &Layout, row: &DivergentRow) -> String {
+    if row.key.is_empty() {
+        return "a row without a key".to_owned();
+    }
+    let cells = layout.key.iter().zip(&row.key).map(|(i, value)| {
+        format!(
+            "{} {}",
+            safe::text(&layout.columns[*i].name),
+            safe::value(value)
+        )
+    });
+    cells.collect::<Vec<_>>().join(", ")
+}
+
+fn difference(topology: &Topology, layout: &Layout, row: &DivergentRow) -> String {
+    let mut parts = Vec::new();
+    if !row.differing.is_empty() {
+        let columns: Vec<String> = layout
+            .shown
+            .iter()
+            .filter(|i| row.differing.contains(i))
+            .map(|i| safe::text(&layout.columns[*i].name))
+            .collect();
+        parts.push(format!(
+            "{} differ{}",
+            columns.join(", "),
+            if columns.len() == 1 { "s" } else { "" }
+        ));
+    }
+    let held: Vec<&Version> = row
+        .versions
+        .iter()
+        .filter(|version| version.row.is_some())
+        .collect();
+    if row.key.is_empty() && held.len() > 1 {
+        parts.push("held a different number of times".to_owned());
+    }
+    if let Some(missing) = row.versions.iter().find(|version| version.row.is_none()) {
+        let holders: usize = held.iter().map(|version| version.nodes.len()).sum();
+        parts.push(if holders < missing.nodes.len() && held.len() == 1 {
+            format!("only on {}", node_list(topology, &held[0].nodes))
+        } else {
+            format!("not on {}", node_list(topology, &missing.nodes))
+        });
+    }
+    parts.join("; ")
+}
+
+/// What each version is: the cells that differ, or the row, or its count.
+fn version_texts(layout: &Layout, row: &DivergentRow) -> Vec<String> {
+    let rows: Vec<&Vec<Value>> = row
+        .versions
+        .iter()
+        .filter_map(|version| version.row.as_ref())
+        .collect();
+    let shown: Vec<usize> = if row.differing.is_empty() {
+        layout
+            .shown
+            .iter()
+            .copied()
+            .filter(|i| !layout.key.contains(i))
+            .collect()
+    } else {
+        layout
+            .shown
+            .iter()
+            .copied()
+            .filter(|i| row.differing.contains(i))
+            .collect()
+    };
+    let mut apart: BTreeMap<usize, Vec<String>> = BTreeMap::new();
+    for i in &shown {
+        let values: Vec<&Value> = rows.iter().map(|cells| &cells[*i]).collect();
+        apart.insert(*i, safe::values_apart(&values));
+    }
+    let mut at = 0;
+    row.versions
+        .iter()
+        .map(|version| {
+            let Some(cells) = &version.row else {
+                return "(no row)".to_owned();
+            };
+            let texts: Vec<String> = shown
+                .iter()
+                .map(|i| {
+                    format!(
+                        "{} = {}",
+                        safe::text(&layout.columns[*i].name),
+                        apart[i][at]
+                    )
+                })
+                .collect();
+            at += 1;
+            let times = if row.key.is_empty() {
+                format!("{}: ", counted(version.count, "time", "times"))
+            } else {
+                String::new()
+            };
+            let content = if row.key.is_empty() {
+                cells_text(layout, cells, &layout.shown)
+            } else {
+                texts.join(", ")
+            };
+            format!(
+                "{times}{}",
+                if content.is_empty() {
+                    "(the key is the whole row)"
+                } else {
+                    &content
+                }
+            )
+        })
+        .collect()
+}
+
+fn cells_text(layout: &Layout, cells: &[Value], shown: &[usize]) -> String {
+    let text = |i: &usize| {
+        Some(format!(
+            "{} = {}",
+            safe::text(&layout.columns[*i].name),
+            safe::value(cells.get(*i)?)
+        ))
+    };
+    shown.iter().filter_map(text).collect::<Vec<_>>().join(", ")
+}
+
+fn conclusion(totals: &Totals) -> String {
+    let mut out = String::new();
+    if totals.diverge == 0 && totals.complete() {
+        let _ = writeln!(
+            out,
+            "{} Every node holds what it should.",
+            styled(style::GOOD, "All agree.")
+        );
+    } else if totals.diverge > 0 {
+        let _ = writeln!(
+            out,
+            "{} in {} of {}; {} {}. keen plan shows what would put them right.",
+            styled(
+                BAD,
+                &counted(totals.divergent, "divergent row", "divergent rows")
+            ),
+            totals.diverge,
+            counted(totals.tables(), "table", "tables"),
+            totals.agree,
+            if totals.agree == 1 { "agrees" } else { "agree" },
+        );
+    }
+    if !totals.complete() {
+        let what = if totals.stopped {
+            "it was stopped before the end".to_owned()
+        } else {
+            format!(
+                "{} not read on every node that carries it",
+                counted(totals.incomplete, "table was", "tables were")
+            )
+            .replace(
+                "tables were not read on every node that carries it",
+                "tables were not read on every node that carries them",
+            )
+        };
+        let found = if totals.diverge == 0 {
+            " Nothing was found in what was read."
+        } else {
+            ""
+        };
+        let _ = writeln!(out, "{} {what}.{found}", styled(UNKNOWN, "Incomplete:"));
+    }
+    out
+}

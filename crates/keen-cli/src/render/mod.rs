@@ -1,0 +1,7 @@
+//! How results are written.
+
+pub(crate) mod audit_json;
+pub(crate) mod audit_text;
+pub(crate) mod plan_json;
+pub(crate) mod plan_text;
+pub(crate) mod style;

@@ -1,0 +1,262 @@
+//! A plan, for people.
+
+use std::fmt::Write as _;
+
+use keen_core::plan::sql::Statement;
+use keen_core::plan::{Action, Choice, Question, Step};
+use keen_core::topology::Topology;
+use keen_core::value::Value;
+
+use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, styled};
+use crate::commands::plan::{Planned, Scripts};
+use crate::safe;
+
+/// Writes a plan: the steps of each node in order, then the questions.
+pub(crate) fn write(topology: &Topology, planned: &Planned, show: usize) -> String {
+    let mut out = heading(topology, planned);
+    let plan = &planned.plan;
+    let onward = shared_onward(&plan.steps);
+    if let Some(onward) = onward {
+        let _ = writeln!(
+            out,
+            "{} {}",
+            styled(QUIET, "would a write replicate onward?"),
+            safe::text(onward)
+        );
+    }
+    let mut node = None;
+    for (number, step) in plan.steps.iter().take(show).enumerate() {
+        if node != Some(step.node) {
+            node = Some(step.node);
+            let steps = plan
+                .steps
+                .iter()
+                .filter(|other| other.node == step.node)
+                .count() as u64;
+            let name = &topology.nodes[step.node].name;
+            let _ = writeln!(
+                out,
+                "\n{}: {}",
+                styled(HEADING, name),
+                counted(steps, "step", "steps")
+            );
+        }
+        write_step(&mut out, topology, number + 1, step, onward.is_none());
+    }
+    if plan.steps.len() > show {
+        let more = (plan.steps.len() - show) as u64;
+        let _ = writeln!(
+            out,
+            "\n… and {} (--show N shows more, --format json has all)",
+            counted(more, "more step", "more steps")
+        );
+    }
+    for question in plan.questions.iter().take(show) {
+        write_question(&mut out, topology, question);
+    }
+    if plan.questions.len() > show {
+        let more = (plan.questions.len() - show) as u64;
+        let _ = writeln!(
+            out,
+            "\n… and {}",
+            counted(more, "more question", "more questions")
+        );
+    }
+    notes(&mut out, planned);
+    out
+}
+
+fn heading(topology: &Topology, planned: &Planned) -> String {
+    let plan = &planned.plan;
+    let mut out = String::new();
+    let name = styled(HEADING, &safe::text(&topology.name));
+    let audited = safe::text(planned.audited.split('.').next().unwrap_or_default());
+    if plan.steps.is_empty() && plan.questions.is_empty() {
+        let word = if planned.complete {
+            styled(GOOD, "nothing to do")
+        } else {
+            styled(UNKNOWN, "nothing to do in what was read")
+        };
+        let _ = writeln!(out, "Plan for {name}, from the audit of {audited}: {word}.");
+        return out;
+    }
+    let mut nodes: Vec<usize> = plan.steps.iter().map(|step| step.node).collect();
+    nodes.dedup();
+    let _ = writeln!(
+        out,
+        "Plan for {name}, from the audit of {audited}: {} on {}, {}. Nothing has been changed.",
+        counted(plan.steps.len() as u64, "step", "steps"),
+        counted(nodes.len() as u64, "node", "nodes"),
+        counted(plan.questions.len() as u64, "question", "questions"),
+    );
+    out
+}
+
+/// What all steps say about replicating onward, if they say the same.
+fn shared_onward(steps: &[Step]) -> Option<&str> {
+    let first = steps.first()?.onward.as_str();
+    steps
+        .iter()
+        .all(|step| step.onward == first)
+        .then_some(first)
+}
+
+fn row_name(key: &[(String, Value)]) -> String {
+    key.iter()
+        .map(|(name, value)| format!("{} {}", safe::text(name), safe::value(value)))
+        .collect::<Vec<_>>()
+        .join(", ")
+}
+
+fn write_step(out: &mut String, topology: &Topology, number: usize, step: &Step, say_onward: bool) {
+    let word = match step.action {
+        Action::Delete => styled(BAD, step.action.name()),
+        _ => step.action.name().to_owned(),
+    };
+    let _ = writeln!(
+        out,
+        "  {number}. {word} {} ({}), {}",
+        safe::text(&step.table),
+        safe::text(&topology.sets[step.set].name),
+        row_name(&step.key)
+    );
+    let field = |name: &str, text: &str| {
+        format!("       {} {text}\n", styled(QUIET, &format!("{name:<6}")))
+    };
+    for (column, before, after) in &step.changes {
+        let change = match (before, after) {
+            (Some(before), Some(after)) if before != after => {
+                let shown = safe::values_apart(&[before, after]);
+                format!("{} -> {}", shown[0], shown[1])
+            }
+            (Some(value), _) | (None, Some(value)) => safe::value(value),
+            (None, None) => continue,
+        };
+        if step.key.iter().any(|(name, _)| name == column) && step.action != Action::Update {
+            continue;
+        }
+        out.push_str(&field("cell", &format!("{}: {change}", safe::text(column))));
+    }
+    out.push_str(&field("why", &safe::text(&step.reason)));
+    out.push_str(&field("guard", &safe::text(&step.write.condition)));
+    out.push_str(&field("sql", &statement(&step.write.statement)));
+    out.push_str(&field("undo", &statement(&step.undo.statement)));
+    if say_onward {
+        out.push_str(&field("onward", &safe::text(&step.onward)));
+    }
+}
+
+/// A statement with its bound values beside it, safe to look at.
+fn statement(statement: &Statement) -> String {
+    let (sql, values) = statement.bound();
+    let bound: Vec<String> = values
+        .iter()
+        .enumerate()
+        .map(|(i, value)| format!("?{} = {}", i + 1, safe::value(value)))
+        .collect();
+    format!(
+        "{}\n              with {}",
+        safe::text(&sql),
+        bound.join(", ")
+    )
+}
+
+fn write_question(out: &mut String, topology: &Topology, question: &Question) {
+    let _ = writeln!(
+        out,
+        "\n{} {} ({}), {}\n       {} {}",
+        styled(UNKNOWN, "?"),
+        safe::text(&question.table),
+        safe::text(&topology.sets[question.set].name),
+        row_name(&question.key),
+        styled(QUIET, "why   "),
+        safe::text(&question.why)
+    );
+    for choice in &question.choices {
+        let nodes: Vec<&str> = choice
+            .nodes
+            .iter()
+            .map(|node| &topology.nodes[*node].name[..])
+            .collect();
+        let _ = writeln!(
+            out,
+            "       {} what {} hold{}: {}\n              {} {}",
+            styled(QUIET, "keep  "),
+            nodes.join(", "),
+            if nodes.len() == 1 { "s" } else { "" },
+            choice_text(question, choice),
+            styled(QUIET, "loses"),
+            safe::text(&choice.loses)
+        );
+    }
+}
+
+/// The cells in which the choices differ, or the whole row.
+fn choice_text(question: &Question, choice: &Choice) -> String {
+    let Some(row) = &choice.row else {
+        return "(no row)".to_owned();
+    };
+    let rows: Vec<&Vec<(String, Value)>> = question
+        .choices
+        .iter()
+        .filter_map(|choice| choice.row.as_ref())
+        .collect();
+    let differs = |i: usize| rows.iter().any(|other| other.get(i) != row.get(i));
+    let any = (0..row.len()).any(differs);
+    let in_key = |name: &String| question.key.iter().any(|(key, _)| key == name);
+    let cells = row
+        .iter()
+        .enumerate()
+        .filter(|(i, (name, _))| if any { differs(*i) } else { !in_key(name) });
+    cells
+        .map(|(_, (name, value))| format!("{} = {}", safe::text(name), safe::value(value)))
+        .collect::<Vec<_>>()
+        .join(", ")
+}
+
+fn notes(out: &mut String, planned: &Planned) {
+    if !planned.plan.notes.is_empty() {
+        out.push('\n');
+    }
+    for note in &planned.plan.notes {
+        let _ = writeln!(out, "{} {}", styled(UNKNOWN, "note"), safe::text(note));
+    }
+    if !planned.complete {
+        let _ = writeln!(
+            out,
+            "\n{} the audit behind this plan did not read everything.",
+            styled(UNKNOWN, "Incomplete:")
+        );
+    }
+}
+
+/// What was written where, and how to use it.
+pub(crate) fn scripts(topology: &Topology, planned: &Planned, written: &[Scripts]) -> String {
+    let mut out = heading(topology, planned);
+    for scripts in written {
+        let steps = planned
+            .plan
+            .steps
+            .iter()
+            .filter(|step| step.node == scripts.node)
+            .count() as u64;
+        let _ = writeln!(
+            out,
+            "  {}: {}\n    repair {}\n    undo   {}",
+            styled(HEADING, &topology.nodes[scripts.node].name),
+            counted(steps, "step", "steps"),
+            scripts.repair.display(),
+            scripts.undo.display()
+        );
+    }
+    if !planned.plan.questions.is_empty() {
+        let count = counted(
+            planned.plan.questions.len() as u64,
+            "question is",
+            "questions are",
+        );
+        let _ = writeln!(out, "{count} in no script: keen plan shows them.");
+    }
+    notes(&mut out, planned);
+    out
+}

@@ -1,0 +1,145 @@
+//! Text from databases and files, made safe for a terminal.
+
+use keen_core::value::Value;
+use unicode_width::UnicodeWidthChar;
+
+/// Characters that a terminal would act on, or that would reorder what follows.
+fn acts(c: char) -> bool {
+    c.is_control()
+        || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}')
+}
+
+/// The text with everything spelled out that a terminal would act on.
+pub(crate) fn text(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        if acts(c) {
+            out.extend(c.escape_unicode());
+        } else {
+            out.push(c);
+        }
+    }
+    out
+}
+
+/// As [`text`], keeping the line breaks of messages.
+pub(crate) fn lines(message: &str) -> String {
+    message.split('\n').map(text).collect::<Vec<_>>().join("\n")
+}
+
+/// How many columns of a terminal a text takes.
+pub(crate) fn width(text: &str) -> usize {
+    text.chars().map(|c| c.width().unwrap_or(0)).sum()
+}
+
+/// Columns of the terminal that one value may take.
+const LONGEST: usize = 60;
+/// How much is shown of what values have in common before they differ.
+const LEAD: usize = 12;
+
+/// A value for a terminal, at most about sixty columns wide.
+pub(crate) fn value(value: &Value) -> String {
+    shortened(&whole(value), 0)
+}
+
+/// Values that differ, shown so that they can be told apart: long ones from
+/// shortly before the place where they part.
+pub(crate) fn values_apart(values: &[&Value]) -> Vec<String> {
+    let shown: Vec<String> = values.iter().map(|v| whole(v)).collect();
+    let any_long = shown.iter().any(|text| width(text) > LONGEST);
+    let common = shown.iter().skip(1).fold(usize::MAX, |common, text| {
+        let shared = shown[0]
+            .chars()
+            .zip(text.chars())
+            .take_while(|(a, b)| a == b)
+            .count();
+        common.min(shared)
+    });
+    let skip = if any_long && common != usize::MAX {
+        common.saturating_sub(LEAD)
+    } else {
+        0
+    };
+    shown.iter().map(|text| shortened(text, skip)).collect()
+}
+
+fn shortened(text: &str, skip: usize) -> String {
+    let mut out = String::new();
+    let mut taken = 0;
+    if skip > 0 {
+        out.push('…');
+    }
+    for c in text.chars().skip(skip) {
+        taken += c.width().unwrap_or(0);
+        if taken > LONGEST {
+            out.push_str(&format!("… ({} characters)", text.chars().count()));
+            break;
+        }
+        out.push(c);
+    }
+    out
+}
+
+/// A value in full, on one line, kinds told apart: text in quotes, bytes in hexadecimal.
+fn whole(value: &Value) -> String {
+    match value {
+        Value::Null => "NULL".to_owned(),
+        Value::Bool(v) => v.to_string(),
+        Value::Int(v) => v.to_string(),
+        Value::Float(v) => format!("{v:?}"),
+        Value::Text(bytes) => match std::str::from_utf8(bytes) {
+            Ok(valid) => format!("'{}'", text(valid)),
+            Err(_) => format!("text x'{}'", hex(bytes)),
+        },
+        Value::Bytes(bytes) => format!("x'{}'", hex(bytes)),
+        Value::Uuid(bytes) => hex(bytes),
+        Value::Decimal(v) => v.to_string(),
+        Value::Json(v) => text(v),
+        Value::Date(v) => format!("day {v}"),
+        Value::Time(v) | Value::Timestamp(v) | Value::LocalTimestamp(v) => format!("{v} µs"),
+    }
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|b| format!("{b:02x}")).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_reaches_the_terminal_that_it_would_act_on() {
+        assert_eq!(text("a\u{1b}[2J\u{202e}b\r"), "a\\u{1b}[2J\\u{202e}b\\u{d}");
+        assert_eq!(value(&Value::text("tab\there")), "'tab\\u{9}here'");
+        assert_eq!(value(&Value::Text(vec![0x61, 0xff])), "text x'61ff'");
+    }
+
+    #[test]
+    fn kinds_can_be_told_apart() {
+        let shown: Vec<String> = [
+            Value::Null,
+            Value::text("NULL"),
+            Value::Int(1),
+            Value::Float(1.0),
+            Value::text("1"),
+            Value::Bytes(vec![0x31]),
+        ]
+        .iter()
+        .map(value)
+        .collect();
+        assert_eq!(shown, ["NULL", "'NULL'", "1", "1.0", "'1'", "x'31'"]);
+    }
+
+    #[test]
+    fn long_values_are_shown_where_they_part() {
+        let a = Value::text(&format!("{}left", "x".repeat(500)));
+        let b = Value::text(&format!("{}right", "x".repeat(500)));
+        let shown = values_apart(&[&a, &b]);
+        assert!(
+            shown[0].contains("left") && shown[1].contains("right"),
+            "{shown:?}"
+        );
+        assert!(value(&a).ends_with("(506 characters)"));
+    }
+}

@@ -1,0 +1,60 @@
+//! What the terminal can do, decided once.
+
+use std::io::{IsTerminal, Write};
+
+use anstream::{AutoStream, ColorChoice};
+
+use crate::args::Color;
+
+/// The terminal, or what stands in its place.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Terminal {
+    color: Color,
+    /// Progress can be drawn on standard error.
+    pub(crate) progress: bool,
+    /// Columns that text may take.
+    pub(crate) columns: usize,
+}
+
+/// Columns where there is no terminal to ask.
+const COLUMNS_ELSEWHERE: usize = 100;
+/// Longer lines than this are hard to read whatever the terminal.
+const MOST_COLUMNS: usize = 140;
+
+impl Terminal {
+    /// Looks once.
+    pub(crate) fn look(color: Color) -> Self {
+        let columns = terminal_size::terminal_size_of(std::io::stdout());
+        let columns = columns.map_or(COLUMNS_ELSEWHERE, |(width, _)| usize::from(width.0));
+        Self {
+            color,
+            progress: std::io::stderr().is_terminal(),
+            columns: columns.clamp(40, MOST_COLUMNS),
+        }
+    }
+
+    /// Standard output, which keeps colours only where they are wanted.
+    pub(crate) fn stdout(self) -> Box<dyn Write> {
+        let out = std::io::stdout();
+        let choice = match self.color {
+            Color::Auto => AutoStream::choice(&out),
+            Color::Always => ColorChoice::AlwaysAnsi,
+            Color::Never => ColorChoice::Never,
+        };
+        Box::new(AutoStream::new(out, choice))
+    }
+
+    /// Whether messages on standard error have colours.
+    pub(crate) fn colors_errors(self) -> bool {
+        match self.color {
+            Color::Auto => AutoStream::choice(&std::io::stderr()) != ColorChoice::Never,
+            Color::Always => true,
+            Color::Never => false,
+        }
+    }
+
+    /// Whether a file keeps colours: only if they were asked for by name.
+    pub(crate) fn colors_files(self) -> bool {
+        self.color == Color::Always
+    }
+}

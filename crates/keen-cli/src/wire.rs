@@ -1,0 +1,596 @@
+//! The JSON of results: types of their own, apart from the core's, with a version.
+//!
+//! `docs/json.md` documents them. What an audit writes, `plan --from` reads.
+
+use std::collections::BTreeMap;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD as BASE64;
+use keen_core::compare::{DivergentRow, Version};
+use keen_core::plan::{AuditedTable, LocalTable};
+use keen_core::rows::{Column, Layout, Reading};
+use keen_core::shape::{ColumnShape, Family, Reference, TableShape};
+use keen_core::topology::{NodeId, Topology};
+use keen_core::value::Value;
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value as Json, json};
+
+/// The version of every document here. It rises when a reader of the old one would be wrong.
+pub(crate) const VERSION: u32 = 1;
+
+/// An audit as a document.
+#[derive(Debug, Deserialize)]
+pub(crate) struct AuditDocument {
+    pub(crate) keen: String,
+    pub(crate) version: u32,
+    pub(crate) topology: String,
+    pub(crate) started: String,
+    pub(crate) complete: bool,
+    pub(crate) tables: Vec<TableDocument>,
+}
+
+/// One table of one set.
+#[derive(Debug, Deserialize)]
+pub(crate) struct TableDocument {
+    pub(crate) table: String,
+    pub(crate) set: String,
+    pub(crate) columns: Vec<ColumnDocument>,
+    pub(crate) key: Vec<String>,
+    pub(crate) shapes: Vec<ShapeDocument>,
+    #[serde(default)]
+    pub(crate) unread: BTreeMap<String, String>,
+    pub(crate) divergent: Vec<DivergentDocument>,
+    pub(crate) divergent_total: u64,
+}
+
+/// A compared column.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct ColumnDocument {
+    pub(crate) name: String,
+    pub(crate) compared: Compared,
+}
+
+/// How a column was compared.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub(crate) enum Compared {
+    AsStored,
+    AsNumber,
+}
+
+/// The shape of a table on the nodes that have it alike.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub(crate) struct ShapeDocument {
+    pub(crate) nodes: Vec<String>,
+    pub(crate) name: String,
+    pub(crate) compared_columns: Vec<String>,
+    pub(crate) columns: Vec<ShapeColumn>,
+    pub(crate) key: Vec<String>,
+    pub(crate) unique: Vec<Vec<String>>,
+    pub(crate) references: Vec<ShapeReference>,
+    pub(crate) triggers: Vec<String>,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub(crate) struct ShapeColumn {
+    name: String,
+    declared: String,
+    family: String,
+    not_null: bool,
+    optional: bool,
+    generated: bool,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub(crate) struct ShapeReference {
+    columns: Vec<String>,
+    table: String,
+    to: Vec<String>,
+}
+
+/// A divergent row.
+#[derive(Debug, Serialize, Deserialize)]
+pub(crate) struct DivergentDocument {
+    pub(crate) key: Map<String, Json>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) key_whole_numbers: Vec<String>,
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub(crate) row_is_key: bool,
+    pub(crate) columns: Vec<String>,
+    pub(crate) versions: Vec<VersionDocument>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) outside_filter: Vec<VersionDocument>,
+}
+
+#[expect(
+    clippy::trivially_copy_pass_by_ref,
+    reason = "serde asks for a reference"
+)]
+fn is_false(v: &bool) -> bool {
+    !v
+}
+
+/// One version of a row and who holds it.
+#[derive(Debug, Serialize, Deserialize)]
+pub(crate) struct VersionDocument {
+    pub(crate) nodes: Vec<String>,
+    pub(crate) row: Option<Map<String, Json>>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) whole_numbers: Vec<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) count: Option<u64>,
+}
+
+// ---- writing ----
+
+/// A value. Whole numbers that a double cannot hold become strings; the second
+/// part of the result then says that the string is a number.
+pub(crate) fn value(value: &Value) -> (Json, bool) {
+    const LARGEST_EXACT: i128 = 1 << 53;
+    let plain = match value {
+        Value::Null => Json::Null,
+        Value::Bool(v) => Json::from(*v),
+        Value::Int(v) if v.abs() > LARGEST_EXACT => return (Json::from(v.to_string()), true),
+        Value::Int(v) => i64::try_from(*v).map_or(Json::Null, Json::from),
+        Value::Float(v) if v.is_finite() => Json::from(*v),
+        Value::Float(v) if v.is_nan() => json!({"float": "NaN"}),
+        Value::Float(v) => json!({"float": if *v > 0.0 { "Infinity" } else { "-Infinity" }}),
+        Value::Text(bytes) => match std::str::from_utf8(bytes) {
+            Ok(text) => Json::from(text),
+            Err(_) => json!({"text_bytes": BASE64.encode(bytes)}),
+        },
+        Value::Bytes(bytes) => json!({"bytes": BASE64.encode(bytes)}),
+        Value::Decimal(v) => json!({"decimal": v.as_str()}),
+        Value::Date(v) => json!({"date": v}),
+        Value::Time(v) => json!({"time": v}),
+        Value::Timestamp(v) => json!({"timestamp": v}),
+        Value::LocalTimestamp(v) => json!({"local_timestamp": v}),
+        Value::Uuid(v) => json!({"uuid": BASE64.encode(v)}),
+        Value::Json(v) => json!({"json": v}),
+    };
+    (plain, false)
+}
+
+/// Cells as an object, and the names of those whose string is a whole number.
+pub(crate) fn record<'a>(
+    cells: impl IntoIterator<Item = (&'a str, &'a Value)>,
+) -> (Map<String, Json>, Vec<String>) {
+    let mut map = Map::new();
+    let mut whole = Vec::new();
+    for (name, cell) in cells {
+        let (json, is_whole) = value(cell);
+        if is_whole {
+            whole.push(name.to_owned());
+        }
+        map.insert(name.to_owned(), json);
+    }
+    (map, whole)
+}
+
+fn row_of(layout: &Layout, cells: &[Value]) -> (Map<String, Json>, Vec<String>) {
+    record(
+        layout
+            .shown
+            .iter()
+            .filter_map(|i| Some((&layout.columns[*i].name[..], cells.get(*i)?))),
+    )
+}
+
+/// The columns that were compared, in declared order.
+pub(crate) fn columns(layout: &Layout) -> Vec<ColumnDocument> {
+    let shown = layout.shown.iter().map(|i| &layout.columns[*i]);
+    shown
+        .map(|column| ColumnDocument {
+            name: column.name.clone(),
+            compared: match column.reading {
+                Reading::AsStored => Compared::AsStored,
+                Reading::Number => Compared::AsNumber,
+            },
+        })
+        .collect()
+}
+
+/// The names of the key columns.
+pub(crate) fn key(layout: &Layout) -> Vec<String> {
+    layout
+        .key
+        .iter()
+        .map(|i| layout.columns[*i].name.clone())
+        .collect()
+}
+
+/// The shapes of a table, those that are alike together.
+pub(crate) fn shapes(
+    topology: &Topology,
+    table: &str,
+    shapes: &BTreeMap<NodeId, TableShape>,
+    local_columns: &BTreeMap<NodeId, Vec<String>>,
+) -> Vec<ShapeDocument> {
+    let mut documents: Vec<ShapeDocument> = Vec::new();
+    for (id, shape) in shapes {
+        let node = &topology.nodes[*id];
+        let document = ShapeDocument {
+            nodes: Vec::new(),
+            name: node.name_of(table).to_owned(),
+            compared_columns: local_columns.get(id).cloned().unwrap_or_default(),
+            columns: shape.columns.iter().map(shape_column).collect(),
+            key: shape.key.clone(),
+            unique: shape.unique.clone(),
+            references: shape
+                .references
+                .iter()
+                .map(|r| ShapeReference {
+                    columns: r.columns.clone(),
+                    table: r.table.clone(),
+                    to: r.to.clone(),
+                })
+                .collect(),
+            triggers: shape.triggers.clone(),
+        };
+        let same = |other: &&mut ShapeDocument| {
+            ShapeDocument {
+                nodes: Vec::new(),
+                ..(**other).clone()
+            } == document
+        };
+        match documents.iter_mut().find(same) {
+            Some(known) => known.nodes.push(node.name.clone()),
+            None => documents.push(ShapeDocument {
+                nodes: vec![node.name.clone()],
+                ..document
+            }),
+        }
+    }
+    documents
+}
+
+fn shape_column(column: &ColumnShape) -> ShapeColumn {
+    ShapeColumn {
+        name: column.name.clone(),
+        declared: column.declared.clone(),
+        family: family_name(column.family).to_owned(),
+        not_null: column.not_null,
+        optional: column.optional,
+        generated: column.generated,
+    }
+}
+
+const FAMILIES: [(Family, &str); 5] = [
+    (Family::Any, "any"),
+    (Family::Integer, "integer"),
+    (Family::Numeric, "numeric"),
+    (Family::Real, "real"),
+    (Family::Text, "text"),
+];
+
+fn family_name(family: Family) -> &'static str {
+    FAMILIES
+        .iter()
+        .find(|(known, _)| *known == family)
+        .map_or("any", |(_, name)| name)
+}
+
+/// A divergent row.
+pub(crate) fn divergent(
+    topology: &Topology,
+    layout: &Layout,
+    row: &DivergentRow,
+) -> DivergentDocument {
+    let names = |nodes: &[NodeId]| {
+        nodes
+            .iter()
+            .map(|node| topology.nodes[*node].name.clone())
+            .collect::<Vec<_>>()
+    };
+    let row_is_key = row.key.is_empty();
+    let (key, key_whole_numbers) = if row_is_key {
+        row.versions
+            .iter()
+            .find_map(|v| v.row.as_ref())
+            .map(|cells| row_of(layout, cells))
+            .unwrap_or_default()
+    } else {
+        record(
+            layout
+                .key
+                .iter()
+                .map(|i| &layout.columns[*i].name[..])
+                .zip(&row.key),
+        )
+    };
+    let version = |nodes: Vec<String>, cells: Option<&Vec<Value>>, count| {
+        let (row, whole_numbers) = cells.map(|cells| row_of(layout, cells)).unzip();
+        VersionDocument {
+            nodes,
+            row,
+            whole_numbers: whole_numbers.unwrap_or_default(),
+            count,
+        }
+    };
+    DivergentDocument {
+        key,
+        key_whole_numbers,
+        row_is_key,
+        columns: row
+            .differing
+            .iter()
+            .map(|i| layout.columns[*i].name.clone())
+            .collect(),
+        versions: row
+            .versions
+            .iter()
+            .map(|v| {
+                version(
+                    names(&v.nodes),
+                    v.row.as_ref(),
+                    row_is_key.then_some(v.count),
+                )
+            })
+            .collect(),
+        outside_filter: row
+            .outside
+            .iter()
+            .map(|(node, cells)| version(names(&[*node]), Some(cells), None))
+            .collect(),
+    }
+}
+
+// ---- reading back ----
+
+/// Why a document cannot be used, in words that name the place.
+type Unusable = String;
+
+/// What `plan` needs of a table in a document.
+pub(crate) fn audited_table(
+    topology: &Topology,
+    document: TableDocument,
+) -> Result<AuditedTable, Unusable> {
+    let place = format!("table {} of set {}", document.table, document.set);
+    let set = topology
+        .sets
+        .iter()
+        .position(|set| set.name == document.set && set.tables.contains(&document.table));
+    let set = set.ok_or_else(|| {
+        format!("{place} is not in the topology file: it was changed since the audit")
+    })?;
+    let node = |name: &String| {
+        topology
+            .node(name)
+            .ok_or_else(|| format!("node {name} is not in the topology file"))
+    };
+
+    let mut columns: Vec<Column> = document
+        .columns
+        .iter()
+        .map(|c| Column {
+            name: c.name.clone(),
+            reading: match c.compared {
+                Compared::AsStored => Reading::AsStored,
+                Compared::AsNumber => Reading::Number,
+            },
+        })
+        .collect();
+    let declared: Vec<String> = columns.iter().map(|c| c.name.clone()).collect();
+    columns.sort_by(|a, b| a.name.as_bytes().cmp(b.name.as_bytes()));
+    let index = |name: &String| {
+        let found = columns.iter().position(|c| c.name == *name);
+        found.ok_or_else(|| format!("{place}: {name} is no compared column"))
+    };
+    let layout = Layout {
+        key: document.key.iter().map(index).collect::<Result<_, _>>()?,
+        shown: declared.iter().map(index).collect::<Result<_, _>>()?,
+        columns: columns.clone(),
+    };
+    let mut nodes = BTreeMap::new();
+    for shape in document.shapes {
+        for name in &shape.nodes {
+            if document.unread.contains_key(name) && shape.compared_columns.is_empty() {
+                continue;
+            }
+            let id = node(name)?;
+            if shape.compared_columns.len() != columns.len() {
+                return Err(format!(
+                    "{place}: {name} has {} compared columns, not {}",
+                    shape.compared_columns.len(),
+                    columns.len()
+                ));
+            }
+            nodes.insert(id, local_table(&shape));
+        }
+    }
+    let unread = document
+        .unread
+        .keys()
+        .map(node)
+        .collect::<Result<Vec<_>, _>>()?;
+    let divergent = document
+        .divergent
+        .into_iter()
+        .map(|row| divergent_row(topology, &layout, row).map_err(|e| format!("{place}: {e}")));
+    Ok(AuditedTable {
+        set,
+        table: document.table,
+        divergent: divergent.collect::<Result<_, _>>()?,
+        layout,
+        nodes,
+        unread: unread
+            .into_iter()
+            .fold(0, |all, id| all | keen_core::expectation::bit(id)),
+    })
+}
+
+fn local_table(shape: &ShapeDocument) -> LocalTable {
+    LocalTable {
+        name: shape.name.clone(),
+        columns: shape.compared_columns.clone(),
+        shape: TableShape {
+            columns: shape
+                .columns
+                .iter()
+                .map(|c| ColumnShape {
+                    name: c.name.clone(),
+                    declared: c.declared.clone(),
+                    family: FAMILIES
+                        .iter()
+                        .find(|(_, name)| *name == c.family)
+                        .map_or(Family::Any, |(f, _)| *f),
+                    not_null: c.not_null,
+                    optional: c.optional,
+                    generated: c.generated,
+                })
+                .collect(),
+            key: shape.key.clone(),
+            unique: shape.unique.clone(),
+            references: shape
+                .references
+                .iter()
+                .map(|r| Reference {
+                    columns: r.columns.clone(),
+                    table: r.table.clone(),
+                    to: r.to.clone(),
+                })
+                .collect(),
+            triggers: shape.triggers.clone(),
+        },
+    }
+}
+
+fn divergent_row(
+    topology: &Topology,
+    layout: &Layout,
+    row: DivergentDocument,
+) -> Result<DivergentRow, Unusable> {
+    let ids = |names: &[String]| -> Result<Vec<NodeId>, Unusable> {
+        names
+            .iter()
+            .map(|n| {
+                topology
+                    .node(n)
+                    .ok_or_else(|| format!("node {n} is not in the topology file"))
+            })
+            .collect()
+    };
+    let cells = |row: &Map<String, Json>, whole: &[String]| -> Result<Vec<Value>, Unusable> {
+        layout
+            .columns
+            .iter()
+            .map(|c| {
+                let json = row
+                    .get(&c.name)
+                    .ok_or_else(|| format!("a row lacks column {}", c.name))?;
+                parse_value(json, whole.contains(&c.name))
+                    .ok_or_else(|| format!("column {} holds no value keen writes", c.name))
+            })
+            .collect()
+    };
+    let mut versions = Vec::new();
+    for version in &row.versions {
+        let cells = version
+            .row
+            .as_ref()
+            .map(|map| cells(map, &version.whole_numbers))
+            .transpose()?;
+        let count = version.count.unwrap_or(u64::from(cells.is_some()));
+        versions.push(Version {
+            nodes: ids(&version.nodes)?,
+            row: cells,
+            count,
+        });
+    }
+    if versions.len() < 2 || versions.iter().any(|version| version.nodes.is_empty()) {
+        return Err("a divergent row needs two versions with nodes".to_owned());
+    }
+    let mut outside = Vec::new();
+    for version in &row.outside_filter {
+        if let (Some(map), [node]) = (&version.row, &ids(&version.nodes)?[..]) {
+            outside.push((*node, cells(map, &version.whole_numbers)?));
+        }
+    }
+    let key_cell = |i: &usize| {
+        let name = &layout.columns[*i].name;
+        let json = row
+            .key
+            .get(name)
+            .ok_or_else(|| format!("a key lacks column {name}"))?;
+        parse_value(json, row.key_whole_numbers.contains(name))
+            .ok_or_else(|| format!("key column {name} holds no value keen writes"))
+    };
+    Ok(DivergentRow {
+        key: if row.row_is_key {
+            Vec::new()
+        } else {
+            layout.key.iter().map(key_cell).collect::<Result<_, _>>()?
+        },
+        differing: row
+            .columns
+            .iter()
+            .filter_map(|n| layout.columns.iter().position(|c| c.name == *n))
+            .collect(),
+        versions,
+        outside,
+    })
+}
+
+/// A value as [`value`] wrote it.
+pub(crate) fn parse_value(json: &Json, whole_number: bool) -> Option<Value> {
+    let decode = |text: &Json| BASE64.decode(text.as_str()?).ok();
+    Some(match json {
+        Json::Null => Value::Null,
+        Json::Bool(v) => Value::Bool(*v),
+        Json::String(text) if whole_number => Value::Int(text.parse().ok()?),
+        Json::String(text) => Value::text(text),
+        Json::Number(n) => match n.as_i64() {
+            Some(v) => Value::Int(v.into()),
+            None => Value::Float(n.as_f64()?),
+        },
+        Json::Object(map) => {
+            let (name, inner) = map.iter().next().filter(|_| map.len() == 1)?;
+            match name.as_str() {
+                "bytes" => Value::Bytes(decode(inner)?),
+                "text_bytes" => Value::Text(decode(inner)?),
+                "uuid" => Value::Uuid(decode(inner)?.try_into().ok()?),
+                "float" => Value::Float(match inner.as_str()? {
+                    "Infinity" => f64::INFINITY,
+                    "-Infinity" => f64::NEG_INFINITY,
+                    "NaN" => f64::NAN,
+                    _ => return None,
+                }),
+                "decimal" => {
+                    Value::Decimal(keen_core::decimal::Decimal::parse(inner.as_str()?).ok()?)
+                }
+                "date" => Value::Date(inner.as_i64()?),
+                "time" => Value::Time(inner.as_i64()?),
+                "timestamp" => Value::Timestamp(inner.as_i64()?),
+                "local_timestamp" => Value::LocalTimestamp(inner.as_i64()?),
+                "json" => Value::Json(inner.as_str()?.to_owned()),
+                _ => return None,
+            }
+        }
+        Json::Array(_) => return None,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #[test]
+        fn values_survive_the_document(v in prop_oneof![
+            Just(Value::Null),
+            any::<i64>().prop_map(|v| Value::Int(v.into())),
+            any::<f64>().prop_filter("NaN is not equal to itself", |v| !v.is_nan()).prop_map(Value::Float),
+            any::<String>().prop_map(|v| Value::text(&v)),
+            any::<Vec<u8>>().prop_map(Value::Text),
+            any::<Vec<u8>>().prop_map(Value::Bytes),
+            "[0-9]{1,20}".prop_map(|v| Value::text(&v)),
+        ]) {
+            let (json, whole) = value(&v);
+            let text = serde_json::to_string(&json).unwrap();
+            let back = parse_value(&serde_json::from_str(&text).unwrap(), whole).unwrap();
+            prop_assert_eq!(back, v);
+        }
+    }
+}

@@ -1,0 +1,136 @@
+//! Which version is right, by the authority rules; or why they do not say.
+
+use super::AuditedTable;
+use crate::compare::DivergentRow;
+use crate::expectation::{Expectation, Nodes, bit, members};
+use crate::topology::{NodeId, Rule, Topology};
+
+/// What the rules say about one divergent row.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Decision {
+    /// This version (by index) is right.
+    Right {
+        /// Its index in the row's versions.
+        version: usize,
+        /// Why, in words.
+        reason: String,
+    },
+    /// The rules do not say, for this reason.
+    Open(String),
+}
+
+/// Applies the rule of the row's table.
+#[must_use]
+pub fn decide(
+    topology: &Topology,
+    table: &AuditedTable,
+    expectation: &Expectation,
+    row: &DivergentRow,
+) -> Decision {
+    let held = |version: usize| nodes(&row.versions[version].nodes);
+    match topology.authority.rule(&table.table) {
+        Rule::Ask => Decision::Open("the authority for this table is \"ask\"".to_owned()),
+        Rule::Latest => Decision::Open(
+            "the authority for this table is \"latest\", and keen cannot tell yet which write came last".to_owned(),
+        ),
+        Rule::Home => Decision::Open(
+            "the authority for this table is \"home\", and keen cannot tell yet where a row was first made".to_owned(),
+        ),
+        Rule::Node(node) => match (0..row.versions.len()).find(|i| held(*i) & bit(node) != 0) {
+            Some(version) => by_node(topology, expectation, row, version, node),
+            None if table.unread & bit(node) != 0 => {
+                Decision::Open(format!("{} is right by rule, and it was not read", topology.nodes[node].name))
+            }
+            None => Decision::Open(format!("{} is right by rule, and it has no part in this row", topology.nodes[node].name)),
+        },
+        Rule::Majority => majority(topology, table, expectation, row),
+    }
+}
+
+fn nodes(list: &[NodeId]) -> Nodes {
+    list.iter().fold(0, |nodes, node| nodes | bit(*node))
+}
+
+fn by_node(
+    topology: &Topology,
+    expectation: &Expectation,
+    row: &DivergentRow,
+    version: usize,
+    node: NodeId,
+) -> Decision {
+    let reason = format!("{} is right by rule", topology.nodes[node].name);
+    let held = nodes(&row.versions[version].nodes);
+    let concern = row.versions.iter().fold(0, |all, v| all | nodes(&v.nodes));
+    let sources = concern & expectation.makers() & !held;
+    let one_group = members(sources).all(|a| expectation.reached_from(a) & sources == sources);
+    if row.versions[version].row.is_some() && held & expectation.makers() == 0 && !one_group {
+        return Decision::Open(format!(
+            "{reason}, but which of its sources this row belongs to cannot be told"
+        ));
+    }
+    Decision::Right { version, reason }
+}
+
+/// Most of the nodes that rows can come from. Nodes that only receive repeat
+/// what they were sent: they follow, and they are heard only as an objection.
+fn majority(
+    topology: &Topology,
+    table: &AuditedTable,
+    expectation: &Expectation,
+    row: &DivergentRow,
+) -> Decision {
+    let concern = row.versions.iter().fold(0, |all, v| all | nodes(&v.nodes));
+    let related = members(concern).fold(0, |all, n| all | expectation.reached_from(n))
+        | members(table.unread)
+            .filter(|n| expectation.reached_from(*n) & concern != 0)
+            .fold(0, |all, n| all | bit(n));
+    let voters = expectation.makers() & (concern | (table.unread & related));
+    let count = |nodes: Nodes| nodes.count_ones();
+    let name = |of: Nodes| {
+        members(of)
+            .map(|n| &topology.nodes[n].name[..])
+            .collect::<Vec<_>>()
+            .join(", ")
+    };
+    let winner = (0..row.versions.len())
+        .find(|i| count(nodes(&row.versions[*i].nodes) & voters) * 2 > count(voters));
+    let Some(version) = winner else {
+        return Decision::Open(if table.unread & voters != 0 {
+            format!(
+                "no version has a majority while {} cannot be heard",
+                name(table.unread & voters)
+            )
+        } else {
+            format!("no version is held by more than half of {}", name(voters))
+        });
+    };
+    let held = nodes(&row.versions[version].nodes);
+    let what = if row.versions[version].row.is_some() {
+        "hold this row"
+    } else {
+        "hold no such row"
+    };
+    let reason = if count(voters) == 1 {
+        format!(
+            "{} {}, and the others only receive",
+            name(voters),
+            what.replacen("hold", "holds", 1)
+        )
+    } else {
+        format!(
+            "{} of {} {what}: {}",
+            count(held & voters),
+            count(voters),
+            name(held & voters)
+        )
+    };
+    let objection = (0..row.versions.len())
+        .find(|i| count(nodes(&row.versions[*i].nodes)) * 2 > count(concern));
+    match objection {
+        Some(other) if other != version => Decision::Open(format!(
+            "{reason}; but most copies ({}) hold otherwise",
+            name(nodes(&row.versions[other].nodes))
+        )),
+        _ => Decision::Right { version, reason },
+    }
+}

@@ -1,0 +1,598 @@
+//! From divergent rows to a plan: steps in order, each with a guard and a way back.
+//!
+//! A plan is a value. Making one decides nothing that the authority rules do
+//! not decide, changes nothing, and can be thrown away. [`decide`] picks the
+//! right version or says why it cannot, [`sql`] writes the statements,
+//! [`order`] puts the steps of a node in an order that its keys bear,
+//! [`script`] writes them as one file per node.
+
+pub mod decide;
+pub mod order;
+pub mod script;
+pub mod sql;
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::compare::{DivergentRow, Version};
+use crate::expectation::{Expectation, Nodes, bit, members};
+use crate::rows::{Layout, Reading};
+use crate::shape::{Family, TableShape};
+use crate::topology::{NodeId, SetId, Topology};
+use crate::value::Value;
+use decide::Decision;
+use sql::{Statement, TableSql};
+
+/// One table of one set as an audit found it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct AuditedTable {
+    /// The set.
+    pub set: SetId,
+    /// The table, as the set names it.
+    pub table: String,
+    /// What was compared.
+    pub layout: Layout,
+    /// The nodes that were compared.
+    pub nodes: BTreeMap<NodeId, LocalTable>,
+    /// The nodes that should have been compared and were not, or not to the end.
+    pub unread: Nodes,
+    /// What was found.
+    pub divergent: Vec<DivergentRow>,
+}
+
+/// A table on one node.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LocalTable {
+    /// Its name there.
+    pub name: String,
+    /// What the columns of the layout are called there, in canonical order.
+    pub columns: Vec<String>,
+    /// Its shape there.
+    pub shape: TableShape,
+}
+
+/// A plan.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Plan {
+    /// What to do, in order, node by node.
+    pub steps: Vec<Step>,
+    /// What only a person can decide.
+    pub questions: Vec<Question>,
+    /// What to know before carrying it out.
+    pub notes: Vec<String>,
+}
+
+/// What a step does to its row.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Action {
+    /// Adds it.
+    Insert,
+    /// Changes cells of it.
+    Update,
+    /// Takes it out.
+    Delete,
+}
+
+impl Action {
+    /// The word for it.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Insert => "insert",
+            Self::Update => "update",
+            Self::Delete => "delete",
+        }
+    }
+}
+
+/// One write on one node.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Step {
+    /// Where.
+    pub node: NodeId,
+    /// For which set.
+    pub set: SetId,
+    /// The table, as the set names it.
+    pub table: String,
+    /// Which row: its key, or the whole row where that is its key.
+    pub key: Vec<(String, Value)>,
+    /// What is done.
+    pub action: Action,
+    /// Cells that change, as (column, before, after); for an insert or delete the whole row.
+    pub changes: Vec<(String, Option<Value>, Option<Value>)>,
+    /// Why this is right.
+    pub reason: String,
+    /// The write. It does nothing unless the guard holds.
+    pub write: Guarded,
+    /// The way back.
+    pub undo: Guarded,
+    /// Whether it would replicate onward.
+    pub onward: String,
+    /// Values and keys that other steps of the node must wait for, or wait for this one.
+    ties: order::Ties,
+}
+
+/// A write with the condition under which it may run.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Guarded {
+    /// The write.
+    pub statement: Statement,
+    /// How many rows it must change.
+    pub changes: u64,
+    /// Counts rows; yields `expected` exactly when the row is as the audit saw it.
+    pub guard: Statement,
+    /// What the guard must yield.
+    pub expected: u64,
+    /// The guard in words.
+    pub condition: String,
+}
+
+/// What only a person can decide.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Question {
+    /// The set.
+    pub set: SetId,
+    /// The table, as the set names it.
+    pub table: String,
+    /// Which row.
+    pub key: Vec<(String, Value)>,
+    /// Why the rules do not decide it.
+    pub why: String,
+    /// What could be done, and what each would lose.
+    pub choices: Vec<Choice>,
+}
+
+/// One answer to a question.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Choice {
+    /// The nodes whose content would be kept.
+    pub nodes: Vec<NodeId>,
+    /// That content; none means no row.
+    pub row: Option<Vec<(String, Value)>>,
+    /// What would be lost.
+    pub loses: String,
+}
+
+/// Makes a plan from what an audit found.
+#[must_use]
+pub fn make(topology: &Topology, tables: &[AuditedTable]) -> Plan {
+    let mut maker = Maker {
+        topology,
+        plan: Plan::default(),
+        taken: BTreeSet::new(),
+        later: BTreeMap::new(),
+    };
+    for table in tables {
+        let expectation = Expectation::of_set(topology, table.set);
+        for row in &table.divergent {
+            maker.row(table, &expectation, row);
+        }
+    }
+    maker.notes(tables);
+    let depths = order::depths(tables);
+    let Maker { mut plan, .. } = maker;
+    let (steps, stuck) = order::arrange(std::mem::take(&mut plan.steps), &depths);
+    plan.steps = steps;
+    for step in stuck {
+        plan.questions.push(Question {
+            why: "rows exchange a unique value, and taking one out would lose columns that the set does not carry".to_owned(),
+            set: step.set,
+            table: step.table,
+            key: step.key,
+            choices: Vec::new(),
+        });
+    }
+    plan
+}
+
+struct Maker<'a> {
+    topology: &'a Topology,
+    plan: Plan,
+    /// Rows that already have a step: node, local table, key.
+    taken: BTreeSet<(NodeId, String, Vec<u8>)>,
+    /// Rows put off, by table, because another set's step changes their source first.
+    later: BTreeMap<String, u64>,
+}
+
+/// What one node holds now and is to hold.
+struct Task<'a> {
+    table: &'a AuditedTable,
+    row: &'a DivergentRow,
+    node: NodeId,
+    before: Option<(&'a Vec<Value>, u64)>,
+    after: Option<(&'a Vec<Value>, u64)>,
+    reason: &'a str,
+}
+
+impl Maker<'_> {
+    fn row(&mut self, table: &AuditedTable, expectation: &Expectation, row: &DivergentRow) {
+        let concern: Nodes = row
+            .versions
+            .iter()
+            .flat_map(|v| &v.nodes)
+            .fold(0, |m, n| m | bit(*n));
+        let token = key_token(table, row);
+        let taken = |node: NodeId, local: &str| {
+            self.taken
+                .contains(&(node, local.to_owned(), token.clone()))
+        };
+        if members(concern).any(|node| {
+            table
+                .nodes
+                .get(&node)
+                .is_some_and(|local| taken(node, &local.name))
+        }) {
+            *self.later.entry(table.table.clone()).or_default() += 1;
+            return;
+        }
+        let (version, reason) = match decide::decide(self.topology, table, expectation, row) {
+            Decision::Right { version, reason } => (version, reason),
+            Decision::Open(why) => return self.ask(table, row, why),
+        };
+        let right = &row.versions[version];
+        let after = right.row.as_ref().map(|cells| (cells, right.count));
+        let mut tasks: Vec<Task<'_>> = Vec::new();
+        for held in row
+            .versions
+            .iter()
+            .filter(|held| !std::ptr::eq(*held, right))
+        {
+            for node in &held.nodes {
+                let beyond = row
+                    .outside
+                    .iter()
+                    .find(|(other, _)| other == node)
+                    .map(|(_, cells)| (cells, 1));
+                let before = held
+                    .row
+                    .as_ref()
+                    .map(|cells| (cells, held.count))
+                    .or(beyond);
+                tasks.push(Task {
+                    table,
+                    row,
+                    node: *node,
+                    before,
+                    after,
+                    reason: &reason,
+                });
+            }
+        }
+        if after.is_some() {
+            // Whoever those nodes feed should hold the row too, and held none until now.
+            let fed =
+                members(concern).fold(0, |nodes, node| nodes | expectation.reached_from(node));
+            for node in members(fed & !concern & !table.unread) {
+                tasks.push(Task {
+                    table,
+                    row,
+                    node,
+                    before: None,
+                    after,
+                    reason: &reason,
+                });
+            }
+        }
+        tasks.retain(|task| {
+            !(task.after.is_none() && row.outside.iter().any(|(node, _)| *node == task.node))
+        });
+        if let Some(why) = tasks.iter().find_map(|task| self.obstacle(task)) {
+            return self.ask(table, row, why);
+        }
+        for task in tasks {
+            if let Some(local) = table.nodes.get(&task.node) {
+                self.taken
+                    .insert((task.node, local.name.clone(), token.clone()));
+                self.plan.steps.push(step(local, &task));
+            }
+        }
+    }
+
+    fn ask(&mut self, table: &AuditedTable, row: &DivergentRow, why: String) {
+        let choices = row
+            .versions
+            .iter()
+            .map(|version| self.choice(table, row, version))
+            .collect();
+        let key = key_cells(table, row);
+        self.plan.questions.push(Question {
+            set: table.set,
+            table: table.table.clone(),
+            key,
+            why,
+            choices,
+        });
+    }
+
+    fn choice(&self, table: &AuditedTable, row: &DivergentRow, kept: &Version) -> Choice {
+        let losers: Vec<String> = row
+            .versions
+            .iter()
+            .filter(|other| !std::ptr::eq(*other, kept))
+            .map(|other| {
+                let nodes = self.names(&other.nodes);
+                match (&other.row, &kept.row) {
+                    (Some(_), None) => format!("the row on {nodes}"),
+                    (Some(_), Some(_)) if row.differing.is_empty() => {
+                        format!("the count of equal rows on {nodes}")
+                    }
+                    (Some(_), Some(_)) => {
+                        let columns: Vec<&str> = row
+                            .differing
+                            .iter()
+                            .map(|i| &table.layout.columns[*i].name[..])
+                            .collect();
+                        format!("{} on {nodes}", columns.join(", "))
+                    }
+                    (None, _) => format!("the absence of the row on {nodes}"),
+                }
+            })
+            .collect();
+        Choice {
+            nodes: kept.nodes.clone(),
+            row: kept.row.as_ref().map(|cells| named(&table.layout, cells)),
+            loses: losers.join("; "),
+        }
+    }
+
+    /// Why a node cannot be given what it should hold without losing something, if so.
+    fn obstacle(&self, task: &Task<'_>) -> Option<String> {
+        let node = &self.topology.nodes[task.node].name;
+        let Some(local) = task.table.nodes.get(&task.node) else {
+            return Some(format!(
+                "{node} was not read, and this row belongs there too"
+            ));
+        };
+        let carried = |name: &String| local.columns.iter().any(|c| c.eq_ignore_ascii_case(name));
+        let beyond: Vec<&str> = local
+            .shape
+            .columns
+            .iter()
+            .filter(|c| !carried(&c.name))
+            .map(|c| &c.name[..])
+            .collect();
+        if task.after.is_none() && task.before.is_some() && !beyond.is_empty() {
+            return Some(format!(
+                "deleting the row on {node} would lose {}, which the set does not carry and an undo could not bring back",
+                beyond.join(", ")
+            ));
+        }
+        if task.before.is_none() {
+            let needed = local
+                .shape
+                .columns
+                .iter()
+                .find(|c| !carried(&c.name) && !c.optional);
+            if let Some(column) = needed {
+                return Some(format!(
+                    "{node} needs a value for {} to hold the row, and the set does not carry that column",
+                    column.name
+                ));
+            }
+        }
+        let multiset = task.row.key.is_empty();
+        if multiset
+            && task.after.map_or(0, |a| a.1) < task.before.map_or(0, |b| b.1)
+            && sql::rowid_name(&local.shape).is_none()
+        {
+            return Some(format!(
+                "columns of {} on {node} hide the rowid, so one of several equal rows cannot be picked",
+                local.name
+            ));
+        }
+        let (after, _) = task.after?;
+        task.table
+            .layout
+            .columns
+            .iter()
+            .zip(&local.columns)
+            .zip(after)
+            .find_map(|((_, name), value)| {
+                let column = local.shape.column(name)?;
+                let changed = !column.generated && changed_on_the_way_in(column.family, value);
+                changed.then(|| {
+                    format!(
+                        "{node} declares {name} as {} and would not keep {} as it is",
+                        column.declared,
+                        value.kind()
+                    )
+                })
+            })
+    }
+
+    fn names(&self, nodes: &[NodeId]) -> String {
+        nodes
+            .iter()
+            .map(|node| &self.topology.nodes[*node].name[..])
+            .collect::<Vec<_>>()
+            .join(", ")
+    }
+
+    fn notes(&mut self, tables: &[AuditedTable]) {
+        let mut notes = BTreeSet::new();
+        for step in &self.plan.steps {
+            for (id, set) in self.topology.sets.iter().enumerate() {
+                let passes_on = self.topology.edges(id).any(|(from, _)| from == step.node);
+                if id != step.set && set.tables.contains(&step.table) && passes_on {
+                    notes.insert(format!(
+                        "{} is also carried by set {}: when these steps are done, audit and plan again for those who get it from {}",
+                        step.table, set.name, self.topology.nodes[step.node].name
+                    ));
+                }
+            }
+        }
+        for (table, rows) in &self.later {
+            notes.insert(format!(
+                "{rows} divergent row{} of {table} in another set wait until these steps are done: audit and plan again then",
+                if *rows == 1 { "" } else { "s" }
+            ));
+        }
+        for table in tables.iter().filter(|table| table.unread != 0) {
+            let nodes: Vec<NodeId> = members(table.unread).collect();
+            notes.insert(format!(
+                "{} was not read completely on {}: what they hold had no say in this plan",
+                table.table,
+                self.names(&nodes)
+            ));
+        }
+        self.plan.notes.extend(notes);
+    }
+}
+
+/// SQLite and its like turn some values into others as they are stored.
+fn changed_on_the_way_in(family: Family, value: &Value) -> bool {
+    let looks_numeric = |text: &[u8]| {
+        std::str::from_utf8(text).is_ok_and(|text| {
+            text.trim_matches(|c: char| c.is_ascii_whitespace())
+                .parse::<f64>()
+                .is_ok()
+        })
+    };
+    match (family, value) {
+        (Family::Integer | Family::Numeric | Family::Real, Value::Text(text)) => {
+            looks_numeric(text)
+        }
+        (Family::Text, Value::Int(_) | Value::Float(_)) => true,
+        _ => false,
+    }
+}
+
+fn step(local: &LocalTable, task: &Task<'_>) -> Step {
+    let layout = &task.table.layout;
+    let sql = TableSql { local, layout };
+    let key = key_cells(task.table, task.row);
+    let multiset = task.row.key.is_empty();
+    let (action, write, undo) = match (task.before, task.after) {
+        (Some((before, had)), Some((after, wanted))) if multiset && wanted > had => {
+            debug_assert_eq!(before, after);
+            (
+                Action::Insert,
+                sql.add_copies(after, had, wanted - had),
+                sql.drop_copies(after, wanted, wanted - had),
+            )
+        }
+        (Some((_, had)), Some((after, wanted))) if multiset => (
+            Action::Delete,
+            sql.drop_copies(after, had, had - wanted),
+            sql.add_copies(after, wanted, had - wanted),
+        ),
+        (None, Some((after, wanted))) if multiset => (
+            Action::Insert,
+            sql.add_copies(after, 0, wanted),
+            sql.drop_copies(after, wanted, wanted),
+        ),
+        (Some((before, had)), None) if multiset => (
+            Action::Delete,
+            sql.drop_copies(before, had, had),
+            sql.add_copies(before, 0, had),
+        ),
+        (Some((before, _)), Some((after, _))) => (
+            Action::Update,
+            sql.update(before, after),
+            sql.update(after, before),
+        ),
+        (None, Some((after, _))) => (Action::Insert, sql.insert(after), sql.delete(after)),
+        (Some((before, _)), None) => (Action::Delete, sql.delete(before), sql.insert(before)),
+        (None, None) => unreachable!("a node that holds no row and should hold none has no task"),
+    };
+    let cell = |row: Option<(&Vec<Value>, u64)>, i: usize| {
+        row.and_then(|(cells, _)| cells.get(i).cloned())
+    };
+    let changes = layout.shown.iter().map(|i| {
+        (
+            layout.columns[*i].name.clone(),
+            cell(task.before, *i),
+            cell(task.after, *i),
+        )
+    });
+    let changes = changes
+        .filter(|(_, before, after)| action != Action::Update || before != after)
+        .collect();
+    let mut reason = task.reason.to_owned();
+    if task.row.outside.iter().any(|(node, _)| *node == task.node) {
+        reason.push_str("; the row is there, outside the set's filter");
+    }
+    Step {
+        node: task.node,
+        set: task.table.set,
+        table: task.table.table.clone(),
+        ties: order::ties(
+            local,
+            layout,
+            task.before.map(|(cells, _)| cells),
+            task.after.map(|(cells, _)| cells),
+            multiset,
+        ),
+        key,
+        action,
+        changes,
+        reason,
+        write,
+        undo,
+        onward: onward(&local.shape),
+    }
+}
+
+/// The two halves of an update that cannot be made in place.
+pub(super) fn halves(
+    local: &LocalTable,
+    layout: &Layout,
+    before: &[Value],
+    after: &[Value],
+) -> (Guarded, Guarded, Guarded, Guarded) {
+    let sql = TableSql { local, layout };
+    (
+        sql.delete(before),
+        sql.insert(before),
+        sql.insert(after),
+        sql.delete(after),
+    )
+}
+
+fn onward(shape: &TableShape) -> String {
+    if shape.triggers.is_empty() {
+        "no: SQLite itself carries nothing on".to_owned()
+    } else {
+        format!(
+            "perhaps: the table has triggers that fire on this write ({})",
+            shape.triggers.join(", ")
+        )
+    }
+}
+
+fn named(layout: &Layout, cells: &[Value]) -> Vec<(String, Value)> {
+    layout
+        .shown
+        .iter()
+        .filter_map(|i| Some((layout.columns[*i].name.clone(), cells.get(*i)?.clone())))
+        .collect()
+}
+
+/// What names the row: its key, or all of it.
+fn key_cells(table: &AuditedTable, row: &DivergentRow) -> Vec<(String, Value)> {
+    if row.key.is_empty() {
+        let whole = row.versions.iter().find_map(|version| version.row.as_ref());
+        return whole
+            .map(|cells| named(&table.layout, cells))
+            .unwrap_or_default();
+    }
+    table
+        .layout
+        .key
+        .iter()
+        .zip(&row.key)
+        .map(|(i, value)| (table.layout.columns[*i].name.clone(), value.clone()))
+        .collect()
+}
+
+fn key_token(table: &AuditedTable, row: &DivergentRow) -> Vec<u8> {
+    let mut token = Vec::new();
+    for (_, value) in key_cells(table, row) {
+        crate::order::put_key(&mut token, value.as_ref());
+    }
+    token
+}
+
+/// Whether numbers of a column match by value, whatever kind the node stores.
+fn by_value(layout: &Layout, column: usize) -> bool {
+    layout.columns[column].reading == Reading::Number
+}

@@ -1,0 +1,349 @@
+//! An order of steps that the keys of a node bear.
+//!
+//! By default parents are inserted before children, then rows are updated,
+//! then children are deleted before parents. Row by row, ties come before the
+//! default: a value that must be unique is freed before it is taken, a row
+//! that others refer to is there before they do and goes after they have let
+//! go. The order is a topological one (A. B. Kahn, "Topological sorting of
+//! large networks", CACM 5, 1962), the default rank deciding among the free.
+//! Updates that exchange unique values form a ring; one of them is then made
+//! as a deletion and, at its end, an insertion.
+
+use std::cmp::Reverse;
+use std::collections::{BTreeMap, BinaryHeap, HashMap};
+
+use super::{Action, AuditedTable, Guarded, LocalTable, Step, halves};
+use crate::rows::Layout;
+use crate::value::Value;
+
+type Token = Vec<u8>;
+
+/// What ties a step to others on its node.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub(super) struct Ties {
+    takes: Vec<Token>,
+    frees: Vec<Token>,
+    provides: Vec<Token>,
+    needs: Vec<Token>,
+    removes: Vec<Token>,
+    leaves: Vec<Token>,
+    /// For an update in place: the same as a deletion and an insertion, if that loses nothing.
+    in_two: Option<Box<InTwo>>,
+}
+
+#[derive(Debug, Clone, PartialEq)]
+struct InTwo {
+    out: Guarded,
+    out_undo: Guarded,
+    back: Guarded,
+    back_undo: Guarded,
+}
+
+/// The ties of one step.
+pub(super) fn ties(
+    local: &LocalTable,
+    layout: &Layout,
+    before: Option<&Vec<Value>>,
+    after: Option<&Vec<Value>>,
+    multiset: bool,
+) -> Ties {
+    let cell = |row: &Vec<Value>, name: &str| -> Option<Value> {
+        let at = local
+            .columns
+            .iter()
+            .position(|column| column.eq_ignore_ascii_case(name))?;
+        row.get(at).cloned()
+    };
+    let token = |row: Option<&Vec<Value>>,
+                 table: &str,
+                 names: &[String],
+                 values_of: &[String]|
+     -> Option<Token> {
+        let row = row?;
+        let mut token = fold_name(table).into_bytes();
+        for (name, source) in names.iter().zip(values_of) {
+            let value = cell(row, source).filter(|value| *value != Value::Null)?;
+            token.push(0);
+            token.extend_from_slice(fold_name(name).as_bytes());
+            token.push(0);
+            crate::order::put_key(&mut token, folded(&value).as_ref());
+        }
+        Some(token)
+    };
+    let shape = &local.shape;
+    let mut unique: Vec<&Vec<String>> = shape.unique.iter().collect();
+    if !shape.key.is_empty() {
+        unique.push(&shape.key);
+    }
+    let mut ties = Ties::default();
+    for names in unique {
+        let (old, new) = (
+            token(before, &local.name, names, names),
+            token(after, &local.name, names, names),
+        );
+        if old != new {
+            ties.frees.extend(old.clone());
+            ties.takes.extend(new.clone());
+            // Anybody may refer to a unique key.
+            ties.removes.extend(old);
+            ties.provides.extend(new);
+        }
+    }
+    for reference in &shape.references {
+        let to = &reference.to;
+        let (old, new) = (
+            token(before, &reference.table, to, &reference.columns),
+            token(after, &reference.table, to, &reference.columns),
+        );
+        if old != new {
+            ties.leaves.extend(old);
+            ties.needs.extend(new);
+        }
+    }
+    let carried = |name: &String| {
+        local
+            .columns
+            .iter()
+            .any(|column| column.eq_ignore_ascii_case(name))
+    };
+    if let (Some(before), Some(after), false) = (before, after, multiset) {
+        if shape.columns.iter().all(|column| carried(&column.name)) {
+            let (out, out_undo, back, back_undo) = halves(local, layout, before, after);
+            ties.in_two = Some(Box::new(InTwo {
+                out,
+                out_undo,
+                back,
+                back_undo,
+            }));
+        }
+    }
+    ties
+}
+
+fn fold_name(name: &str) -> String {
+    name.to_ascii_lowercase()
+}
+
+/// Under the laxest collation an engine may use here; being too careful only costs an ordering.
+fn folded(value: &Value) -> Value {
+    match value {
+        Value::Text(text) => Value::Text(text.trim_ascii_end().to_ascii_lowercase()),
+        other => other.clone(),
+    }
+}
+
+/// How deep each table stands below the tables it refers to; 0 refers to none.
+pub(super) fn depths(tables: &[AuditedTable]) -> BTreeMap<String, usize> {
+    let mut parents: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    for local in tables.iter().flat_map(|table| table.nodes.values()) {
+        let of = parents.entry(fold_name(&local.name)).or_default();
+        of.extend(
+            local
+                .shape
+                .references
+                .iter()
+                .map(|reference| fold_name(&reference.table)),
+        );
+    }
+    let mut depths: BTreeMap<String, usize> =
+        parents.keys().map(|table| (table.clone(), 0)).collect();
+    for _ in 0..parents.len() {
+        for (table, of) in &parents {
+            let deepest = of
+                .iter()
+                .filter(|parent| *parent != table)
+                .filter_map(|parent| depths.get(parent))
+                .max();
+            if let Some(deepest) = deepest.map(|depth| (depth + 1).min(parents.len())) {
+                depths.insert(table.clone(), deepest);
+            }
+        }
+    }
+    let mut by_name = depths.clone();
+    for table in tables {
+        let depth = table
+            .nodes
+            .values()
+            .filter_map(|local| depths.get(&fold_name(&local.name)))
+            .max();
+        by_name.insert(fold_name(&table.table), depth.copied().unwrap_or(0));
+    }
+    by_name
+}
+
+/// Puts steps in order, node by node. Returns also the steps for which there is no order.
+pub(super) fn arrange(
+    steps: Vec<Step>,
+    depths: &BTreeMap<String, usize>,
+) -> (Vec<Step>, Vec<Step>) {
+    let mut by_node: BTreeMap<usize, Vec<Step>> = BTreeMap::new();
+    for step in steps {
+        by_node.entry(step.node).or_default().push(step);
+    }
+    let (mut arranged, mut stuck) = (Vec::new(), Vec::new());
+    for steps in by_node.into_values() {
+        arrange_node(steps, depths, &mut arranged, &mut stuck);
+    }
+    (arranged, stuck)
+}
+
+type Rank = (Action, usize, usize);
+
+fn rank(step: &Step, at: usize, depths: &BTreeMap<String, usize>) -> Rank {
+    let depth = depths.get(&fold_name(&step.table)).copied().unwrap_or(0);
+    let depth = if step.action == Action::Delete {
+        usize::MAX - depth
+    } else {
+        depth
+    };
+    (step.action, depth, at)
+}
+
+fn arrange_node(
+    steps: Vec<Step>,
+    depths: &BTreeMap<String, usize>,
+    arranged: &mut Vec<Step>,
+    stuck: &mut Vec<Step>,
+) {
+    let mut after: Vec<Vec<usize>> = vec![Vec::new(); steps.len()];
+    let mut waits_for = vec![0usize; steps.len()];
+    tie(
+        &steps,
+        |t| &t.frees,
+        |t| &t.takes,
+        &mut after,
+        &mut waits_for,
+    );
+    tie(
+        &steps,
+        |t| &t.provides,
+        |t| &t.needs,
+        &mut after,
+        &mut waits_for,
+    );
+    tie(
+        &steps,
+        |t| &t.leaves,
+        |t| &t.removes,
+        &mut after,
+        &mut waits_for,
+    );
+
+    let mut free: BinaryHeap<Reverse<Rank>> = (0..steps.len())
+        .filter(|i| waits_for[*i] == 0)
+        .map(|i| Reverse(rank(&steps[i], i, depths)))
+        .collect();
+    let mut waiting: std::collections::BTreeSet<Rank> = (0..steps.len())
+        .filter(|i| waits_for[*i] > 0)
+        .map(|i| rank(&steps[i], i, depths))
+        .collect();
+    let mut steps: Vec<Option<Step>> = steps.into_iter().map(Some).collect();
+    let mut put_back: HashMap<usize, Step> = HashMap::new();
+    loop {
+        let at = if let Some(Reverse((_, _, at))) = free.pop() {
+            let step = put_back.remove(&at).or_else(|| steps[at].take());
+            arranged.extend(step);
+            at
+        } else {
+            // A ring. An update that can be made in two opens it; without one, the node's own
+            // deferred checks have to bear the order.
+            let first = waiting
+                .iter()
+                .find(|(_, _, at)| steps[*at].as_ref().is_some_and(|s| s.ties.in_two.is_some()));
+            let Some(chosen) = first.or_else(|| waiting.first()).copied() else {
+                break;
+            };
+            let at = chosen.2;
+            let Some(step) = steps[at].take() else {
+                waiting.remove(&chosen);
+                continue;
+            };
+            match step.ties.in_two.clone() {
+                Some(in_two) => {
+                    let (out, back) = split(&step, *in_two);
+                    arranged.push(out);
+                    put_back.insert(at, back);
+                }
+                None if step.ties.takes.is_empty() => {
+                    waiting.remove(&chosen);
+                    arranged.push(step);
+                }
+                None => {
+                    waiting.remove(&chosen);
+                    stuck.push(step);
+                }
+            }
+            at
+        };
+        for next in std::mem::take(&mut after[at]) {
+            waits_for[next] -= 1;
+            let open = steps[next].as_ref().or_else(|| put_back.get(&next));
+            if let (0, Some(step)) = (waits_for[next], open) {
+                let as_waiting = steps[next]
+                    .as_ref()
+                    .map_or_else(|| rank_of(&waiting, next), |s| Some(rank(s, next, depths)));
+                if let Some(rank) = as_waiting {
+                    waiting.remove(&rank);
+                }
+                free.push(Reverse(rank(step, next, depths)));
+            }
+        }
+    }
+}
+
+fn rank_of(waiting: &std::collections::BTreeSet<Rank>, at: usize) -> Option<Rank> {
+    waiting.iter().find(|(_, _, other)| *other == at).copied()
+}
+
+/// Adds an edge from every step that has a token in `first` to every other that has it in `then`.
+fn tie(
+    steps: &[Step],
+    first: impl Fn(&Ties) -> &Vec<Token>,
+    then: impl Fn(&Ties) -> &Vec<Token>,
+    after: &mut [Vec<usize>],
+    waits_for: &mut [usize],
+) {
+    let mut by_token: HashMap<&Token, Vec<usize>> = HashMap::new();
+    for (i, step) in steps.iter().enumerate() {
+        for token in first(&step.ties) {
+            by_token.entry(token).or_default().push(i);
+        }
+    }
+    for (i, step) in steps.iter().enumerate() {
+        for token in then(&step.ties) {
+            for earlier in by_token
+                .get(token)
+                .into_iter()
+                .flatten()
+                .filter(|earlier| **earlier != i)
+            {
+                after[*earlier].push(i);
+                waits_for[i] += 1;
+            }
+        }
+    }
+}
+
+fn split(step: &Step, in_two: InTwo) -> (Step, Step) {
+    let InTwo {
+        out,
+        out_undo,
+        back,
+        back_undo,
+    } = in_two;
+    let half = |action, write, undo, word: &str| Step {
+        action,
+        write,
+        undo,
+        reason: format!(
+            "{}; {word}, because rows exchange a unique value",
+            step.reason
+        ),
+        ties: Ties::default(),
+        ..step.clone()
+    };
+    (
+        half(Action::Delete, out, out_undo, "taken out first"),
+        half(Action::Insert, back, back_undo, "put back changed"),
+    )
+}

@@ -1,0 +1,242 @@
+//! Rows on their way from an adapter to the comparison.
+//!
+//! An adapter pushes each row once into a [`RowWriter`], which encodes it
+//! straight into a [`Batch`]: order bytes of the key, then the canonical row,
+//! then one digest over the latter. Batches travel to the comparison and come
+//! back to be filled again, so memory is a few batches per node whatever the
+//! size of the table.
+
+use crate::canonical;
+use crate::digest::{Digest, DigestFunction};
+use crate::order;
+use crate::value::ValueRef;
+
+/// How the cells of a column are taken before they are encoded.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Reading {
+    /// As the node holds them.
+    #[default]
+    AsStored,
+    /// Nodes declare the column with different numeric types: whole floats count as whole numbers.
+    Number,
+}
+
+/// One compared column.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Column {
+    /// Its name as most nodes have it.
+    pub name: String,
+    /// How its cells are taken.
+    pub reading: Reading,
+}
+
+/// What is compared of a table, the same on every node.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Layout {
+    /// The columns in canonical order: ascending by the bytes of their names.
+    pub columns: Vec<Column>,
+    /// Indexes of the key columns, in key order. Empty: the row is its own key.
+    pub key: Vec<usize>,
+    /// Indexes of all columns in the order in which an engineer declared them.
+    pub shown: Vec<usize>,
+}
+
+/// A run of encoded rows in key order.
+#[derive(Debug, Default)]
+pub struct Batch {
+    bytes: Vec<u8>,
+    entries: Vec<Entry>,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Entry {
+    start: usize,
+    row: usize,
+    end: usize,
+    digest: Digest,
+    outside: bool,
+    identified: bool,
+}
+
+/// One encoded row of a batch.
+#[derive(Debug, Clone, Copy)]
+pub struct Row<'a> {
+    /// Bytes that compare like the key.
+    pub key: &'a [u8],
+    /// The canonical row.
+    pub row: &'a [u8],
+    /// Its digest.
+    pub digest: Digest,
+    /// The row is there, and the set's row filter leaves it out.
+    pub outside: bool,
+    /// The key names one row. Otherwise (no key, or NULL in it) the whole
+    /// content stands in the key bytes, and equal rows are counted.
+    pub identified: bool,
+}
+
+impl Batch {
+    /// How many rows it holds.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.entries.len()
+    }
+
+    /// Whether it holds none.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.entries.is_empty()
+    }
+
+    /// Row number `at`, if there are so many.
+    #[must_use]
+    #[inline]
+    pub fn get(&self, at: usize) -> Option<Row<'_>> {
+        let entry = self.entries.get(at)?;
+        Some(Row {
+            key: &self.bytes[entry.start..entry.row],
+            row: &self.bytes[entry.row..entry.end],
+            digest: entry.digest,
+            outside: entry.outside,
+            identified: entry.identified,
+        })
+    }
+
+    fn clear(&mut self) {
+        self.bytes.clear();
+        self.entries.clear();
+    }
+}
+
+/// Why a row was not taken.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum RowFault {
+    /// The key came before the one delivered last.
+    #[error("rows did not arrive in key order; an index may be damaged")]
+    OutOfOrder,
+    /// The key was delivered before.
+    #[error("two rows have the same key; an index may be damaged")]
+    KeyTwice,
+}
+
+/// Encodes rows into batches of about the size asked for.
+#[derive(Debug)]
+pub struct RowWriter {
+    layout: Layout,
+    function: DigestFunction,
+    /// A batch is handed over once it holds this many bytes.
+    batch_bytes: usize,
+    batch: Batch,
+    /// The last key of the batch before, to check the order across batches.
+    last_key: Vec<u8>,
+    any_before: bool,
+}
+
+impl RowWriter {
+    /// A writer for one table of one node.
+    #[must_use]
+    pub fn new(layout: Layout, function: DigestFunction, batch_bytes: usize) -> Self {
+        Self {
+            layout,
+            function,
+            batch_bytes,
+            batch: Batch::default(),
+            last_key: Vec::new(),
+            any_before: false,
+        }
+    }
+
+    /// What is compared.
+    #[must_use]
+    pub fn layout(&self) -> &Layout {
+        &self.layout
+    }
+
+    /// Takes one row; `cell(i)` yields the value of `layout.columns[i]`. An
+    /// `outside` row is one that the set's filter leaves out.
+    ///
+    /// Returns true when the batch is full and should be taken.
+    ///
+    /// # Errors
+    /// What `cell` returns, or a [`RowFault`].
+    #[inline]
+    pub fn push<'a, E: From<RowFault>>(
+        &mut self,
+        outside: bool,
+        cell: impl Fn(usize) -> Result<ValueRef<'a>, E>,
+    ) -> Result<bool, E> {
+        let cell = |i: usize| {
+            cell(i).map(|value| match self.layout.columns[i].reading {
+                Reading::AsStored => value,
+                Reading::Number => value.as_number(),
+            })
+        };
+        let bytes = &mut self.batch.bytes;
+        let start = bytes.len();
+        let mut identified = !self.layout.key.is_empty();
+        for i in &self.layout.key {
+            let value = cell(*i)?;
+            identified &= value != ValueRef::Null;
+            order::put_key(bytes, value);
+        }
+        if !identified {
+            if outside {
+                bytes.truncate(start); // such a row has no key by which it could be missed
+                return Ok(false);
+            }
+            for i in 0..self.layout.columns.len() {
+                order::put_key(bytes, cell(i)?);
+            }
+        }
+        let row = bytes.len();
+        canonical::begin_row(bytes);
+        for i in 0..self.layout.columns.len() {
+            canonical::put_cell(bytes, cell(i)?);
+        }
+        let end = bytes.len();
+        self.check_order(start, row, identified)?;
+        let digest = self.function.digest(&self.batch.bytes[row..end]);
+        self.batch.entries.push(Entry {
+            start,
+            row,
+            end,
+            digest,
+            outside,
+            identified,
+        });
+        Ok(end >= self.batch_bytes)
+    }
+
+    #[inline]
+    fn check_order(&self, start: usize, row: usize, identified: bool) -> Result<(), RowFault> {
+        let before = match self.batch.entries.last() {
+            Some(entry) => &self.batch.bytes[entry.start..entry.row],
+            None if self.any_before => &self.last_key[..],
+            None => return Ok(()),
+        };
+        match self.batch.bytes[start..row].cmp(before) {
+            std::cmp::Ordering::Greater => Ok(()),
+            std::cmp::Ordering::Equal if !identified => Ok(()),
+            std::cmp::Ordering::Equal => Err(RowFault::KeyTwice),
+            std::cmp::Ordering::Less => Err(RowFault::OutOfOrder),
+        }
+    }
+
+    /// Takes the rows gathered so far.
+    pub fn take(&mut self) -> Batch {
+        if let Some(last) = self.batch.entries.last() {
+            self.last_key.clear();
+            self.last_key
+                .extend_from_slice(&self.batch.bytes[last.start..last.row]);
+            self.any_before = true;
+        }
+        std::mem::take(&mut self.batch)
+    }
+
+    /// Fills the memory of a spent batch next.
+    pub fn reuse(&mut self, mut spent: Batch) {
+        spent.clear();
+        // One huge row must not keep its memory for the rest of the table.
+        spent.bytes.shrink_to(self.batch_bytes * 2);
+        self.batch = spent;
+    }
+}

@@ -1,0 +1,163 @@
+//! The checks that need the whole file.
+
+use super::read::{Reader, nearest};
+use super::{Address, MOST_NODES, Topology};
+
+pub(super) fn across(reader: &mut Reader, topology: &Topology) {
+    too_many_nodes(reader, topology);
+    same_address(reader, topology);
+    if !topology.links.is_empty() {
+        nodes_without_links(reader, topology);
+        sets_without_links(reader, topology);
+    }
+    twice_linked(reader, topology);
+    names_of_tables(reader, topology);
+}
+
+fn too_many_nodes(reader: &mut Reader, topology: &Topology) {
+    if topology.nodes.len() > MOST_NODES {
+        let span = reader.places().nodes[MOST_NODES].clone();
+        reader.error(
+            Some(span),
+            format!(
+                "{} nodes; keen compares up to {MOST_NODES} at once",
+                topology.nodes.len()
+            ),
+            Some("split the topology into several files".to_owned()),
+        );
+    }
+}
+
+/// The same file by another spelling: `./a.db` and `a.db`.
+fn plain_address(address: &Address) -> String {
+    match address {
+        Address::Sqlite(path) => {
+            let mut parts: Vec<&str> = Vec::new();
+            for part in path.split('/') {
+                match part {
+                    "." => {}
+                    "" if !parts.is_empty() => {}
+                    ".." if parts.last().is_some_and(|last| !matches!(*last, ".." | "")) => {
+                        parts.pop();
+                    }
+                    other => parts.push(other),
+                }
+            }
+            parts.join("/")
+        }
+        Address::Server { address, .. } => address.clone(),
+    }
+}
+
+fn same_address(reader: &mut Reader, topology: &Topology) {
+    for (i, node) in topology.nodes.iter().enumerate() {
+        let address = plain_address(&node.at);
+        let earlier = topology.nodes[..i]
+            .iter()
+            .find(|other| plain_address(&other.at) == address);
+        if let (Some(earlier), false) = (earlier, address.is_empty()) {
+            let span = reader.places().addresses[i].clone();
+            reader.error(
+                Some(span),
+                format!(
+                    "nodes \"{}\" and \"{}\" have the same address",
+                    earlier.name, node.name
+                ),
+                Some(
+                    "a database compared with itself always agrees: give each node its own"
+                        .to_owned(),
+                ),
+            );
+        }
+    }
+}
+
+fn nodes_without_links(reader: &mut Reader, topology: &Topology) {
+    for (i, node) in topology.nodes.iter().enumerate() {
+        if !topology
+            .links
+            .iter()
+            .any(|link| link.from == i || link.to == i)
+        {
+            let span = reader.places().nodes[i].clone();
+            reader.warn(
+                Some(span),
+                format!(
+                    "no link leads to or from node \"{}\": nothing there will be checked",
+                    node.name
+                ),
+                Some("name it in a [[link]], or take the node out".to_owned()),
+            );
+        }
+    }
+}
+
+fn sets_without_links(reader: &mut Reader, topology: &Topology) {
+    for (i, set) in topology.sets.iter().enumerate() {
+        if topology.edges(i).next().is_none() {
+            let span = reader.places().sets[i].clone();
+            reader.warn(
+                Some(span),
+                format!(
+                    "no link carries set \"{}\": its tables will not be checked",
+                    set.name
+                ),
+                Some(
+                    "name it in the carries = [...] of a [[link]], or take the set out".to_owned(),
+                ),
+            );
+        }
+    }
+}
+
+fn twice_linked(reader: &mut Reader, topology: &Topology) {
+    let mut told = Vec::new();
+    for (i, link) in topology.links.iter().enumerate() {
+        for earlier in &topology.links[..i] {
+            let shared = link
+                .carries
+                .iter()
+                .find(|set| earlier.carries.contains(set));
+            if let (Some(set), true) = (shared, (earlier.from, earlier.to) == (link.from, link.to))
+            {
+                let span = reader.places().links[i].clone();
+                if told.contains(&span) {
+                    continue;
+                }
+                told.push(span.clone());
+                reader.warn(
+                    Some(span),
+                    format!(
+                        "set \"{}\" is carried from \"{}\" to \"{}\" by two links",
+                        topology.sets[*set].name,
+                        topology.nodes[link.from].name,
+                        topology.nodes[link.to].name
+                    ),
+                    Some("once is enough, unless each write is really sent twice".to_owned()),
+                );
+            }
+        }
+    }
+}
+
+/// Tables named under `[authority]` and `[node.X.names]` must be tables of a set.
+fn names_of_tables(reader: &mut Reader, topology: &Topology) {
+    let tables: Vec<&str> = topology
+        .sets
+        .iter()
+        .flat_map(|set| set.tables.iter().map(String::as_str))
+        .collect();
+    let mut wrong: Vec<_> = reader.places().authority.clone();
+    wrong.extend(reader.places().names.iter().map(|(_, place)| place.clone()));
+    wrong.retain(|(name, _)| !tables.contains(&name.as_str()));
+    for (name, span) in wrong {
+        let help = nearest(&name, tables.iter().copied()).unwrap_or_else(|| {
+            "name a table as it stands in the tables = [...] of a set".to_owned()
+        });
+        reader.error(
+            Some(span),
+            format!("no set has a table \"{name}\""),
+            Some(help),
+        );
+    }
+}

@@ -1,0 +1,290 @@
+//! The topology: nodes, table sets, links, and who is right when copies disagree.
+//!
+//! [`read`] turns the text of a `keen.toml` into a [`Topology`] and a list of
+//! [`Problem`]s, each with the place in the text. A topology only comes out
+//! when none of the problems is an error. `docs/topology.md` describes the
+//! file.
+
+mod check;
+mod read;
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::time::Duration;
+
+pub use read::read;
+
+/// At most this many nodes: sets of nodes are kept as the bits of one word.
+pub const MOST_NODES: usize = 64;
+
+/// Index of a node in [`Topology::nodes`].
+pub type NodeId = usize;
+/// Index of a table set in [`Topology::sets`].
+pub type SetId = usize;
+
+/// A checked topology.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Topology {
+    /// What the engineer calls it.
+    pub name: String,
+    /// The nodes, in the order of the file.
+    pub nodes: Vec<Node>,
+    /// The table sets, in the order of the file.
+    pub sets: Vec<TableSet>,
+    /// The links, one per direction and pair.
+    pub links: Vec<Link>,
+    /// When late is too late.
+    pub limits: Limits,
+    /// Who is right when copies disagree.
+    pub authority: Authority,
+}
+
+/// One node: a database that holds a copy.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Node {
+    /// Its name in the file; letters, digits, `-`, `_` and `.`.
+    pub name: String,
+    /// Where it is.
+    pub at: Address,
+    /// Where its password is kept; never the password.
+    pub password: Option<Secret>,
+    /// Whether applications write here.
+    pub writes: bool,
+    /// What this node calls a table that most nodes call otherwise.
+    pub names: BTreeMap<String, String>,
+}
+
+impl Node {
+    /// The name that this node gives to `table`.
+    #[must_use]
+    pub fn name_of<'a>(&'a self, table: &'a str) -> &'a str {
+        self.names.get(table).map_or(table, String::as_str)
+    }
+}
+
+/// Where a node is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Address {
+    /// A SQLite file; a relative path starts at the folder of the topology file.
+    Sqlite(String),
+    /// A server, by its whole address.
+    Server {
+        /// The engine that the scheme of the address names.
+        engine: &'static str,
+        /// The address as written; it holds no password.
+        address: String,
+    },
+}
+
+/// Where a secret is kept.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Secret {
+    /// In an environment variable.
+    Env(String),
+    /// In a file.
+    File(String),
+}
+
+/// A named list of tables that links carry together.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TableSet {
+    /// Its name in the file.
+    pub name: String,
+    /// Table names as most nodes have them.
+    pub tables: Vec<String>,
+    /// The row filter, SQL as the nodes understand it.
+    pub filter: Option<String>,
+    /// Which columns belong to the set.
+    pub columns: ColumnChoice,
+}
+
+/// Which columns of its tables a set carries. The key always belongs to it.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum ColumnChoice {
+    /// All of them.
+    #[default]
+    All,
+    /// These.
+    Only(Vec<String>),
+    /// All but these.
+    Without(Vec<String>),
+}
+
+/// One direction between two nodes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Link {
+    /// Whose writes travel.
+    pub from: NodeId,
+    /// Where they are applied.
+    pub to: NodeId,
+    /// The sets it carries.
+    pub carries: Vec<SetId>,
+    /// How late it is on purpose.
+    pub delay: Option<Duration>,
+}
+
+/// When late is too late.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Limits {
+    /// Behind by more than this is trailing.
+    pub trailing: Duration,
+    /// Nothing applied for this long, while behind, is stalled.
+    pub stalled: Duration,
+    /// Clocks may differ by this much.
+    pub clock: Duration,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Self {
+            trailing: Duration::from_secs(30),
+            stalled: Duration::from_secs(120),
+            clock: Duration::from_millis(500),
+        }
+    }
+}
+
+/// Who is right, by table.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Authority {
+    /// For tables without a rule of their own.
+    pub default: Rule,
+    /// By table.
+    pub tables: BTreeMap<String, Rule>,
+}
+
+impl Authority {
+    /// The rule for a table.
+    #[must_use]
+    pub fn rule(&self, table: &str) -> Rule {
+        *self.tables.get(table).unwrap_or(&self.default)
+    }
+}
+
+/// How to decide which version of a row is right.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Rule {
+    /// What most of the nodes hold that rows can come from.
+    Majority,
+    /// What this node holds.
+    Node(NodeId),
+    /// The latest write. Needs commit times.
+    Latest,
+    /// What the node holds where the row was first made. Needs origins.
+    Home,
+    /// Nobody: every divergent row is a question.
+    #[default]
+    Ask,
+}
+
+/// How bad a [`Problem`] is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Level {
+    /// The file can be used; something in it is probably not meant so.
+    Warning,
+    /// The file cannot be used.
+    Error,
+}
+
+/// Something wrong with the text of a topology file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Problem {
+    /// Error or warning.
+    pub level: Level,
+    /// The bytes of the text it is about.
+    pub span: Option<Range<usize>>,
+    /// What is wrong.
+    pub message: String,
+    /// What would be right.
+    pub help: Option<String>,
+}
+
+impl Topology {
+    /// The node of that name.
+    #[must_use]
+    pub fn node(&self, name: &str) -> Option<NodeId> {
+        self.nodes.iter().position(|node| node.name == name)
+    }
+
+    /// The directed pairs of nodes between which a set travels.
+    pub fn edges(&self, set: SetId) -> impl Iterator<Item = (NodeId, NodeId)> + '_ {
+        self.links
+            .iter()
+            .filter(move |link| link.carries.contains(&set))
+            .map(|link| (link.from, link.to))
+    }
+
+    /// The nodes that carry a set: the ends of the links that carry it, in file order.
+    #[must_use]
+    pub fn carriers(&self, set: SetId) -> Vec<NodeId> {
+        let mut nodes: Vec<_> = self.edges(set).flat_map(|(from, to)| [from, to]).collect();
+        nodes.sort_unstable();
+        nodes.dedup();
+        nodes
+    }
+
+    /// What a node is, as its links make it.
+    #[must_use]
+    pub fn role(&self, node: NodeId) -> Role {
+        let sources = self.ends(|link| (link.to == node).then_some(link.from));
+        let receivers = self.ends(|link| (link.from == node).then_some(link.to));
+        let writers = sources
+            .iter()
+            .filter(|source| self.nodes[**source].writes)
+            .count();
+        if sources.iter().any(|source| receivers.contains(source)) {
+            return Role::Peer;
+        }
+        match (
+            sources.is_empty(),
+            receivers.is_empty(),
+            self.nodes[node].writes,
+        ) {
+            (true, true, _) => Role::Alone,
+            (true, false, _) => Role::Publisher,
+            (false, _, false) if writers > 1 && receivers.is_empty() => Role::Hub,
+            (false, true, _) => Role::Subscriber,
+            (false, false, true) => Role::Peer,
+            (false, false, false) => Role::Relay,
+        }
+    }
+
+    fn ends(&self, end: impl Fn(&Link) -> Option<NodeId>) -> Vec<NodeId> {
+        let mut nodes: Vec<_> = self.links.iter().filter_map(end).collect();
+        nodes.sort_unstable();
+        nodes.dedup();
+        nodes
+    }
+}
+
+/// What a node is, derived from the links.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Role {
+    /// Exchanges writes with others.
+    Peer,
+    /// Only sends.
+    Publisher,
+    /// Only receives.
+    Subscriber,
+    /// Receives and passes on without being written to.
+    Relay,
+    /// Several writers flow into it and nothing flows out.
+    Hub,
+    /// No link touches it.
+    Alone,
+}
+
+impl Role {
+    /// The word for it.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Peer => "peer",
+            Self::Publisher => "publisher",
+            Self::Subscriber => "subscriber",
+            Self::Relay => "relay",
+            Self::Hub => "hub",
+            Self::Alone => "alone",
+        }
+    }
+}

@@ -1,0 +1,703 @@
+//! The network: nodes, their applications, and the replicator between them.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use keen_core::topology::{Address, Level, NodeId, Topology};
+use rand::{RngExt, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+use rusqlite::Connection;
+use rusqlite::types::Value as Cell;
+
+use crate::carry;
+use crate::journal::{self, Entry, Kind, Recorded, Row};
+use crate::truth::{Deed, Wrong};
+
+/// Why the network could not do what it was told.
+#[derive(Debug, thiserror::Error)]
+pub enum LabError {
+    /// The folder or a file in it.
+    #[error("{path}: {error}")]
+    File {
+        /// What could not be used.
+        path: PathBuf,
+        /// What the system said.
+        error: std::io::Error,
+    },
+    /// SQLite.
+    #[error("stand-in node {node}: {error}")]
+    Sqlite {
+        /// On which node.
+        node: String,
+        /// What SQLite said.
+        error: rusqlite::Error,
+    },
+    /// The topology text.
+    #[error("the topology cannot be used: {0}")]
+    Topology(String),
+    /// A name that the topology does not have.
+    #[error("there is no {0}")]
+    Unknown(String),
+}
+
+/// What an application does to one row.
+#[derive(Debug, Clone)]
+pub enum Change {
+    /// Adds a row.
+    Insert(&'static str, Row),
+    /// Changes cells of the row with this key.
+    Update(&'static str, Row, Row),
+    /// Takes out the row with this key.
+    Delete(&'static str, Row),
+}
+
+/// A transaction by the node that made it and its position there.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Tx {
+    /// The node that made it.
+    pub origin: String,
+    /// Its position in that node's journal.
+    pub position: i64,
+}
+
+impl std::fmt::Display for Tx {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}/{}", self.origin, self.position)
+    }
+}
+
+/// How likely each arriving transaction meets with an accident, 0 to 1.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Chances {
+    /// It never arrives at that node.
+    pub lose: f64,
+    /// It is applied twice.
+    pub double: f64,
+    /// It is overtaken by later ones.
+    pub overtake: f64,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum LinkState {
+    Running,
+    Paused,
+    Cut,
+}
+
+impl LinkState {
+    fn name(self) -> &'static str {
+        match self {
+            Self::Running => "running",
+            Self::Paused => "paused",
+            Self::Cut => "cut",
+        }
+    }
+}
+
+#[derive(Debug)]
+struct LinkRun {
+    read_to: i64,
+    state: LinkState,
+    delay_steps: i64,
+    /// Overtaken transactions with the step at which they are let through.
+    held: Vec<(i64, Entry)>,
+}
+
+/// The network.
+#[derive(Debug)]
+pub struct Lab {
+    folder: PathBuf,
+    topology: Topology,
+    connections: Vec<Connection>,
+    links: Vec<LinkRun>,
+    keys: BTreeMap<String, Vec<String>>,
+    step: i64,
+    rng: ChaCha8Rng,
+    chances: Chances,
+    to_lose: BTreeSet<(NodeId, Tx)>,
+    to_double: BTreeSet<(NodeId, Tx)>,
+    /// Already decided, so that every path into a node decides alike.
+    decided: BTreeSet<(NodeId, Tx)>,
+    truth: Vec<Deed>,
+}
+
+/// Transactions that a link carries in one step.
+const PER_STEP: i64 = 500;
+/// Steps for which an overtaken transaction is held back.
+const OVERTAKEN_FOR: i64 = 2;
+
+impl Lab {
+    /// Makes a network in an empty folder: the topology file, and a SQLite file
+    /// per node with the schema that `schema` gives for it.
+    ///
+    /// # Errors
+    /// [`LabError`] when the folder, the topology or a schema is not usable.
+    pub fn create(
+        folder: &Path,
+        topology_text: &str,
+        schema: impl Fn(&str) -> String,
+        seed: u64,
+    ) -> Result<Self, LabError> {
+        let (topology, problems) = keen_core::topology::read(topology_text);
+        let topology = topology.ok_or_else(|| {
+            let errors = problems
+                .iter()
+                .filter(|p| p.level == Level::Error)
+                .map(|p| p.message.clone());
+            LabError::Topology(errors.collect::<Vec<_>>().join("; "))
+        })?;
+        let file_error = |path: &Path, error| LabError::File {
+            path: path.to_owned(),
+            error,
+        };
+        fs::create_dir_all(folder).map_err(|error| file_error(folder, error))?;
+        let file = folder.join("keen.toml");
+        fs::write(&file, topology_text).map_err(|error| file_error(&file, error))?;
+
+        let mut connections = Vec::new();
+        for node in &topology.nodes {
+            let Address::Sqlite(path) = &node.at else {
+                return Err(LabError::Topology(format!(
+                    "node {} is no SQLite file",
+                    node.name
+                )));
+            };
+            let path = folder.join(path);
+            if let Some(parent) = path.parent() {
+                fs::create_dir_all(parent).map_err(|error| file_error(parent, error))?;
+            }
+            let connection =
+                open(&path, &schema(&node.name)).map_err(|error| sqlite(&node.name, error))?;
+            connections.push(connection);
+        }
+        let mut lab = Self {
+            folder: folder.to_owned(),
+            links: topology
+                .links
+                .iter()
+                .map(|_| LinkRun {
+                    read_to: 0,
+                    state: LinkState::Running,
+                    delay_steps: 0,
+                    held: Vec::new(),
+                })
+                .collect(),
+            topology,
+            connections,
+            keys: BTreeMap::new(),
+            step: 0,
+            rng: ChaCha8Rng::seed_from_u64(seed),
+            chances: Chances::default(),
+            to_lose: BTreeSet::new(),
+            to_double: BTreeSet::new(),
+            decided: BTreeSet::new(),
+            truth: Vec::new(),
+        };
+        lab.find_keys()?;
+        for link in 0..lab.links.len() {
+            lab.note_link(link)?;
+        }
+        Ok(lab)
+    }
+
+    /// The topology it runs.
+    #[must_use]
+    pub fn topology(&self) -> &Topology {
+        &self.topology
+    }
+
+    /// The folder it lives in.
+    #[must_use]
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    /// What went wrong on purpose, so far.
+    #[must_use]
+    pub fn truth(&self) -> &[Deed] {
+        &self.truth
+    }
+
+    /// A random number below `end`, from the network's seed.
+    pub fn random(&mut self, end: u64) -> u64 {
+        self.rng.random_range(0..end)
+    }
+
+    /// Sets how likely accidents are from now on.
+    pub fn set_chances(&mut self, chances: Chances) {
+        self.chances = chances;
+    }
+
+    // ---- applications ----
+
+    /// The application at a node makes one transaction.
+    ///
+    /// # Errors
+    /// [`LabError`] when the node refuses it; nothing of it is kept then.
+    pub fn write(&mut self, node: &str, changes: &[Change]) -> Result<Tx, LabError> {
+        let id = self.id(node)?;
+        let step = self.step;
+        let names = &self.topology.nodes[id];
+        let keys = &self.keys;
+        let transaction = self.connections[id]
+            .transaction()
+            .map_err(|error| sqlite(node, error))?;
+        let made = || -> rusqlite::Result<i64> {
+            let position = journal::enter(&transaction, None, node, step, step)?;
+            for (number, change) in changes.iter().enumerate() {
+                let (table, kind, identity, new) = match change {
+                    Change::Insert(table, row) => (*table, Kind::Insert, None, Some(row)),
+                    Change::Update(table, key, cells) => {
+                        (*table, Kind::Update, Some(key), Some(cells))
+                    }
+                    Change::Delete(table, key) => (*table, Kind::Delete, Some(key), None),
+                };
+                let local = names.name_of(table);
+                let key = keys.get(table).map_or(&[][..], Vec::as_slice);
+                let before = identity
+                    .map(|row| carry::find(&transaction, local, key, row))
+                    .transpose()?
+                    .flatten();
+                let after = match (&before, new) {
+                    (Some(before), Some(cells)) => Some(merged(before, cells)),
+                    (None, Some(row)) if kind == Kind::Insert => Some(row.clone()),
+                    _ => None,
+                };
+                let recorded = Recorded {
+                    number: i64::try_from(number).unwrap_or(i64::MAX),
+                    table: table.to_owned(),
+                    kind,
+                    before,
+                    after,
+                };
+                if recorded.before.is_none() && recorded.after.is_none() {
+                    continue; // an update or delete that met no row wrote nothing
+                }
+                carry::apply(&transaction, local, key, &recorded)?;
+                journal::enter_change(&transaction, position, &recorded)?;
+            }
+            Ok(position)
+        };
+        let position = made().map_err(|error| sqlite(node, error))?;
+        transaction.commit().map_err(|error| sqlite(node, error))?;
+        Ok(Tx {
+            origin: node.to_owned(),
+            position,
+        })
+    }
+
+    /// Several nodes write before they hear of each other.
+    ///
+    /// # Errors
+    /// [`LabError`] when a node refuses its write.
+    pub fn race(&mut self, writes: &[(&str, Change)]) -> Result<Vec<Tx>, LabError> {
+        let mut made = Vec::new();
+        for (node, change) in writes {
+            let tx = self.write(node, std::slice::from_ref(change))?;
+            self.record(Wrong::Raced, node, tx.to_string());
+            made.push(tx);
+        }
+        Ok(made)
+    }
+
+    /// Somebody changes a node's file past the application, so that nothing is journalled.
+    ///
+    /// # Errors
+    /// [`LabError`] when SQLite refuses the statement.
+    pub fn tamper(&mut self, node: &str, sql: &str) -> Result<(), LabError> {
+        let id = self.id(node)?;
+        self.connections[id]
+            .execute_batch(sql)
+            .map_err(|error| sqlite(node, error))?;
+        self.record(Wrong::Tampered, node, sql.to_owned());
+        Ok(())
+    }
+
+    // ---- faults ----
+
+    /// Switches the links from one node to another off.
+    ///
+    /// # Errors
+    /// [`LabError::Unknown`] when no link leads there.
+    pub fn pause(&mut self, from: &str, to: &str) -> Result<(), LabError> {
+        self.switch(from, to, LinkState::Paused, Some(Wrong::Paused))
+    }
+
+    /// Makes the receiver unable to reach its source.
+    ///
+    /// # Errors
+    /// [`LabError::Unknown`] when no link leads there.
+    pub fn cut(&mut self, from: &str, to: &str) -> Result<(), LabError> {
+        self.switch(from, to, LinkState::Cut, Some(Wrong::Cut))
+    }
+
+    /// Lets paused or cut links run again.
+    ///
+    /// # Errors
+    /// [`LabError::Unknown`] when no link leads there.
+    pub fn resume(&mut self, from: &str, to: &str) -> Result<(), LabError> {
+        self.switch(from, to, LinkState::Running, None)
+    }
+
+    /// Makes the links from one node to another late by so many steps.
+    ///
+    /// # Errors
+    /// [`LabError::Unknown`] when no link leads there.
+    pub fn delay(&mut self, from: &str, to: &str, steps: u32) -> Result<(), LabError> {
+        for link in self.links_between(from, to)? {
+            self.links[link].delay_steps = i64::from(steps);
+        }
+        self.record(Wrong::Delayed, to, format!("from {from} by {steps} steps"));
+        Ok(())
+    }
+
+    /// This transaction will never arrive at that node, by whatever path.
+    ///
+    /// # Errors
+    /// [`LabError::Unknown`] when there is no such node.
+    pub fn lose(&mut self, tx: &Tx, at: &str) -> Result<(), LabError> {
+        let id = self.id(at)?;
+        self.to_lose.insert((id, tx.clone()));
+        self.record(Wrong::Lost, at, tx.to_string());
+        Ok(())
+    }
+
+    /// This transaction will be applied twice at that node.
+    ///
+    /// # Errors
+    /// [`LabError::Unknown`] when there is no such node.
+    pub fn double(&mut self, tx: &Tx, at: &str) -> Result<(), LabError> {
+        let id = self.id(at)?;
+        self.to_double.insert((id, tx.clone()));
+        self.record(Wrong::Doubled, at, tx.to_string());
+        Ok(())
+    }
+
+    // ---- the replicator ----
+
+    /// One step: every running link carries what its receiver has not seen.
+    /// Returns how many changes were applied.
+    ///
+    /// # Errors
+    /// [`LabError`] when a node fails.
+    pub fn step(&mut self) -> Result<u64, LabError> {
+        self.step += 1;
+        let mut applied = 0;
+        for link in 0..self.links.len() {
+            if self.links[link].state == LinkState::Running {
+                applied += self.carry(link)?;
+            }
+        }
+        Ok(applied)
+    }
+
+    /// Steps until nothing moves any more; at most `limit` steps.
+    ///
+    /// # Errors
+    /// [`LabError`] when a node fails.
+    pub fn settle(&mut self, limit: u32) -> Result<(), LabError> {
+        for _ in 0..limit {
+            let held = self.links.iter().any(|link| !link.held.is_empty());
+            if self.step()? == 0 && !held {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    /// Ends the network: writes the truth beside the nodes and closes them.
+    ///
+    /// # Errors
+    /// [`LabError`] when a file cannot be written.
+    pub fn close(self) -> Result<PathBuf, LabError> {
+        let path = self.folder.join("truth.json");
+        let text = serde_json::to_string_pretty(&self.truth).unwrap_or_default();
+        fs::write(&path, text + "\n").map_err(|error| LabError::File {
+            path: path.clone(),
+            error,
+        })?;
+        for (node, connection) in self.topology.nodes.iter().zip(self.connections) {
+            connection
+                .close()
+                .map_err(|(_, error)| sqlite(&node.name, error))?;
+        }
+        Ok(self.folder)
+    }
+
+    fn carry(&mut self, link: usize) -> Result<u64, LabError> {
+        let (from, to) = (self.topology.links[link].from, self.topology.links[link].to);
+        let run = &self.links[link];
+        let entries = journal::read(
+            &self.connections[from],
+            run.read_to,
+            self.step - run.delay_steps,
+            PER_STEP,
+        )
+        .map_err(|error| sqlite(&self.topology.nodes[from].name, error))?;
+        if let Some(last) = entries.last() {
+            self.links[link].read_to = last.position;
+        }
+        let due = |(step, _): &(i64, Entry)| *step <= self.step;
+        let (mut arriving, held): (Vec<_>, Vec<_>) = std::mem::take(&mut self.links[link].held)
+            .into_iter()
+            .partition(due);
+        self.links[link].held = held;
+        let moved = !entries.is_empty() || !arriving.is_empty();
+        for entry in entries {
+            let tx = Tx {
+                origin: entry.origin.clone(),
+                position: entry.origin_position,
+            };
+            if self.decide(to, &tx) {
+                self.links[link]
+                    .held
+                    .push((self.step + OVERTAKEN_FOR, entry));
+            } else {
+                arriving.push((self.step, entry));
+            }
+        }
+        let applied = self.apply_all(
+            link,
+            from,
+            to,
+            arriving.into_iter().map(|(_, entry)| entry).collect(),
+        )?;
+        if moved {
+            self.note_link(link)?;
+        }
+        Ok(applied)
+    }
+
+    /// Draws the fate of a transaction at a node, once; true means it is overtaken.
+    fn decide(&mut self, to: NodeId, tx: &Tx) -> bool {
+        let Chances {
+            lose,
+            double,
+            overtake,
+        } = self.chances;
+        let name = self.topology.nodes[to].name.clone();
+        if (lose, double, overtake) == (0.0, 0.0, 0.0)
+            || tx.origin == name
+            || !self.decided.insert((to, tx.clone()))
+        {
+            return false;
+        }
+        if self.rng.random_bool(lose) {
+            self.to_lose.insert((to, tx.clone()));
+            self.record(Wrong::Lost, &name, tx.to_string());
+        } else if self.rng.random_bool(double) {
+            self.to_double.insert((to, tx.clone()));
+            self.record(Wrong::Doubled, &name, tx.to_string());
+        } else if self.rng.random_bool(overtake) {
+            self.record(Wrong::Overtaken, &name, tx.to_string());
+            return true;
+        }
+        false
+    }
+
+    fn apply_all(
+        &mut self,
+        link: usize,
+        from: NodeId,
+        to: NodeId,
+        entries: Vec<Entry>,
+    ) -> Result<u64, LabError> {
+        let receiver = self.topology.nodes[to].name.clone();
+        let fail = |error| sqlite(&receiver, error);
+        let [source, target] = self
+            .connections
+            .get_disjoint_mut([from, to])
+            .map_err(|_| LabError::Unknown(receiver.clone()))?;
+        let transaction = target.transaction().map_err(fail)?;
+        let mut applied = 0;
+        for entry in entries {
+            let tx = Tx {
+                origin: entry.origin.clone(),
+                position: entry.origin_position,
+            };
+            if entry.origin == receiver || self.to_lose.contains(&(to, tx.clone())) {
+                continue;
+            }
+            let mut position = None;
+            for change in &entry.changes {
+                let sets = self.topology.links[link]
+                    .carries
+                    .iter()
+                    .map(|set| &self.topology.sets[*set]);
+                let Some(set) = sets
+                    .into_iter()
+                    .find(|set| set.tables.contains(&change.table))
+                else {
+                    continue;
+                };
+                let key = self.keys.get(&change.table).map_or(&[][..], Vec::as_slice);
+                let through = carry::through_set(source, set, key, change).map_err(fail)?;
+                let seen = journal::has_seen(
+                    &transaction,
+                    &entry.origin,
+                    entry.origin_position,
+                    change.number,
+                )
+                .map_err(fail)?;
+                let Some(change) = through.filter(|_| !seen) else {
+                    continue;
+                };
+                let local = self.topology.nodes[to].name_of(&change.table).to_owned();
+                let times = if self.to_double.contains(&(to, tx.clone())) {
+                    2
+                } else {
+                    1
+                };
+                for _ in 0..times {
+                    let before = carry::apply(&transaction, &local, key, &change).map_err(fail)?;
+                    let at = match position {
+                        Some(at) => at,
+                        None => journal::enter(
+                            &transaction,
+                            Some((&entry.origin, entry.origin_position)),
+                            &receiver,
+                            entry.made_step,
+                            self.step,
+                        )
+                        .map_err(fail)?,
+                    };
+                    position = Some(at);
+                    journal::enter_change(
+                        &transaction,
+                        at,
+                        &Recorded {
+                            before,
+                            ..change.clone()
+                        },
+                    )
+                    .map_err(fail)?;
+                    applied += 1;
+                }
+            }
+        }
+        transaction.commit().map_err(fail)?;
+        Ok(applied)
+    }
+
+    // ---- pieces ----
+
+    fn id(&self, node: &str) -> Result<NodeId, LabError> {
+        self.topology
+            .node(node)
+            .ok_or_else(|| LabError::Unknown(format!("node {node}")))
+    }
+
+    fn links_between(&self, from: &str, to: &str) -> Result<Vec<usize>, LabError> {
+        let ends = (self.id(from)?, self.id(to)?);
+        let found: Vec<usize> = (0..self.links.len())
+            .filter(|i| (self.topology.links[*i].from, self.topology.links[*i].to) == ends)
+            .collect();
+        if found.is_empty() {
+            Err(LabError::Unknown(format!("link from {from} to {to}")))
+        } else {
+            Ok(found)
+        }
+    }
+
+    fn switch(
+        &mut self,
+        from: &str,
+        to: &str,
+        state: LinkState,
+        wrong: Option<Wrong>,
+    ) -> Result<(), LabError> {
+        for link in self.links_between(from, to)? {
+            self.links[link].state = state;
+            self.note_link(link)?;
+        }
+        if let Some(wrong) = wrong {
+            self.record(wrong, to, format!("from {from}"));
+        }
+        Ok(())
+    }
+
+    /// Keeps the state of a link where its receiver can be asked for it.
+    fn note_link(&self, link: usize) -> Result<(), LabError> {
+        let (from, to) = (self.topology.links[link].from, self.topology.links[link].to);
+        let run = &self.links[link];
+        self.connections[to]
+            .execute(
+                "INSERT INTO keen_lab_link VALUES (?1, ?2, ?3, ?4, ?5) ON CONFLICT (link) DO UPDATE SET
+                 read_to = excluded.read_to,
+                 since_step = iif(state = excluded.state, since_step, excluded.since_step),
+                 state = excluded.state",
+                rusqlite::params![
+                    i64::try_from(link).unwrap_or(i64::MAX),
+                    self.topology.nodes[from].name,
+                    run.read_to,
+                    run.state.name(),
+                    self.step
+                ],
+            )
+            .map(drop)
+            .map_err(|error| sqlite(&self.topology.nodes[to].name, error))
+    }
+
+    fn record(&mut self, what: Wrong, node: &str, of: String) {
+        let step = u64::try_from(self.step).unwrap_or(0);
+        self.truth.push(Deed {
+            step,
+            what,
+            node: node.to_owned(),
+            of,
+        });
+    }
+
+    fn find_keys(&mut self) -> Result<(), LabError> {
+        for set in 0..self.topology.sets.len() {
+            let Some(node) = self.topology.carriers(set).first().copied() else {
+                continue;
+            };
+            for table in &self.topology.sets[set].tables {
+                let local = self.topology.nodes[node].name_of(table);
+                let key = key_of(&self.connections[node], local)
+                    .map_err(|error| sqlite(&self.topology.nodes[node].name, error))?;
+                self.keys.insert(table.clone(), key);
+            }
+        }
+        Ok(())
+    }
+}
+
+fn sqlite(node: &str, error: rusqlite::Error) -> LabError {
+    LabError::Sqlite {
+        node: node.to_owned(),
+        error,
+    }
+}
+
+fn open(path: &Path, schema: &str) -> rusqlite::Result<Connection> {
+    let connection = Connection::open(path)?;
+    // The files can be made again, so speed goes before safety against power loss.
+    connection.execute_batch(
+        "PRAGMA journal_mode = WAL; PRAGMA synchronous = OFF; PRAGMA foreign_keys = OFF;",
+    )?;
+    connection.set_prepared_statement_cache_capacity(64);
+    connection.execute_batch(&format!("BEGIN; {schema} {} COMMIT;", journal::TABLES))?;
+    Ok(connection)
+}
+
+fn key_of(connection: &Connection, table: &str) -> rusqlite::Result<Vec<String>> {
+    let mut statement =
+        connection.prepare("SELECT name FROM pragma_table_info(?1) WHERE pk > 0 ORDER BY pk")?;
+    statement.query_map([table], |row| row.get(0))?.collect()
+}
+
+fn merged(before: &Row, cells: &Row) -> Row {
+    let new = |name: &String, old: &Cell| {
+        cells
+            .iter()
+            .find(|(changed, _)| changed == name)
+            .map_or_else(|| old.clone(), |(_, cell)| cell.clone())
+    };
+    before
+        .iter()
+        .map(|(name, old)| (name.clone(), new(name, old)))
+        .collect()
+}

@@ -1,0 +1,176 @@
+//! SQLite files as nodes.
+//!
+//! A file is opened read-only and read in one transaction, so it is seen as of
+//! one moment. In WAL mode a writer is not held up by that; in the rollback
+//! journal modes SQLite itself makes a writer wait for readers when it commits.
+//!
+//! SQLite is dynamically typed, so cells are taken by what they are, not by
+//! what their column declares. Text is taken as the bytes in the file. A file
+//! whose text is UTF-16 has its text translated here rather than by SQLite,
+//! which would make unpaired surrogates into something else.
+
+mod fault;
+mod read;
+mod shape;
+mod utf16;
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use keen_core::ports::{ReadFault, ReadRows, TableRequest};
+use keen_core::rows::{Batch, RowWriter};
+use keen_core::shape::TableShape;
+use rusqlite::{Connection, OpenFlags};
+
+pub use shape::{Encoding, family};
+
+/// How a file is to be opened.
+#[derive(Debug, Clone)]
+pub struct Options {
+    /// How long to wait for a lock that somebody else holds.
+    pub lock_wait: Duration,
+    /// Page cache in KiB; an ordered scan gains nothing from more.
+    pub cache_kib: u32,
+    /// Raised to stop whatever is being read.
+    pub stop: Arc<AtomicBool>,
+}
+
+impl Default for Options {
+    fn default() -> Self {
+        Self {
+            lock_wait: Duration::from_secs(5),
+            cache_kib: 1024,
+            stop: Arc::default(),
+        }
+    }
+}
+
+/// Virtual machine steps between two looks at the stop flag.
+const STEPS_PER_LOOK: i32 = 20_000;
+
+/// An open SQLite file, fixed at one moment.
+#[derive(Debug)]
+pub struct SqliteNode {
+    connection: Connection,
+    path: PathBuf,
+    encoding: Encoding,
+    journal_mode: String,
+    /// What `read` has to know of the tables that `shape` looked at.
+    tables: HashMap<String, shape::Local>,
+}
+
+impl SqliteNode {
+    /// Opens a file and fixes the moment as of which it is read.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when it is not there, not a database, locked, damaged or not readable.
+    pub fn open(path: &Path, options: &Options) -> Result<Self, ReadFault> {
+        let shown = path.display();
+        match std::fs::metadata(path) {
+            Ok(found) if found.is_dir() => {
+                return Err(ReadFault::new(
+                    format!("{shown} is a folder"),
+                    "name the database file inside it",
+                ));
+            }
+            Ok(_) => {}
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+                return Err(ReadFault::new(
+                    format!("{shown} does not exist"),
+                    "correct the node's address; a relative path starts at the folder of the topology file",
+                ));
+            }
+            Err(error) => {
+                return Err(ReadFault::new(
+                    format!("{shown}: {error}"),
+                    "let this account read the file and its folder",
+                ));
+            }
+        }
+        Self::connect(path, options).map_err(|error| fault::explain(path, "open the file", &error))
+    }
+
+    fn connect(path: &Path, options: &Options) -> rusqlite::Result<Self> {
+        let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let mut connection = Connection::open_with_flags(path, flags)?;
+        connection.busy_timeout(options.lock_wait)?;
+        let stop = Arc::clone(&options.stop);
+        connection.progress_handler(STEPS_PER_LOOK, Some(move || stop.load(Ordering::Relaxed)))?;
+        connection.pragma_update(None, "query_only", true)?;
+        // A schema can carry functions of its maker's choice; nothing here needs them.
+        connection.pragma_update(None, "trusted_schema", false)?;
+        connection.pragma_update(None, "cell_size_check", true)?;
+        connection.pragma_update(None, "cache_size", -i64::from(options.cache_kib))?;
+        utf16::register_order_function(&connection)?;
+        connection.execute_batch("BEGIN")?;
+        // The first read takes the snapshot, and is the first to notice a file that is no database.
+        connection.query_row("SELECT count(*) FROM sqlite_schema", [], |_| Ok(()))?;
+        let encoding: String = connection.pragma_query_value(None, "encoding", |row| row.get(0))?;
+        let journal_mode: String =
+            connection.pragma_query_value(None, "journal_mode", |row| row.get(0))?;
+        Ok(Self {
+            connection,
+            path: path.to_owned(),
+            encoding: Encoding::from_name(&encoding),
+            journal_mode,
+            tables: HashMap::new(),
+        })
+    }
+
+    /// How the file stores text.
+    #[must_use]
+    pub fn encoding(&self) -> Encoding {
+        self.encoding
+    }
+}
+
+impl ReadRows for SqliteNode {
+    fn about(&self) -> String {
+        format!(
+            "sqlite, {}, {} journal",
+            self.encoding.name(),
+            self.journal_mode
+        )
+    }
+
+    fn shape(&mut self, table: &str) -> Result<TableShape, ReadFault> {
+        let (shape, local) = shape::look(&self.connection, &self.path, table)?;
+        self.tables.insert(table.to_owned(), local);
+        Ok(shape)
+    }
+
+    fn estimate(&mut self, table: &str) -> Option<u64> {
+        let local = self.tables.get(table)?;
+        shape::estimate(&self.connection, local)
+    }
+
+    fn read(
+        &mut self,
+        request: &TableRequest,
+        writer: RowWriter,
+        deliver: &mut dyn FnMut(Batch) -> Option<Batch>,
+    ) -> Result<(), ReadFault> {
+        if !self.tables.contains_key(&request.table) {
+            self.shape(&request.table)?;
+        }
+        let local = &self.tables[&request.table];
+        read::table(
+            &self.connection,
+            &self.path,
+            self.encoding,
+            local,
+            request,
+            writer,
+            deliver,
+        )
+    }
+}
+
+/// Quotes a name for SQLite.
+#[must_use]
+pub fn quoted(name: &str) -> String {
+    keen_core::plan::sql::quoted(name)
+}

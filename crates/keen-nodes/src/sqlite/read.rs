@@ -1,0 +1,178 @@
+//! One ordered pass over one table.
+//!
+//! Rows come in the order of [`keen_core::order`]: NULL, numbers, text by its
+//! UTF-8 bytes, bytes. That is SQLite's own order under the BINARY collation
+//! as long as the file stores text as UTF-8, and then an index on the key
+//! serves. In a UTF-16 file SQLite compares the UTF-16 bytes, so the order is
+//! made by a function there and SQLite sorts, on disk where need be.
+
+use std::path::Path;
+
+use keen_core::ports::{ReadFault, TableRequest};
+use keen_core::rows::{Batch, RowWriter};
+use keen_core::value::{Value, ValueRef};
+use rusqlite::Connection;
+use rusqlite::types::ValueRef as Cell;
+
+use super::shape::{Encoding, Local};
+use super::utf16::{self, CELLS_PER_CALL, ORDER_FUNCTION};
+use super::{fault, quoted};
+
+pub(super) fn table(
+    connection: &Connection,
+    path: &Path,
+    encoding: Encoding,
+    local: &Local,
+    request: &TableRequest,
+    mut writer: RowWriter,
+    deliver: &mut dyn FnMut(Batch) -> Option<Batch>,
+) -> Result<(), ReadFault> {
+    let explain = |error: rusqlite::Error| {
+        fault::explain(path, &format!("read table {}", local.name), &error)
+    };
+    let sql = select(connection, encoding, local, request).map_err(explain)?;
+    let columns = request.columns.len();
+    let translated = encoding != Encoding::Utf8;
+    let outside_at = if translated { columns * 2 } else { columns };
+
+    let mut statement = connection
+        .prepare(&sql)
+        .map_err(|error| unreadable_query(path, local, request, &error))?;
+    let mut rows = statement.query([]).map_err(explain)?;
+    let mut values: Vec<Value> = Vec::new();
+    loop {
+        let row = match rows.next() {
+            Ok(Some(row)) => row,
+            Ok(None) => break,
+            Err(error) => return Err(explain(error)),
+        };
+        let outside =
+            request.filter.is_some() && row.get::<_, bool>(outside_at).map_err(explain)?;
+        let full = if translated {
+            values.clear();
+            for i in 0..columns {
+                let is_text = row.get::<_, bool>(i * 2 + 1).map_err(explain)?;
+                let cell = row.get_ref(i * 2).map_err(explain)?;
+                values.push(utf16::cell(cell, is_text, encoding.big_end_first()));
+            }
+            writer.push::<ReadFault>(outside, |i| {
+                Ok(values.get(i).map_or(ValueRef::Null, Value::as_ref))
+            })?
+        } else {
+            writer.push::<ReadFault>(outside, |i| row.get_ref(i).map(value).map_err(explain))?
+        };
+        if full {
+            let batch = writer.take();
+            let Some(spent) = deliver(batch) else {
+                return Ok(());
+            };
+            writer.reuse(spent);
+        }
+    }
+    deliver(writer.take());
+    Ok(())
+}
+
+/// A cell as the core takes it.
+#[inline]
+pub(super) fn value(cell: Cell<'_>) -> ValueRef<'_> {
+    match cell {
+        Cell::Null => ValueRef::Null,
+        Cell::Integer(v) => ValueRef::Int(v.into()),
+        Cell::Real(v) => ValueRef::Float(v),
+        Cell::Text(v) => ValueRef::Text(v),
+        Cell::Blob(v) => ValueRef::Bytes(v),
+    }
+}
+
+fn select(
+    connection: &Connection,
+    encoding: Encoding,
+    local: &Local,
+    request: &TableRequest,
+) -> rusqlite::Result<String> {
+    let table = quoted(&local.name);
+    let columns: Vec<String> = request.columns.iter().map(|name| quoted(name)).collect();
+    let mut ordered: Vec<String> = local.key.iter().map(|name| quoted(name)).collect();
+    if ordered.is_empty() || has_null_keys(connection, local)? {
+        ordered.extend(columns.iter().cloned());
+    }
+    let (mut selected, order): (Vec<String>, Vec<String>) = if encoding == Encoding::Utf8 {
+        (
+            columns,
+            ordered
+                .iter()
+                .map(|column| format!("{column} COLLATE BINARY"))
+                .collect(),
+        )
+    } else {
+        let end = i32::from(encoding.big_end_first());
+        let calls = ordered.chunks(CELLS_PER_CALL).map(|cells| {
+            let cells: Vec<String> = cells
+                .iter()
+                .map(|column| with_text_as_bytes(column))
+                .collect();
+            format!("{ORDER_FUNCTION}({end}, {})", cells.join(", "))
+        });
+        (
+            columns
+                .iter()
+                .map(|column| with_text_as_bytes(column))
+                .collect(),
+            calls.collect(),
+        )
+    };
+    if let Some(filter) = &request.filter {
+        // On lines of its own, so that a comment in the filter ends where the filter ends.
+        selected.push(format!("((\n{filter}\n) IS NOT TRUE)"));
+    }
+    Ok(format!(
+        "SELECT {} FROM {table} ORDER BY {}",
+        selected.join(", "),
+        order.join(", ")
+    ))
+}
+
+fn with_text_as_bytes(column: &str) -> String {
+    format!(
+        "CASE typeof({column}) WHEN 'text' THEN CAST({column} AS BLOB) ELSE {column} END, typeof({column}) = 'text'"
+    )
+}
+
+/// SQLite lets NULL into most keys, any number of times.
+fn has_null_keys(connection: &Connection, local: &Local) -> rusqlite::Result<bool> {
+    if local.nullable_key.is_empty() {
+        return Ok(false);
+    }
+    let conditions: Vec<String> = local
+        .nullable_key
+        .iter()
+        .map(|name| format!("{} IS NULL", quoted(name)))
+        .collect();
+    let sql = format!(
+        "SELECT EXISTS (SELECT 1 FROM {} WHERE {})",
+        quoted(&local.name),
+        conditions.join(" OR ")
+    );
+    connection.query_row(&sql, [], |row| row.get(0))
+}
+
+fn unreadable_query(
+    path: &Path,
+    local: &Local,
+    request: &TableRequest,
+    error: &rusqlite::Error,
+) -> ReadFault {
+    let Some(filter) = &request.filter else {
+        return fault::explain(path, &format!("read table {}", local.name), error);
+    };
+    let mut fault = fault::explain(
+        path,
+        &format!("read table {} where {}", local.name, filter.trim()),
+        error,
+    );
+    if !fault.interrupted {
+        fault.advice = "correct the set's row filter, or the node's columns".to_owned();
+    }
+    fault
+}
