@@ -11,7 +11,7 @@ use anyhow::{Result, bail};
 use jiff::Timestamp;
 use keen_core::compare::DivergentRow;
 use keen_core::digest::DigestFunction;
-use keen_core::expectation::{Nodes, bit, members};
+use keen_core::expectation::{Nodes, bit};
 use keen_core::ports::{ReadFault, ReadRows};
 use keen_core::topology::{Address, NodeId, Topology};
 use keen_nodes::audit::{
@@ -98,7 +98,6 @@ fn names(known: &[&String]) -> String {
 pub(crate) struct Totals {
     pub(crate) started: Timestamp,
     pub(crate) took: Duration,
-    pub(crate) function: DigestFunction,
     pub(crate) nodes: BTreeMap<NodeId, NodeOutcome>,
     pub(crate) left_out: Vec<String>,
     pub(crate) agree: u64,
@@ -198,7 +197,6 @@ pub(crate) fn run(
         totals: Totals {
             started,
             took: Duration::ZERO,
-            function: scope.function,
             nodes: BTreeMap::new(),
             left_out: scope.left_out(topology),
             agree: 0,
@@ -327,12 +325,4 @@ impl AuditSink for Counting<'_> {
             .sum::<u64>();
         self.sink.table_done(outcome)
     }
-}
-
-/// The names of some nodes, in file order.
-pub(crate) fn node_names(topology: &Topology, nodes: Nodes) -> Vec<&str> {
-    members(nodes)
-        .filter_map(|node| topology.nodes.get(node))
-        .map(|node| &node.name[..])
-        .collect()
 }

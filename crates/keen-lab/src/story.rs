@@ -353,14 +353,21 @@ fn a_bad_weekend(lab: &mut Lab) -> Result<(), LabError> {
     let stay = own_id(0, 120);
     let to_bed = |bed| Change::Update("stay", id(stay), row([("bed", Cell::Integer(bed))]));
     lab.race(&[("valley", to_bed(7)), ("saddle", to_bed(19))])?;
-    // All three correct the same phone number at once: nobody has a majority.
-    let phone =
-        |number: &str| Change::Update("guest", id(own_id(1, 33)), row([("phone", text(number))]));
-    lab.race(&[
+    // All three correct the same phone number, and none hears of the others: nobody has a majority.
+    let phone = |number: &str| {
+        let cells = row([("phone", text(number))]);
+        Change::Update("guest", id(own_id(1, 33)), cells)
+    };
+    let corrections = lab.race(&[
         ("valley", phone("+00 555 9101")),
         ("saddle", phone("+00 555 9102")),
         ("cirque", phone("+00 555 9103")),
     ])?;
+    for tx in &corrections {
+        for office in OFFICES.into_iter().filter(|office| *office != tx.origin) {
+            lab.lose(tx, office)?;
+        }
+    }
     lab.settle(20)?;
 
     // A late booking with a new guest never reaches the saddle.

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::ops::ControlFlow;
+use std::time::Duration;
 
 use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, ContentArrangement, Table};
@@ -85,13 +86,13 @@ pub(crate) fn write(
         .count() as u64;
     let _ = writeln!(
         out,
-        "{}: {} of {} on {}, {} rows read in {:.1} s, {}",
+        "{}: {} of {} on {}, {} rows read in {}, {}",
         styled(HEADING, &safe::text(&topology.name)),
         counted(totals.tables(), "table", "tables"),
         counted(sets(sink), "set", "sets"),
         counted(read, "node", "nodes"),
         grouped(totals.rows),
-        totals.took.as_secs_f64(),
+        took(totals.took),
         totals.started.strftime("%Y-%m-%d %H:%M:%S UTC"),
     );
     if !totals.left_out.is_empty() {
@@ -122,6 +123,14 @@ fn sets(sink: &TextSink) -> u64 {
     let mut sets: Vec<usize> = sink.tables.iter().map(|table| table.set).collect();
     sets.dedup();
     sets.len() as u64
+}
+
+fn took(took: Duration) -> String {
+    if took < Duration::from_secs(1) {
+        format!("{} ms", took.as_millis())
+    } else {
+        format!("{:.1} s", took.as_secs_f64())
+    }
 }
 
 /// Digits in groups of three.
@@ -350,7 +359,10 @@ fn difference(topology: &Topology, layout: &Layout, row: &DivergentRow) -> Strin
     }
     if let Some(missing) = row.versions.iter().find(|version| version.row.is_none()) {
         let holders: usize = held.iter().map(|version| version.nodes.len()).sum();
-        parts.push(if holders < missing.nodes.len() && held.len() == 1 {
+        let beyond = |node: &NodeId| row.outside.iter().any(|(other, _)| other == node);
+        parts.push(if missing.nodes.iter().all(beyond) {
+            format!("outside the set's filter on {}", node_list(topology, &missing.nodes))
+        } else if holders < missing.nodes.len() && held.len() == 1 {
             format!("only on {}", node_list(topology, &held[0].nodes))
         } else {
             format!("not on {}", node_list(topology, &missing.nodes))

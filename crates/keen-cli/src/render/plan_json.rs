@@ -128,6 +128,7 @@ fn step(topology: &Topology, number: usize, step: &Step) -> Json {
         "key": key,
         "key_whole_numbers": key_whole,
         "action": step.action.name(),
+        "copies": step.copies.map(|(before, after)| json!({"before": before, "after": after})),
         "reason": step.reason,
         "before": side(|c| c.1.clone()),
         "after": side(|c| c.2.clone()),

@@ -123,27 +123,51 @@ fn write_step(out: &mut String, topology: &Topology, number: usize, step: &Step,
     let field = |name: &str, text: &str| {
         format!("       {} {text}\n", styled(QUIET, &format!("{name:<6}")))
     };
-    for (column, before, after) in &step.changes {
-        let change = match (before, after) {
-            (Some(before), Some(after)) if before != after => {
-                let shown = safe::values_apart(&[before, after]);
-                format!("{} -> {}", shown[0], shown[1])
-            }
-            (Some(value), _) | (None, Some(value)) => safe::value(value),
-            (None, None) => continue,
-        };
-        if step.key.iter().any(|(name, _)| name == column) && step.action != Action::Update {
-            continue;
-        }
-        out.push_str(&field("cell", &format!("{}: {change}", safe::text(column))));
-    }
+    out.push_str(&field("change", &change(step)));
     out.push_str(&field("why", &safe::text(&step.reason)));
     out.push_str(&field("guard", &safe::text(&step.write.condition)));
     out.push_str(&field("sql", &statement(&step.write.statement)));
-    out.push_str(&field("undo", &statement(&step.undo.statement)));
+    out.push_str(&field("undo", &undo(step)));
     if say_onward {
         out.push_str(&field("onward", &safe::text(&step.onward)));
     }
+}
+
+/// What the step does to the row, in words.
+fn change(step: &Step) -> String {
+    if let Some((before, after)) = step.copies {
+        return format!("equal rows: {before} -> {after}");
+    }
+    let in_key = |column: &String| step.key.iter().any(|(name, _)| name == column);
+    let cells = step.changes.iter().filter_map(|(column, before, after)| match (before, after) {
+        (Some(before), Some(after)) => {
+            let shown = safe::values_apart(&[before, after]);
+            Some(format!("{}: {} -> {}", safe::text(column), shown[0], shown[1]))
+        }
+        (Some(_), None) | (None, Some(_)) if in_key(column) => None,
+        (Some(value), None) | (None, Some(value)) => {
+            Some(format!("{} = {}", safe::text(column), safe::value(value)))
+        }
+        (None, None) => None,
+    });
+    let text = cells.collect::<Vec<_>>().join(", ");
+    if text.is_empty() { "the key is the whole row".to_owned() } else { text }
+}
+
+/// The way back, in words; scripts and JSON hold its statement.
+fn undo(step: &Step) -> String {
+    let what = match step.action {
+        _ if step.copies.is_some() => "the copies as before".to_owned(),
+        Action::Insert => "delete the row again".to_owned(),
+        Action::Delete => "insert the row again".to_owned(),
+        Action::Update => {
+            let back = step.changes.iter().filter_map(|(column, before, _)| {
+                Some(format!("{} back to {}", safe::text(column), safe::value(before.as_ref()?)))
+            });
+            back.collect::<Vec<_>>().join(", ")
+        }
+    };
+    format!("{what}, if {}", safe::text(&step.undo.condition))
 }
 
 /// A statement with its bound values beside it, safe to look at.

@@ -99,6 +99,8 @@ pub struct Step {
     pub action: Action,
     /// Cells that change, as (column, before, after); for an insert or delete the whole row.
     pub changes: Vec<(String, Option<Value>, Option<Value>)>,
+    /// For a row that is its own key: how often it is there before and after.
+    pub copies: Option<(u64, u64)>,
     /// Why this is right.
     pub reason: String,
     /// The write. It does nothing unless the guard holds.
@@ -461,7 +463,7 @@ fn step(local: &LocalTable, task: &Task<'_>) -> Step {
     let sql = TableSql { local, layout };
     let key = key_cells(task.table, task.row);
     let multiset = task.row.key.is_empty();
-    let (action, write, undo) = match (task.before, task.after) {
+    let (action, write, mut undo) = match (task.before, task.after) {
         (Some((before, had)), Some((after, wanted))) if multiset && wanted > had => {
             debug_assert_eq!(before, after);
             (
@@ -494,6 +496,9 @@ fn step(local: &LocalTable, task: &Task<'_>) -> Step {
         (Some((before, _)), None) => (Action::Delete, sql.delete(before), sql.insert(before)),
         (None, None) => unreachable!("a node that holds no row and should hold none has no task"),
     };
+    if !multiset && action != Action::Delete {
+        undo.condition = "the row still reads as this step left it".to_owned();
+    }
     let cell = |row: Option<(&Vec<Value>, u64)>, i: usize| {
         row.and_then(|(cells, _)| cells.get(i).cloned())
     };
@@ -525,6 +530,7 @@ fn step(local: &LocalTable, task: &Task<'_>) -> Step {
         key,
         action,
         changes,
+        copies: multiset.then(|| (task.before.map_or(0, |b| b.1), task.after.map_or(0, |a| a.1))),
         reason,
         write,
         undo,

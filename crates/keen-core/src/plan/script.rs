@@ -68,20 +68,11 @@ pub fn write(topology: &Topology, steps: &[&Step], title: &str, direction: Direc
         ));
         if direction == Direction::Repair {
             say(&format!("-- {}", one_line(&step.reason)));
-            for (column, before, after) in &step.changes {
-                let side = |value: &Option<Value>| {
-                    value
-                        .as_ref()
-                        .map_or_else(|| "(no row)".to_owned(), literal)
-                };
-                say(&format!(
-                    "--   {}: {} -> {}",
-                    one_line(column),
-                    short(&side(before)),
-                    short(&side(after))
-                ));
+            for line in changes_in_words(step) {
+                say(&format!("--   {line}"));
             }
         }
+        say(FORGET);
         say(&format!("{};", guarded.statement.literal()));
         say(&check(i + 1, guarded));
     }
@@ -89,6 +80,25 @@ pub fn write(topology: &Topology, steps: &[&Step], title: &str, direction: Direc
     say("COMMIT;");
     say("DROP TABLE temp.keen_guard;");
     out
+}
+
+/// Makes `changes()` zero, so that a write that fails is not taken for the one before it.
+const FORGET: &str = "DELETE FROM temp.keen_guard WHERE step < 0;";
+
+fn changes_in_words(step: &Step) -> Vec<String> {
+    if let Some((before, after)) = step.copies {
+        return vec![format!("equal rows: {before} -> {after}")];
+    }
+    let changes = step.changes.iter().map(|(column, before, after)| match (before, after) {
+        (Some(before), Some(after)) => {
+            format!("{}: {} -> {}", one_line(column), short(&literal(before)), short(&literal(after)))
+        }
+        (cell, other) => {
+            let value = cell.as_ref().or(other.as_ref()).map_or_else(String::new, literal);
+            format!("{}: {}", one_line(column), short(&value))
+        }
+    });
+    changes.collect()
 }
 
 fn check(number: usize, guarded: &Guarded) -> String {

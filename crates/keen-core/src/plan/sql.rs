@@ -107,7 +107,7 @@ pub fn literal(value: &Value) -> String {
         Value::Bool(v) => i32::from(*v).to_string(),
         Value::Int(v) => int_literal(*v),
         Value::Float(v) if v.is_infinite() => if *v > 0.0 { "9e999" } else { "-9e999" }.to_owned(),
-        Value::Float(v) => format!("{v:e}"),
+        Value::Float(v) => format!("{v:?}"),
         Value::Text(bytes) => match std::str::from_utf8(bytes) {
             Ok(text) => text_literal(text),
             Err(_) => format!("CAST({} AS TEXT)", bytes_literal(bytes)),
@@ -427,7 +427,7 @@ mod tests {
             "(-9223372036854775807 - 1)"
         );
         assert_eq!(literal(&Value::Float(f64::NEG_INFINITY)), "-9e999");
-        assert_eq!(literal(&Value::Float(2.0)), "2e0");
+        assert_eq!(literal(&Value::Float(2.0)), "2.0");
         assert_eq!(quoted("a\"b"), "\"a\"\"b\"");
     }
 }

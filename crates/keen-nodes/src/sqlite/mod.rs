@@ -10,6 +10,7 @@
 //! which would make unpaired surrogates into something else.
 
 mod fault;
+mod open;
 mod read;
 mod shape;
 mod utf16;
@@ -23,7 +24,7 @@ use std::time::Duration;
 use keen_core::ports::{ReadFault, ReadRows, TableRequest};
 use keen_core::rows::{Batch, RowWriter};
 use keen_core::shape::TableShape;
-use rusqlite::{Connection, OpenFlags};
+use rusqlite::Connection;
 
 pub use shape::{Encoding, family};
 
@@ -58,6 +59,8 @@ pub struct SqliteNode {
     path: PathBuf,
     encoding: Encoding,
     journal_mode: String,
+    /// Over a file that is taken as unchanging.
+    watch: Option<open::Watch>,
     /// What `read` has to know of the tables that `shape` looked at.
     tables: HashMap<String, shape::Local>,
 }
@@ -94,8 +97,7 @@ impl SqliteNode {
     }
 
     fn connect(path: &Path, options: &Options) -> rusqlite::Result<Self> {
-        let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let mut connection = Connection::open_with_flags(path, flags)?;
+        let (mut connection, watch) = open::read_only(path)?;
         connection.busy_timeout(options.lock_wait)?;
         let stop = Arc::clone(&options.stop);
         connection.progress_handler(STEPS_PER_LOOK, Some(move || stop.load(Ordering::Relaxed)))?;
@@ -116,6 +118,7 @@ impl SqliteNode {
             path: path.to_owned(),
             encoding: Encoding::from_name(&encoding),
             journal_mode,
+            watch,
             tables: HashMap::new(),
         })
     }
@@ -156,16 +159,15 @@ impl ReadRows for SqliteNode {
         if !self.tables.contains_key(&request.table) {
             self.shape(&request.table)?;
         }
-        let local = &self.tables[&request.table];
-        read::table(
-            &self.connection,
-            &self.path,
-            self.encoding,
-            local,
+        let table = read::TableRead {
+            connection: &self.connection,
+            path: &self.path,
+            encoding: self.encoding,
+            local: &self.tables[&request.table],
+            watch: self.watch.as_ref(),
             request,
-            writer,
-            deliver,
-        )
+        };
+        table.run(writer, deliver)
     }
 }
 

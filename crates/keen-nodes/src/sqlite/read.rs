@@ -11,66 +11,95 @@ use std::path::Path;
 use keen_core::ports::{ReadFault, TableRequest};
 use keen_core::rows::{Batch, RowWriter};
 use keen_core::value::{Value, ValueRef};
-use rusqlite::Connection;
+use rusqlite::{Connection, Row};
 use rusqlite::types::ValueRef as Cell;
 
+use super::open::Watch;
 use super::shape::{Encoding, Local};
 use super::utf16::{self, CELLS_PER_CALL, ORDER_FUNCTION};
 use super::{fault, quoted};
 
-pub(super) fn table(
-    connection: &Connection,
-    path: &Path,
-    encoding: Encoding,
-    local: &Local,
-    request: &TableRequest,
-    mut writer: RowWriter,
-    deliver: &mut dyn FnMut(Batch) -> Option<Batch>,
-) -> Result<(), ReadFault> {
-    let explain = |error: rusqlite::Error| {
-        fault::explain(path, &format!("read table {}", local.name), &error)
-    };
-    let sql = select(connection, encoding, local, request).map_err(explain)?;
-    let columns = request.columns.len();
-    let translated = encoding != Encoding::Utf8;
-    let outside_at = if translated { columns * 2 } else { columns };
+/// One table of one open file, to be read.
+pub(super) struct TableRead<'a> {
+    pub(super) connection: &'a Connection,
+    pub(super) path: &'a Path,
+    pub(super) encoding: Encoding,
+    pub(super) local: &'a Local,
+    pub(super) watch: Option<&'a Watch>,
+    pub(super) request: &'a TableRequest,
+}
 
-    let mut statement = connection
-        .prepare(&sql)
-        .map_err(|error| unreadable_query(path, local, request, &error))?;
-    let mut rows = statement.query([]).map_err(explain)?;
-    let mut values: Vec<Value> = Vec::new();
-    loop {
-        let row = match rows.next() {
-            Ok(Some(row)) => row,
-            Ok(None) => break,
-            Err(error) => return Err(explain(error)),
-        };
-        let outside =
-            request.filter.is_some() && row.get::<_, bool>(outside_at).map_err(explain)?;
-        let full = if translated {
-            values.clear();
-            for i in 0..columns {
-                let is_text = row.get::<_, bool>(i * 2 + 1).map_err(explain)?;
-                let cell = row.get_ref(i * 2).map_err(explain)?;
-                values.push(utf16::cell(cell, is_text, encoding.big_end_first()));
-            }
-            writer.push::<ReadFault>(outside, |i| {
-                Ok(values.get(i).map_or(ValueRef::Null, Value::as_ref))
-            })?
-        } else {
-            writer.push::<ReadFault>(outside, |i| row.get_ref(i).map(value).map_err(explain))?
-        };
-        if full {
-            let batch = writer.take();
-            let Some(spent) = deliver(batch) else {
-                return Ok(());
+impl TableRead<'_> {
+    /// Reads the table into `writer`, batch by batch.
+    pub(super) fn run(
+        &self,
+        mut writer: RowWriter,
+        deliver: &mut dyn FnMut(Batch) -> Option<Batch>,
+    ) -> Result<(), ReadFault> {
+        let explain = |error| self.explain(&error);
+        let sql = select(self.connection, self.encoding, self.local, self.request).map_err(explain)?;
+        let columns = self.request.columns.len();
+        let translated = self.encoding != Encoding::Utf8;
+        let outside_at = if translated { columns * 2 } else { columns };
+        let filtered = self.request.filter.is_some();
+
+        let mut statement = self.connection.prepare(&sql).map_err(|error| self.refused(&error))?;
+        let mut rows = statement.query([]).map_err(explain)?;
+        let mut values: Vec<Value> = Vec::new();
+        while let Some(row) = rows.next().map_err(explain)? {
+            let outside = filtered && row.get::<_, bool>(outside_at).map_err(explain)?;
+            let full = if translated {
+                self.translate(row, &mut values).map_err(explain)?;
+                writer.push::<ReadFault>(outside, |i| {
+                    Ok(values.get(i).map_or(ValueRef::Null, Value::as_ref))
+                })?
+            } else {
+                writer.push::<ReadFault>(outside, |i| row.get_ref(i).map(value).map_err(explain))?
             };
-            writer.reuse(spent);
+            if full {
+                self.unchanged()?;
+                let Some(spent) = deliver(writer.take()) else {
+                    return Ok(());
+                };
+                writer.reuse(spent);
+            }
         }
+        self.unchanged()?;
+        deliver(writer.take());
+        Ok(())
     }
-    deliver(writer.take());
-    Ok(())
+
+    /// Takes a row of a UTF-16 file, where each column comes as two.
+    fn translate(&self, row: &Row<'_>, values: &mut Vec<Value>) -> rusqlite::Result<()> {
+        values.clear();
+        for i in 0..self.request.columns.len() {
+            let is_text = row.get::<_, bool>(i * 2 + 1)?;
+            let cell = row.get_ref(i * 2)?;
+            values.push(utf16::cell(cell, is_text, self.encoding.big_end_first()));
+        }
+        Ok(())
+    }
+
+    fn unchanged(&self) -> Result<(), ReadFault> {
+        self.watch.map_or(Ok(()), Watch::unchanged)
+    }
+
+    fn explain(&self, error: &rusqlite::Error) -> ReadFault {
+        fault::explain(self.path, &format!("read table {}", self.local.name), error)
+    }
+
+    /// The query itself was refused: most often it is the set's filter.
+    fn refused(&self, error: &rusqlite::Error) -> ReadFault {
+        let Some(filter) = &self.request.filter else {
+            return self.explain(error);
+        };
+        let tried = format!("read table {} where {}", self.local.name, filter.trim());
+        let mut fault = fault::explain(self.path, &tried, error);
+        if !fault.interrupted {
+            fault.advice = "correct the set's row filter, or the node's columns".to_owned();
+        }
+        fault
+    }
 }
 
 /// A cell as the core takes it.
@@ -155,24 +184,4 @@ fn has_null_keys(connection: &Connection, local: &Local) -> rusqlite::Result<boo
         conditions.join(" OR ")
     );
     connection.query_row(&sql, [], |row| row.get(0))
-}
-
-fn unreadable_query(
-    path: &Path,
-    local: &Local,
-    request: &TableRequest,
-    error: &rusqlite::Error,
-) -> ReadFault {
-    let Some(filter) = &request.filter else {
-        return fault::explain(path, &format!("read table {}", local.name), error);
-    };
-    let mut fault = fault::explain(
-        path,
-        &format!("read table {} where {}", local.name, filter.trim()),
-        error,
-    );
-    if !fault.interrupted {
-        fault.advice = "correct the set's row filter, or the node's columns".to_owned();
-    }
-    fault
 }

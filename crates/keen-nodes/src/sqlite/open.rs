@@ -1,0 +1,89 @@
+//! Opening a file without leaving a trace beside it.
+//!
+//! A WAL-mode file that nobody has open has no `-wal` file. Opened in the usual
+//! way SQLite would make one, and a `-shm` beside it, and a reader without the
+//! right to write could not take them away again. Such a file is opened as one
+//! that does not change, and watched: should a writer come and change it after
+//! all, nothing read from then on is used.
+
+use std::fs::File;
+use std::io::{Read, Seek, SeekFrom};
+use std::path::{Path, PathBuf};
+use std::time::SystemTime;
+
+use keen_core::ports::ReadFault;
+use rusqlite::{Connection, OpenFlags};
+
+/// Opens a file read-only; also returns the watch over one that is taken as unchanging.
+pub(super) fn read_only(path: &Path) -> rusqlite::Result<(Connection, Option<Watch>)> {
+    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    match Watch::over_quiet(path) {
+        Some(watch) => {
+            let connection =
+                Connection::open_with_flags(unchanging(path), flags | OpenFlags::SQLITE_OPEN_URI)?;
+            Ok((connection, Some(watch)))
+        }
+        None => Ok((Connection::open_with_flags(path, flags)?, None)),
+    }
+}
+
+/// The URI that says a file does not change.
+fn unchanging(path: &Path) -> String {
+    let mut uri = String::from("file:");
+    for byte in path.as_os_str().as_encoded_bytes() {
+        match byte {
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'/' | b'.' | b'-' | b'_' => {
+                uri.push(char::from(*byte));
+            }
+            other => uri.push_str(&format!("%{other:02X}")),
+        }
+    }
+    uri.push_str("?immutable=1");
+    uri
+}
+
+/// A file that is taken as unchanging, and how it was when it was opened.
+#[derive(Debug)]
+pub(super) struct Watch {
+    file: File,
+    path: PathBuf,
+    size: u64,
+    changed: Option<SystemTime>,
+}
+
+/// Where the header of a database says how it is written and read; 2 and 2 mean WAL.
+const VERSIONS_AT: u64 = 18;
+
+impl Watch {
+    /// A watch over a WAL-mode file that nobody has open.
+    fn over_quiet(path: &Path) -> Option<Self> {
+        let mut file = File::open(path).ok()?;
+        let mut versions = [0; 2];
+        file.seek(SeekFrom::Start(VERSIONS_AT)).ok()?;
+        file.read_exact(&mut versions).ok()?;
+        let found = file.metadata().ok()?;
+        let mut wal = path.as_os_str().to_owned();
+        wal.push("-wal");
+        let quiet = versions == [2, 2] && !Path::new(&wal).exists();
+        quiet.then(|| Self {
+            file,
+            path: path.to_owned(),
+            size: found.len(),
+            changed: found.modified().ok(),
+        })
+    }
+
+    /// Makes sure that what was read so far was read from the file as it was.
+    pub(super) fn unchanged(&self) -> Result<(), ReadFault> {
+        let now = self.file.metadata();
+        let same = now
+            .is_ok_and(|now| now.len() == self.size && now.modified().ok() == self.changed);
+        if same {
+            return Ok(());
+        }
+        Err(ReadFault::new(
+            format!("{} was changed while it was read", self.path.display()),
+            "a writer opened it meanwhile: run it again, it will then be read beside that writer",
+        ))
+    }
+}
