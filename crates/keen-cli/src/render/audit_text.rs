@@ -361,7 +361,10 @@ fn difference(topology: &Topology, layout: &Layout, row: &DivergentRow) -> Strin
         let holders: usize = held.iter().map(|version| version.nodes.len()).sum();
         let beyond = |node: &NodeId| row.outside.iter().any(|(other, _)| other == node);
         parts.push(if missing.nodes.iter().all(beyond) {
-            format!("outside the set's filter on {}", node_list(topology, &missing.nodes))
+            format!(
+                "outside the set's filter on {}",
+                node_list(topology, &missing.nodes)
+            )
         } else if holders < missing.nodes.len() && held.len() == 1 {
             format!("only on {}", node_list(topology, &held[0].nodes))
         } else {

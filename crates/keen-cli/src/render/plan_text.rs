@@ -139,19 +139,31 @@ fn change(step: &Step) -> String {
         return format!("equal rows: {before} -> {after}");
     }
     let in_key = |column: &String| step.key.iter().any(|(name, _)| name == column);
-    let cells = step.changes.iter().filter_map(|(column, before, after)| match (before, after) {
-        (Some(before), Some(after)) => {
-            let shown = safe::values_apart(&[before, after]);
-            Some(format!("{}: {} -> {}", safe::text(column), shown[0], shown[1]))
-        }
-        (Some(_), None) | (None, Some(_)) if in_key(column) => None,
-        (Some(value), None) | (None, Some(value)) => {
-            Some(format!("{} = {}", safe::text(column), safe::value(value)))
-        }
-        (None, None) => None,
-    });
+    let cells = step
+        .changes
+        .iter()
+        .filter_map(|(column, before, after)| match (before, after) {
+            (Some(before), Some(after)) => {
+                let shown = safe::values_apart(&[before, after]);
+                Some(format!(
+                    "{}: {} -> {}",
+                    safe::text(column),
+                    shown[0],
+                    shown[1]
+                ))
+            }
+            (Some(_), None) | (None, Some(_)) if in_key(column) => None,
+            (Some(value), None) | (None, Some(value)) => {
+                Some(format!("{} = {}", safe::text(column), safe::value(value)))
+            }
+            (None, None) => None,
+        });
     let text = cells.collect::<Vec<_>>().join(", ");
-    if text.is_empty() { "the key is the whole row".to_owned() } else { text }
+    if text.is_empty() {
+        "the key is the whole row".to_owned()
+    } else {
+        text
+    }
 }
 
 /// The way back, in words; scripts and JSON hold its statement.
@@ -162,7 +174,11 @@ fn undo(step: &Step) -> String {
         Action::Delete => "insert the row again".to_owned(),
         Action::Update => {
             let back = step.changes.iter().filter_map(|(column, before, _)| {
-                Some(format!("{} back to {}", safe::text(column), safe::value(before.as_ref()?)))
+                Some(format!(
+                    "{} back to {}",
+                    safe::text(column),
+                    safe::value(before.as_ref()?)
+                ))
             });
             back.collect::<Vec<_>>().join(", ")
         }

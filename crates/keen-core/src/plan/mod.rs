@@ -530,7 +530,12 @@ fn step(local: &LocalTable, task: &Task<'_>) -> Step {
         key,
         action,
         changes,
-        copies: multiset.then(|| (task.before.map_or(0, |b| b.1), task.after.map_or(0, |a| a.1))),
+        copies: multiset.then(|| {
+            (
+                task.before.map_or(0, |b| b.1),
+                task.after.map_or(0, |a| a.1),
+            )
+        }),
         reason,
         write,
         undo,

@@ -89,15 +89,26 @@ fn changes_in_words(step: &Step) -> Vec<String> {
     if let Some((before, after)) = step.copies {
         return vec![format!("equal rows: {before} -> {after}")];
     }
-    let changes = step.changes.iter().map(|(column, before, after)| match (before, after) {
-        (Some(before), Some(after)) => {
-            format!("{}: {} -> {}", one_line(column), short(&literal(before)), short(&literal(after)))
-        }
-        (cell, other) => {
-            let value = cell.as_ref().or(other.as_ref()).map_or_else(String::new, literal);
-            format!("{}: {}", one_line(column), short(&value))
-        }
-    });
+    let changes = step
+        .changes
+        .iter()
+        .map(|(column, before, after)| match (before, after) {
+            (Some(before), Some(after)) => {
+                format!(
+                    "{}: {} -> {}",
+                    one_line(column),
+                    short(&literal(before)),
+                    short(&literal(after))
+                )
+            }
+            (cell, other) => {
+                let value = cell
+                    .as_ref()
+                    .or(other.as_ref())
+                    .map_or_else(String::new, literal);
+                format!("{}: {}", one_line(column), short(&value))
+            }
+        });
     changes.collect()
 }
 

@@ -76,8 +76,8 @@ impl Watch {
     /// Makes sure that what was read so far was read from the file as it was.
     pub(super) fn unchanged(&self) -> Result<(), ReadFault> {
         let now = self.file.metadata();
-        let same = now
-            .is_ok_and(|now| now.len() == self.size && now.modified().ok() == self.changed);
+        let same =
+            now.is_ok_and(|now| now.len() == self.size && now.modified().ok() == self.changed);
         if same {
             return Ok(());
         }

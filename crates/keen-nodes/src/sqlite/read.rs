@@ -11,8 +11,8 @@ use std::path::Path;
 use keen_core::ports::{ReadFault, TableRequest};
 use keen_core::rows::{Batch, RowWriter};
 use keen_core::value::{Value, ValueRef};
-use rusqlite::{Connection, Row};
 use rusqlite::types::ValueRef as Cell;
+use rusqlite::{Connection, Row};
 
 use super::open::Watch;
 use super::shape::{Encoding, Local};
@@ -37,13 +37,17 @@ impl TableRead<'_> {
         deliver: &mut dyn FnMut(Batch) -> Option<Batch>,
     ) -> Result<(), ReadFault> {
         let explain = |error| self.explain(&error);
-        let sql = select(self.connection, self.encoding, self.local, self.request).map_err(explain)?;
+        let sql =
+            select(self.connection, self.encoding, self.local, self.request).map_err(explain)?;
         let columns = self.request.columns.len();
         let translated = self.encoding != Encoding::Utf8;
         let outside_at = if translated { columns * 2 } else { columns };
         let filtered = self.request.filter.is_some();
 
-        let mut statement = self.connection.prepare(&sql).map_err(|error| self.refused(&error))?;
+        let mut statement = self
+            .connection
+            .prepare(&sql)
+            .map_err(|error| self.refused(&error))?;
         let mut rows = statement.query([]).map_err(explain)?;
         let mut values: Vec<Value> = Vec::new();
         while let Some(row) = rows.next().map_err(explain)? {

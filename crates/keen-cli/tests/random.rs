@@ -1,0 +1,184 @@
+//! Random topologies of SQLite files through the built program: the exit code
+//! is right, every divergence is found, the plan mends them, its undo brings
+//! them back.
+
+mod common;
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+
+use common::{Folder, node_name};
+use proptest::prelude::*;
+use rusqlite::Connection;
+use serde_json::Value as Json;
+
+/// What one node holds: key -> (text, unique number or none).
+type Content = BTreeMap<i64, (String, Option<i64>)>;
+
+const FILES: [&str; 4] = ["a.db", "b.db", "c.db", "d.db"];
+
+fn content() -> impl Strategy<Value = Content> {
+    let text = prop::sample::select(vec![
+        "",
+        "x",
+        "it's",
+        "é😀",
+        "line\nbreak",
+        "\u{1b}[0m",
+        "9007199254740993",
+    ]);
+    // Few unique numbers over few keys, so that they are exchanged between rows often.
+    prop::collection::vec((0i64..6, text, prop::option::of(0i64..5)), 0..8).prop_map(|drawn| {
+        let mut taken = BTreeSet::new();
+        let mut content = Content::new();
+        for (key, text, unique) in drawn {
+            if !content.contains_key(&key) {
+                content.insert(key, (text.to_owned(), unique.filter(|u| taken.insert(*u))));
+            }
+        }
+        content
+    })
+}
+
+fn contents(nodes: usize) -> impl Strategy<Value = Vec<Content>> {
+    (
+        content(),
+        prop::collection::vec((any::<bool>(), content()), nodes),
+    )
+        .prop_map(|(first, others)| {
+            others
+                .into_iter()
+                .map(|(copy, own)| if copy { first.clone() } else { own })
+                .collect()
+        })
+}
+
+fn make(folder: &Folder, contents: &[Content]) {
+    for (file, content) in FILES.iter().zip(contents) {
+        folder.sql(
+            file,
+            "CREATE TABLE bunk (id INTEGER PRIMARY KEY, txt TEXT NOT NULL, place INTEGER UNIQUE)",
+        );
+        let connection = Connection::open(folder.path(file)).unwrap();
+        for (key, (text, unique)) in content {
+            connection
+                .execute(
+                    "INSERT INTO bunk VALUES (?1, ?2, ?3)",
+                    rusqlite::params![key, text, unique],
+                )
+                .unwrap();
+        }
+    }
+}
+
+fn read(folder: &Folder, nodes: usize) -> Vec<Content> {
+    let read = |file: &&str| {
+        let connection = Connection::open(folder.path(file)).unwrap();
+        let mut statement = connection
+            .prepare("SELECT id, txt, place FROM bunk")
+            .unwrap();
+        let rows = statement
+            .query_map([], |row| Ok((row.get(0)?, (row.get(1)?, row.get(2)?))))
+            .unwrap();
+        rows.map(Result::unwrap).collect()
+    };
+    FILES.iter().take(nodes).map(read).collect()
+}
+
+/// In a mesh a key is divergent exactly when two nodes hold it differently; the
+/// versions are the groups of nodes that hold the same.
+fn expected(contents: &[Content]) -> BTreeMap<i64, BTreeSet<Vec<String>>> {
+    let keys: BTreeSet<i64> = contents.iter().flat_map(|c| c.keys().copied()).collect();
+    let mut found = BTreeMap::new();
+    for key in keys {
+        let mut groups: BTreeMap<Option<&(String, Option<i64>)>, Vec<String>> = BTreeMap::new();
+        for (node, content) in contents.iter().enumerate() {
+            groups
+                .entry(content.get(&key))
+                .or_default()
+                .push(node_name(node));
+        }
+        if groups.len() > 1 {
+            found.insert(key, groups.into_values().collect());
+        }
+    }
+    found
+}
+
+fn found(json: &Json) -> BTreeMap<i64, BTreeSet<Vec<String>>> {
+    let rows = json["tables"][0]["divergent"].as_array().unwrap();
+    let names = |version: &Json| {
+        version["nodes"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|n| n.as_str().unwrap().to_owned())
+            .collect()
+    };
+    rows.iter()
+        .map(|row| {
+            (
+                row["key"]["id"].as_i64().unwrap(),
+                row["versions"]
+                    .as_array()
+                    .unwrap()
+                    .iter()
+                    .map(names)
+                    .collect(),
+            )
+        })
+        .collect()
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 40, max_shrink_iters: 60, ..ProptestConfig::default() })]
+
+    #[test]
+    fn every_divergence_is_found_exactly_grouped_and_the_exit_code_is_right(contents in (2usize..5).prop_flat_map(contents)) {
+        let folder = Folder::mesh(contents.len(), &["bunk"], "");
+        make(&folder, &contents);
+        let expected = expected(&contents);
+        let (code, json) = folder.audit_json();
+        prop_assert_eq!(found(&json), expected.clone());
+        prop_assert_eq!(code, i32::from(!expected.is_empty()));
+        prop_assert_eq!(folder.keen(&["audit"]).code, code);
+    }
+
+    #[test]
+    fn the_plan_mends_what_it_decides_and_its_undo_brings_it_back(contents in (2usize..5).prop_flat_map(contents), by_node in any::<bool>()) {
+        let rule = if by_node { "a" } else { "majority" };
+        let folder = Folder::mesh(contents.len(), &["bunk"], &format!("[authority]\ndefault = \"{rule}\""));
+        make(&folder, &contents);
+        let before = expected(&contents);
+        let plan = folder.keen(&["plan", "--format", "json"]).json();
+        let asked: BTreeSet<i64> = plan["questions"].as_array().unwrap().iter().map(|q| q["key"]["id"].as_i64().unwrap()).collect();
+        prop_assert!(!by_node || asked.is_empty(), "a node decides everything: {plan}");
+        folder.keen(&["plan", "--format", "sql", "--output", "out"]);
+        let script = |node: usize, kind: &str| fs::read_to_string(folder.path(&format!("out/{}.{kind}.sql", node_name(node)))).ok();
+        // What is asked about can stand in the way of what is decided (a unique value it holds);
+        // then that node's script stops whole. Without questions nothing may stop it.
+        let mut stopped = false;
+        let mut carried_out = Vec::new();
+        for node in 0..contents.len() {
+            if let Some(text) = script(node, "repair") {
+                let connection = Connection::open(folder.path(FILES[node])).unwrap();
+                match connection.execute_batch(&text) {
+                    Ok(()) => carried_out.push(node),
+                    Err(error) => {
+                        prop_assert!(!asked.is_empty(), "{error}\n{text}");
+                        stopped = true;
+                    }
+                }
+            }
+        }
+        if !stopped {
+            let (_, json) = folder.audit_json();
+            let left: BTreeSet<i64> = found(&json).into_keys().collect();
+            prop_assert_eq!(&left, &asked, "only what is asked about is left of {:?}", before);
+        }
+        for node in carried_out {
+            folder.sql(FILES[node], &script(node, "undo").unwrap());
+        }
+        prop_assert_eq!(read(&folder, contents.len()), contents);
+    }
+}
