@@ -78,7 +78,7 @@ fn render(problem: &Problem, text: &str, path: &Path, terminal: Terminal) -> Str
     let mut out = renderer
         .decor_style(DecorStyle::Ascii)
         .render(&[group])
-        .to_string();
+        .clone();
     if let Some(help) = &problem.help {
         let mut lines = help.lines();
         let _ = write!(out, "\n  help: {}", lines.next().unwrap_or_default());

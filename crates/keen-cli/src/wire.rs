@@ -406,7 +406,7 @@ pub(crate) fn audited_table(
     let divergent = document
         .divergent
         .into_iter()
-        .map(|row| divergent_row(topology, &layout, row).map_err(|e| format!("{place}: {e}")));
+        .map(|row| divergent_row(topology, &layout, &row).map_err(|e| format!("{place}: {e}")));
     Ok(AuditedTable {
         set,
         table: document.table,
@@ -458,7 +458,7 @@ fn local_table(shape: &ShapeDocument) -> LocalTable {
 fn divergent_row(
     topology: &Topology,
     layout: &Layout,
-    row: DivergentDocument,
+    row: &DivergentDocument,
 ) -> Result<DivergentRow, Unusable> {
     let ids = |names: &[String]| -> Result<Vec<NodeId>, Unusable> {
         names

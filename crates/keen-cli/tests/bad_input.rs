@@ -1,6 +1,8 @@
 //! Wrong input of every kind: a clear error that names the thing and what to
 //! do, the rest still checked, nothing that panics.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 mod common;
 
 use std::fs;

@@ -1,5 +1,7 @@
 //! The demo, from end to end, and what follows from it.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 mod common;
 
 use std::fs;

@@ -1,5 +1,7 @@
 //! Nodes in use: read as of one moment, never disturbed, whatever happens to keen.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 mod common;
 
 use std::process::{Child, Command, Stdio};

@@ -2,6 +2,8 @@
 //! is right, every divergence is found, the plan mends them, its undo brings
 //! them back.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 mod common;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -32,9 +34,9 @@ fn content() -> impl Strategy<Value = Content> {
         let mut taken = BTreeSet::new();
         let mut content = Content::new();
         for (key, text, unique) in drawn {
-            if !content.contains_key(&key) {
-                content.insert(key, (text.to_owned(), unique.filter(|u| taken.insert(*u))));
-            }
+            content
+                .entry(key)
+                .or_insert_with(|| (text.to_owned(), unique.filter(|u| taken.insert(*u))));
         }
         content
     })

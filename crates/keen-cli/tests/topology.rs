@@ -1,5 +1,7 @@
 //! `keen.toml`: every mistake is shown where it stands, with what would be right.
 
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
 mod common;
 
 use std::fs;

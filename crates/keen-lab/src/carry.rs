@@ -125,11 +125,7 @@ pub(crate) fn find(
         "SELECT * FROM {} WHERE {condition} LIMIT 1",
         quoted(table)
     ))?;
-    let names: Vec<String> = statement
-        .column_names()
-        .into_iter()
-        .map(str::to_owned)
-        .collect();
+    let names: Vec<String> = statement.column_names().map(str::to_owned).collect();
     let mut rows = statement.query(params_from_iter(cells))?;
     rows.next()?
         .map(|row| {

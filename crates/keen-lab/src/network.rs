@@ -117,6 +117,7 @@ pub struct Lab {
     chances: Chances,
     to_lose: BTreeSet<(NodeId, Tx)>,
     to_double: BTreeSet<(NodeId, Tx)>,
+    to_overtake: BTreeSet<(NodeId, Tx)>,
     /// Already decided, so that every path into a node decides alike.
     decided: BTreeSet<(NodeId, Tx)>,
     truth: Vec<Deed>,
@@ -191,6 +192,7 @@ impl Lab {
             chances: Chances::default(),
             to_lose: BTreeSet::new(),
             to_double: BTreeSet::new(),
+            to_overtake: BTreeSet::new(),
             decided: BTreeSet::new(),
             truth: Vec::new(),
         };
@@ -374,6 +376,17 @@ impl Lab {
         Ok(())
     }
 
+    /// This transaction will be held back at that node until later ones have overtaken it.
+    ///
+    /// # Errors
+    /// [`LabError::Unknown`] when there is no such node.
+    pub fn overtake(&mut self, tx: &Tx, at: &str) -> Result<(), LabError> {
+        let id = self.id(at)?;
+        self.to_overtake.insert((id, tx.clone()));
+        self.record(Wrong::Overtaken, at, tx.to_string());
+        Ok(())
+    }
+
     // ---- the replicator ----
 
     /// One step: every running link carries what its receiver has not seen.
@@ -471,6 +484,9 @@ impl Lab {
 
     /// Draws the fate of a transaction at a node, once; true means it is overtaken.
     fn decide(&mut self, to: NodeId, tx: &Tx) -> bool {
+        if self.to_overtake.contains(&(to, tx.clone())) {
+            return true;
+        }
         let Chances {
             lose,
             double,

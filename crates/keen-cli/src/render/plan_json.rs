@@ -3,7 +3,7 @@
 use anyhow::Result;
 use jiff::Timestamp;
 use keen_core::plan::sql::Statement;
-use keen_core::plan::{Guarded, Question, Step};
+use keen_core::plan::{CellChange, Guarded, Question, Step};
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 use serde_json::{Map, Value as Json, json};
@@ -112,7 +112,7 @@ fn step(topology: &Topology, number: usize, step: &Step) -> Json {
     let (write, guard) = guarded(&step.write);
     let (undo, undo_guard) = guarded(&step.undo);
     let (key, key_whole) = cells(&step.key);
-    let side = |pick: fn(&(String, Option<Value>, Option<Value>)) -> Option<Value>| {
+    let side = |pick: fn(&CellChange) -> Option<Value>| {
         let found: Option<Vec<(String, Value)>> = step
             .changes
             .iter()

@@ -4,6 +4,7 @@
     dead_code,
     unreachable_pub,
     missing_docs,
+    clippy::unwrap_used,
     reason = "each test uses its part"
 )]
 

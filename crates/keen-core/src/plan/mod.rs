@@ -84,6 +84,9 @@ impl Action {
     }
 }
 
+/// A column, its cell before and its cell after; none where there is no row.
+pub type CellChange = (String, Option<Value>, Option<Value>);
+
 /// One write on one node.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Step {
@@ -98,7 +101,7 @@ pub struct Step {
     /// What is done.
     pub action: Action,
     /// Cells that change, as (column, before, after); for an insert or delete the whole row.
-    pub changes: Vec<(String, Option<Value>, Option<Value>)>,
+    pub changes: Vec<CellChange>,
     /// For a row that is its own key: how often it is there before and after.
     pub copies: Option<(u64, u64)>,
     /// Why this is right.

@@ -106,16 +106,16 @@ pub(super) fn ties(
             .iter()
             .any(|column| column.eq_ignore_ascii_case(name))
     };
-    if let (Some(before), Some(after), false) = (before, after, multiset) {
-        if shape.columns.iter().all(|column| carried(&column.name)) {
-            let (out, out_undo, back, back_undo) = halves(local, layout, before, after);
-            ties.in_two = Some(Box::new(InTwo {
-                out,
-                out_undo,
-                back,
-                back_undo,
-            }));
-        }
+    if let (Some(before), Some(after), false) = (before, after, multiset)
+        && shape.columns.iter().all(|column| carried(&column.name))
+    {
+        let (out, out_undo, back, back_undo) = halves(local, layout, before, after);
+        ties.in_two = Some(Box::new(InTwo {
+            out,
+            out_undo,
+            back,
+            back_undo,
+        }));
     }
     ties
 }

@@ -474,7 +474,7 @@ impl Reader {
                 return pairs;
             }
             "ring" => {
-                pairs.extend((0..nodes.len()).map(|i| (nodes[i], nodes[(i + 1) % nodes.len()])))
+                pairs.extend((0..nodes.len()).map(|i| (nodes[i], nodes[(i + 1) % nodes.len()])));
             }
             _ => {
                 for from in &nodes {

@@ -1,6 +1,12 @@
 //! Tables for tests, in memory and as SQLite files.
 
-#![allow(dead_code, reason = "each test uses its part")]
+#![allow(
+    dead_code,
+    unreachable_pub,
+    missing_docs,
+    clippy::unwrap_used,
+    reason = "each test uses its part"
+)]
 
 use std::path::{Path, PathBuf};
 
