@@ -161,9 +161,9 @@ proptest! {
         // then that node's script stops whole. Without questions nothing may stop it.
         let mut stopped = false;
         let mut carried_out = Vec::new();
-        for node in 0..contents.len() {
+        for (node, file) in FILES.iter().enumerate().take(contents.len()) {
             if let Some(text) = script(node, "repair") {
-                let connection = Connection::open(folder.path(FILES[node])).unwrap();
+                let connection = Connection::open(folder.path(file)).unwrap();
                 match connection.execute_batch(&text) {
                     Ok(()) => carried_out.push(node),
                     Err(error) => {
