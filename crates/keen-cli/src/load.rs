@@ -86,5 +86,6 @@ fn render(problem: &Problem, text: &str, path: &Path, terminal: Terminal) -> Str
             let _ = write!(out, "\n        {line}");
         }
     }
+    out.push('\n');
     out
 }

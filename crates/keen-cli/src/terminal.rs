@@ -12,24 +12,21 @@ pub(crate) struct Terminal {
     color: Color,
     /// Progress can be drawn on standard error.
     pub(crate) progress: bool,
-    /// Columns that text may take.
-    pub(crate) columns: usize,
+    /// Columns of the terminal; none where lines go to a file or another program.
+    pub(crate) columns: Option<usize>,
 }
 
-/// Columns where there is no terminal to ask.
-const COLUMNS_ELSEWHERE: usize = 100;
 /// Longer lines than this are hard to read whatever the terminal.
-const MOST_COLUMNS: usize = 140;
+const MOST_COLUMNS: usize = 160;
 
 impl Terminal {
     /// Looks once.
     pub(crate) fn look(color: Color) -> Self {
-        let columns = terminal_size::terminal_size_of(std::io::stdout());
-        let columns = columns.map_or(COLUMNS_ELSEWHERE, |(width, _)| usize::from(width.0));
+        let size = terminal_size::terminal_size_of(std::io::stdout());
         Self {
             color,
             progress: std::io::stderr().is_terminal(),
-            columns: columns.clamp(40, MOST_COLUMNS),
+            columns: size.map(|(width, _)| usize::from(width.0).clamp(40, MOST_COLUMNS)),
         }
     }
 

@@ -50,6 +50,7 @@ fn a_mistake_is_shown_with_its_line_and_what_would_be_right() {
     14 | mesh = ["valley", "saddel"]
        |                   ^^^^^^^^
       help: did you mean "saddle"?
+
     keen: keen.toml cannot be used: 1 error, nothing was read
     "#);
 }

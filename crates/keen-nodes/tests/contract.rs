@@ -167,7 +167,7 @@ fn equal_rows_without_a_key_all_come_next_to_each_other() {
 fn an_empty_table_has_no_rows() {
     let table = Table::new(&["id"], &["id"], vec![]);
     everywhere(&table, |kind, node| {
-        assert_eq!(read(&table, node, 64).unwrap(), [], "{kind}")
+        assert_eq!(read(&table, node, 64).unwrap(), [], "{kind}");
     });
 }
 

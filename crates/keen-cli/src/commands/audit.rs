@@ -25,7 +25,8 @@ pub(crate) fn run(args: &AuditArgs, terminal: Terminal) -> Result<Exit> {
         AuditFormat::Text => {
             let mut sink = TextSink::new(args.show.unwrap_or(ROWS_SHOWN));
             let totals = audit_run::run(&loaded, &scope, &mut sink, &stop, terminal.progress)?;
-            let mut text = audit_text::write(&loaded.topology, &sink, &totals, terminal.columns);
+            let columns = terminal.columns.filter(|_| args.output.is_none());
+            let mut text = audit_text::write(&loaded.topology, &sink, &totals, columns);
             if args.output.is_some() && !terminal.colors_files() {
                 text = anstream::adapter::strip_str(&text).to_string();
             }

@@ -75,7 +75,7 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
     writeln!(
         out,
         "{}",
-        plan_text::write(&loaded.topology, &planned, STEPS_SHOWN)
+        plan_text::write(&loaded.topology, &planned, STEPS_SHOWN, terminal.columns)
     )?;
 
     let shown = file.display();

@@ -64,10 +64,16 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     }
     match &mut target {
         Target::Stream(out) => {
+            let columns = terminal.columns.filter(|_| args.output.is_none());
             let text = match args.format {
                 PlanFormat::Json => plan_json::document(topology, &planned)?,
                 PlanFormat::Ndjson => plan_json::lines(topology, &planned)?,
-                _ => plan_text::write(topology, &planned, args.show.unwrap_or(STEPS_SHOWN)),
+                _ => plan_text::write(
+                    topology,
+                    &planned,
+                    args.show.unwrap_or(STEPS_SHOWN),
+                    columns,
+                ),
             };
             let strip = args.output.is_some() && !terminal.colors_files();
             let text = if strip {

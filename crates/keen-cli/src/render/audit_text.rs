@@ -13,7 +13,7 @@ use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 use keen_nodes::audit::{AuditSink, TableHead, TableOutcome, Verdict};
 
-use super::style::{self, BAD, HEADING, QUIET, UNKNOWN, counted, styled};
+use super::style::{self, BAD, HEADING, QUIET, UNKNOWN, counted, hanging, styled};
 use crate::audit_run::Totals;
 use crate::safe;
 
@@ -76,7 +76,7 @@ pub(crate) fn write(
     topology: &Topology,
     sink: &TextSink,
     totals: &Totals,
-    columns: usize,
+    columns: Option<usize>,
 ) -> String {
     let mut out = String::new();
     let read = totals
@@ -112,7 +112,7 @@ pub(crate) fn write(
         }
     }
     for table in &sink.tables {
-        write_table(&mut out, topology, table, totals);
+        write_table(&mut out, topology, table, totals, columns);
     }
     out.push('\n');
     out.push_str(&conclusion(totals));
@@ -146,12 +146,19 @@ fn grouped(number: u64) -> String {
     out
 }
 
-fn overview(topology: &Topology, sink: &TextSink, columns: usize) -> String {
+/// Columns of the overview where there is no terminal to fit it to.
+const WIDTH_ELSEWHERE: u16 = 120;
+
+fn overview(topology: &Topology, sink: &TextSink, columns: Option<usize>) -> String {
     let mut table = Table::new();
     table
         .load_style(NOTHING)
         .set_content_arrangement(ContentArrangement::Dynamic)
-        .set_width(u16::try_from(columns).unwrap_or(u16::MAX));
+        .set_width(
+            columns
+                .and_then(|columns| u16::try_from(columns).ok())
+                .unwrap_or(WIDTH_ELSEWHERE),
+        );
     let heading = |text: &str| Cell::new(styled(QUIET, text));
     table.set_header(vec![
         heading("set"),
@@ -182,39 +189,40 @@ fn overview(topology: &Topology, sink: &TextSink, columns: usize) -> String {
 
 /// "1500 on valley, cirque; 1499 on saddle".
 fn row_counts(topology: &Topology, outcome: &TableOutcome) -> String {
-    let mut by_count: Vec<(u64, Vec<&str>)> = Vec::new();
-    for (node, balance) in outcome
-        .tally
+    let tally = &outcome.tally;
+    let mut by_count: Vec<(u64, Vec<NodeId>)> = Vec::new();
+    for (node, balance) in tally
         .balances
         .iter()
-        .filter(|(node, _)| !outcome.tally.lost.contains_key(node))
+        .filter(|(node, _)| !tally.lost.contains_key(node))
     {
-        let name = &topology.nodes[*node].name[..];
         match by_count
             .iter_mut()
             .find(|(count, _)| *count == balance.rows)
         {
-            Some((_, nodes)) => nodes.push(name),
-            None => by_count.push((balance.rows, vec![name])),
+            Some((_, nodes)) => nodes.push(*node),
+            None => by_count.push((balance.rows, vec![*node])),
         }
     }
     by_count.sort_by_key(|(_, nodes)| std::cmp::Reverse(nodes.len()));
     let mut parts: Vec<String> = by_count
         .iter()
-        .map(|(count, nodes)| format!("{} on {}", grouped(*count), nodes.join(", ")))
+        .map(|(count, nodes)| format!("{} on {}", grouped(*count), style::nodes(topology, nodes)))
         .collect();
     if !outcome.unread.is_empty() {
-        let unread: Vec<&str> = outcome
-            .unread
-            .keys()
-            .map(|node| &topology.nodes[*node].name[..])
-            .collect();
-        parts.push(format!("not read on {}", unread.join(", ")));
+        let unread: Vec<NodeId> = outcome.unread.keys().copied().collect();
+        parts.push(format!("not read on {}", style::nodes(topology, &unread)));
     }
     parts.join("; ")
 }
 
-fn write_table(out: &mut String, topology: &Topology, table: &TableText, totals: &Totals) {
+fn write_table(
+    out: &mut String,
+    topology: &Topology,
+    table: &TableText,
+    totals: &Totals,
+    columns: Option<usize>,
+) {
     let Some(outcome) = &table.outcome else {
         return;
     };
@@ -260,7 +268,7 @@ fn write_table(out: &mut String, topology: &Topology, table: &TableText, totals:
     }
     if let Some(layout) = &table.layout {
         for row in &table.rows {
-            write_row(out, topology, layout, row);
+            write_row(out, topology, layout, row, columns);
         }
     }
     let more = outcome.tally.divergent - table.rows.len() as u64;
@@ -273,50 +281,52 @@ fn write_table(out: &mut String, topology: &Topology, table: &TableText, totals:
     }
 }
 
-fn write_row(out: &mut String, topology: &Topology, layout: &Layout, row: &DivergentRow) {
-    let _ = writeln!(
-        out,
-        "  {}: {}",
-        styled(HEADING, &row_title(layout, row)),
-        difference(topology, layout, row)
-    );
+fn write_row(
+    out: &mut String,
+    topology: &Topology,
+    layout: &Layout,
+    row: &DivergentRow,
+    columns: Option<usize>,
+) {
+    let title = styled(HEADING, &row_title(layout, row));
+    out.push_str(&hanging(
+        "  ",
+        &format!("{title}: {}", difference(topology, layout, row)),
+        columns,
+    ));
     let names: Vec<String> = row
         .versions
         .iter()
-        .map(|version| node_list(topology, &version.nodes))
+        .map(|version| style::nodes(topology, &version.nodes))
         .collect();
     let widest = names
         .iter()
         .map(|name| safe::width(name))
         .max()
-        .unwrap_or(0)
-        .min(36);
+        .unwrap_or(0);
     let contents = version_texts(layout, row);
     for ((name, content), version) in names.iter().zip(contents).zip(&row.versions) {
         let padding = " ".repeat(widest.saturating_sub(safe::width(name)));
-        let mark = if version.row.is_none() {
+        let content = if version.row.is_none() {
             styled(BAD, &content)
         } else {
             content
         };
-        let _ = writeln!(out, "      {name}{padding}  {mark}");
+        out.push_str(&hanging(
+            &format!("      {name}{padding}  "),
+            &content,
+            columns,
+        ));
     }
     for (node, cells) in &row.outside {
         let name = &topology.nodes[*node].name;
-        let _ = writeln!(
-            out,
-            "      {name} has the row outside the set's filter: {}",
-            cells_text(layout, cells, &layout.shown)
-        );
+        let cells = cells_text(layout, cells, &layout.shown);
+        out.push_str(&hanging(
+            "      ",
+            &format!("{name} outside the filter: {cells}"),
+            columns,
+        ));
     }
-}
-
-fn node_list(topology: &Topology, nodes: &[NodeId]) -> String {
-    nodes
-        .iter()
-        .map(|node| &topology.nodes[*node].name[..])
-        .collect::<Vec<_>>()
-        .join(", ")
 }
 
 /// The row by its key; a row that is its own key is told by its content below.
@@ -363,12 +373,12 @@ fn difference(topology: &Topology, layout: &Layout, row: &DivergentRow) -> Strin
         parts.push(if missing.nodes.iter().all(beyond) {
             format!(
                 "outside the set's filter on {}",
-                node_list(topology, &missing.nodes)
+                style::nodes(topology, &missing.nodes)
             )
         } else if holders < missing.nodes.len() && held.len() == 1 {
-            format!("only on {}", node_list(topology, &held[0].nodes))
+            format!("only on {}", style::nodes(topology, &held[0].nodes))
         } else {
-            format!("not on {}", node_list(topology, &missing.nodes))
+            format!("not on {}", style::nodes(topology, &missing.nodes))
         });
     }
     parts.join("; ")

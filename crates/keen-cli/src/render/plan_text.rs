@@ -4,15 +4,20 @@ use std::fmt::Write as _;
 
 use keen_core::plan::sql::Statement;
 use keen_core::plan::{Action, Choice, Question, Step};
-use keen_core::topology::Topology;
+use keen_core::topology::{SetId, Topology};
 use keen_core::value::Value;
 
-use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, styled};
+use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, hanging, styled};
 use crate::commands::plan::{Planned, Scripts};
 use crate::safe;
 
 /// Writes a plan: the steps of each node in order, then the questions.
-pub(crate) fn write(topology: &Topology, planned: &Planned, show: usize) -> String {
+pub(crate) fn write(
+    topology: &Topology,
+    planned: &Planned,
+    show: usize,
+    columns: Option<usize>,
+) -> String {
     let mut out = heading(topology, planned);
     let plan = &planned.plan;
     let onward = shared_onward(&plan.steps);
@@ -20,7 +25,7 @@ pub(crate) fn write(topology: &Topology, planned: &Planned, show: usize) -> Stri
         let _ = writeln!(
             out,
             "{} {}",
-            styled(QUIET, "would a write replicate onward?"),
+            styled(QUIET, "Would these writes replicate onward?"),
             safe::text(onward)
         );
     }
@@ -41,7 +46,13 @@ pub(crate) fn write(topology: &Topology, planned: &Planned, show: usize) -> Stri
                 counted(steps, "step", "steps")
             );
         }
-        write_step(&mut out, topology, number + 1, step, onward.is_none());
+        write_step(
+            &mut out,
+            topology,
+            number + 1,
+            step,
+            (onward.is_none(), columns),
+        );
     }
     if plan.steps.len() > show {
         let more = (plan.steps.len() - show) as u64;
@@ -52,7 +63,7 @@ pub(crate) fn write(topology: &Topology, planned: &Planned, show: usize) -> Stri
         );
     }
     for question in plan.questions.iter().take(show) {
-        write_question(&mut out, topology, question);
+        write_question(&mut out, topology, question, columns);
     }
     if plan.questions.len() > show {
         let more = (plan.questions.len() - show) as u64;
@@ -101,6 +112,11 @@ fn shared_onward(steps: &[Step]) -> Option<&str> {
         .then_some(first)
 }
 
+fn row_of(topology: &Topology, set: SetId, table: &str, key: &[(String, Value)]) -> String {
+    let set = safe::text(&topology.sets[set].name);
+    format!("{} ({set}), {}", safe::text(table), row_name(key))
+}
+
 fn row_name(key: &[(String, Value)]) -> String {
     key.iter()
         .map(|(name, value)| format!("{} {}", safe::text(name), safe::value(value)))
@@ -108,28 +124,38 @@ fn row_name(key: &[(String, Value)]) -> String {
         .join(", ")
 }
 
-fn write_step(out: &mut String, topology: &Topology, number: usize, step: &Step, say_onward: bool) {
+/// One named line of a step or a question.
+fn field(out: &mut String, name: &str, text: &str, columns: Option<usize>) {
+    let lead = format!("       {} ", styled(QUIET, &format!("{name:<6}")));
+    out.push_str(&hanging(&lead, text, columns));
+}
+
+fn write_step(
+    out: &mut String,
+    topology: &Topology,
+    number: usize,
+    step: &Step,
+    (say_onward, columns): (bool, Option<usize>),
+) {
     let word = match step.action {
         Action::Delete => styled(BAD, step.action.name()),
         _ => step.action.name().to_owned(),
     };
-    let _ = writeln!(
-        out,
-        "  {number}. {word} {} ({}), {}",
-        safe::text(&step.table),
-        safe::text(&topology.sets[step.set].name),
-        row_name(&step.key)
-    );
-    let field = |name: &str, text: &str| {
-        format!("       {} {text}\n", styled(QUIET, &format!("{name:<6}")))
-    };
-    out.push_str(&field("change", &change(step)));
-    out.push_str(&field("why", &safe::text(&step.reason)));
-    out.push_str(&field("guard", &safe::text(&step.write.condition)));
-    out.push_str(&field("sql", &statement(&step.write.statement)));
-    out.push_str(&field("undo", &undo(step)));
+    let row = row_of(topology, step.set, &step.table, &step.key);
+    out.push_str(&hanging(
+        &format!("  {number}. "),
+        &format!("{word} {row}"),
+        columns,
+    ));
+    field(out, "change", &change(step), columns);
+    field(out, "why", &safe::text(&step.reason), columns);
+    field(out, "guard", &safe::text(&step.write.condition), columns);
+    let (sql, values) = bound(&step.write.statement);
+    field(out, "sql", &sql, columns);
+    field(out, "with", &values, columns);
+    field(out, "undo", &undo(step), columns);
     if say_onward {
-        out.push_str(&field("onward", &safe::text(&step.onward)));
+        field(out, "onward", &safe::text(&step.onward), columns);
     }
 }
 
@@ -186,47 +212,44 @@ fn undo(step: &Step) -> String {
     format!("{what}, if {}", safe::text(&step.undo.condition))
 }
 
-/// A statement with its bound values beside it, safe to look at.
-fn statement(statement: &Statement) -> String {
+/// A statement, and the values bound to it, safe to look at.
+fn bound(statement: &Statement) -> (String, String) {
     let (sql, values) = statement.bound();
-    let bound: Vec<String> = values
+    let values = values
         .iter()
         .enumerate()
-        .map(|(i, value)| format!("?{} = {}", i + 1, safe::value(value)))
-        .collect();
-    format!(
-        "{}\n              with {}",
-        safe::text(&sql),
-        bound.join(", ")
-    )
+        .map(|(i, value)| format!("?{} = {}", i + 1, safe::value(value)));
+    (safe::text(&sql), values.collect::<Vec<_>>().join(", "))
 }
 
-fn write_question(out: &mut String, topology: &Topology, question: &Question) {
-    let _ = writeln!(
-        out,
-        "\n{} {} ({}), {}\n       {} {}",
-        styled(UNKNOWN, "?"),
-        safe::text(&question.table),
-        safe::text(&topology.sets[question.set].name),
-        row_name(&question.key),
-        styled(QUIET, "why   "),
-        safe::text(&question.why)
-    );
+fn write_question(
+    out: &mut String,
+    topology: &Topology,
+    question: &Question,
+    columns: Option<usize>,
+) {
+    let row = row_of(topology, question.set, &question.table, &question.key);
+    out.push('\n');
+    out.push_str(&hanging(
+        &format!("{} ", styled(UNKNOWN, "?")),
+        &row,
+        columns,
+    ));
+    field(out, "why", &safe::text(&question.why), columns);
     for choice in &question.choices {
-        let nodes: Vec<&str> = choice
-            .nodes
-            .iter()
-            .map(|node| &topology.nodes[*node].name[..])
-            .collect();
-        let _ = writeln!(
+        let holds = if choice.nodes.len() == 1 {
+            "holds"
+        } else {
+            "hold"
+        };
+        let nodes = super::style::nodes(topology, &choice.nodes);
+        let kept = format!("what {nodes} {holds}: {}", choice_text(question, choice));
+        field(out, "keep", &kept, columns);
+        field(
             out,
-            "       {} what {} hold{}: {}\n              {} {}",
-            styled(QUIET, "keep  "),
-            nodes.join(", "),
-            if nodes.len() == 1 { "s" } else { "" },
-            choice_text(question, choice),
-            styled(QUIET, "loses"),
-            safe::text(&choice.loses)
+            "",
+            &format!("{} {}", styled(QUIET, "loses"), safe::text(&choice.loses)),
+            columns,
         );
     }
 }
@@ -295,7 +318,10 @@ pub(crate) fn scripts(topology: &Topology, planned: &Planned, written: &[Scripts
             "question is",
             "questions are",
         );
-        let _ = writeln!(out, "{count} in no script: keen plan shows them.");
+        let _ = writeln!(
+            out,
+            "{count} in no script: keen plan shows what is to be decided."
+        );
     }
     notes(&mut out, planned);
     out

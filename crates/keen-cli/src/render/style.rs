@@ -1,6 +1,7 @@
 //! Colours, never the only sign of anything.
 
 use anstyle::{AnsiColor, Style};
+use keen_core::topology::{NodeId, Topology};
 use keen_nodes::audit::Verdict;
 
 pub(crate) const HEADING: Style = Style::new().bold();
@@ -26,4 +27,36 @@ pub(crate) fn verdict(verdict: Verdict) -> (&'static str, Style) {
 /// "1 row", "2 rows".
 pub(crate) fn counted(count: u64, one: &str, many: &str) -> String {
     format!("{count} {}", if count == 1 { one } else { many })
+}
+
+/// A line that continues below its own text where the terminal is too narrow for it.
+/// Where lines go to a file or another program they stay whole.
+pub(crate) fn hanging(lead: &str, text: &str, columns: Option<usize>) -> String {
+    let Some(columns) = columns else {
+        return format!("{lead}{text}\n");
+    };
+    let indent = " ".repeat(textwrap::core::display_width(lead));
+    let options = textwrap::Options::new(columns.max(indent.len() + 20))
+        .initial_indent(lead)
+        .subsequent_indent(&indent)
+        .word_splitter(textwrap::WordSplitter::NoHyphenation);
+    textwrap::fill(text, options) + "\n"
+}
+
+/// Columns that a list of nodes may take before the rest is only counted.
+const LIST_WIDTH: usize = 44;
+
+/// The names of nodes; of many only the first, and how many more.
+pub(crate) fn nodes(topology: &Topology, nodes: &[NodeId]) -> String {
+    let mut list = String::new();
+    for (i, node) in nodes.iter().enumerate() {
+        let name = &topology.nodes[*node].name;
+        let rest = nodes.len() - i;
+        if i > 0 && rest > 1 && list.len() + name.len() > LIST_WIDTH {
+            return format!("{list} and {rest} more");
+        }
+        list.push_str(if i > 0 { ", " } else { "" });
+        list.push_str(name);
+    }
+    list
 }

@@ -309,33 +309,37 @@ impl Maker<'_> {
     }
 
     fn choice(&self, table: &AuditedTable, row: &DivergentRow, kept: &Version) -> Choice {
-        let losers: Vec<String> = row
+        let columns: Vec<&str> = table
+            .layout
+            .shown
+            .iter()
+            .filter(|i| row.differing.contains(i))
+            .map(|i| &table.layout.columns[*i].name[..])
+            .collect();
+        let mut losses: Vec<(String, Vec<NodeId>)> = Vec::new();
+        for other in row
             .versions
             .iter()
             .filter(|other| !std::ptr::eq(*other, kept))
-            .map(|other| {
-                let nodes = self.names(&other.nodes);
-                match (&other.row, &kept.row) {
-                    (Some(_), None) => format!("the row on {nodes}"),
-                    (Some(_), Some(_)) if row.differing.is_empty() => {
-                        format!("the count of equal rows on {nodes}")
-                    }
-                    (Some(_), Some(_)) => {
-                        let columns: Vec<&str> = row
-                            .differing
-                            .iter()
-                            .map(|i| &table.layout.columns[*i].name[..])
-                            .collect();
-                        format!("{} on {nodes}", columns.join(", "))
-                    }
-                    (None, _) => format!("the absence of the row on {nodes}"),
-                }
-            })
-            .collect();
+        {
+            let what = match (&other.row, &kept.row) {
+                (Some(_), None) => "the row".to_owned(),
+                (Some(_), Some(_)) if columns.is_empty() => "the number of equal rows".to_owned(),
+                (Some(_), Some(_)) => columns.join(", "),
+                (None, _) => "the absence of the row".to_owned(),
+            };
+            match losses.iter_mut().find(|(known, _)| *known == what) {
+                Some((_, nodes)) => nodes.extend(&other.nodes),
+                None => losses.push((what, other.nodes.clone())),
+            }
+        }
+        let losses = losses
+            .iter()
+            .map(|(what, nodes)| format!("{what} on {}", self.names(nodes)));
         Choice {
             nodes: kept.nodes.clone(),
             row: kept.row.as_ref().map(|cells| named(&table.layout, cells)),
-            loses: losers.join("; "),
+            loses: losses.collect::<Vec<_>>().join("; "),
         }
     }
 

@@ -30,8 +30,12 @@ pub fn read(text: &str) -> (Option<Topology>, Vec<Problem>) {
         .then(|| reader.topology(document.get_ref()));
     let mut problems = reader.problems;
     problems.sort_by_key(|problem| problem.span.as_ref().map_or(usize::MAX, |span| span.start));
-    let usable = problems.iter().all(|problem| problem.level < Level::Error);
-    (topology.filter(|_| usable), problems)
+    if problems.iter().any(|problem| problem.level == Level::Error) {
+        // What looks unintended may be no more than the consequence of an error.
+        problems.retain(|problem| problem.level == Level::Error);
+        return (None, problems);
+    }
+    (topology, problems)
 }
 
 type Item<'a> = Spanned<DeValue<'a>>;
