@@ -101,8 +101,8 @@ pub(crate) struct ScopeArgs {
     #[arg(long = "node", short, value_name = "NODE", value_delimiter = ',')]
     pub(crate) nodes: Vec<String>,
 
-    /// Read only these tables (repeat, or separate by commas).
-    #[arg(long = "table", value_name = "TABLE", value_delimiter = ',')]
+    /// Read only this table (repeat for more).
+    #[arg(long = "table", value_name = "TABLE")]
     pub(crate) tables: Vec<String>,
 
     /// The digest by which rows are compared.

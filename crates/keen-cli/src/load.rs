@@ -44,11 +44,7 @@ pub(crate) fn topology(path: &Path, terminal: Terminal) -> Result<Loaded> {
             if errors == 1 { "" } else { "s" }
         );
     };
-    let base = path
-        .parent()
-        .filter(|p| !p.as_os_str().is_empty())
-        .unwrap_or(Path::new("."))
-        .to_owned();
+    let base = path.parent().unwrap_or(Path::new("")).to_owned();
     Ok(Loaded { topology, base })
 }
 

@@ -6,6 +6,9 @@ use std::path::{Path, PathBuf};
 use anyhow::{Context, Result};
 use tempfile::NamedTempFile;
 
+/// What standard output failed at.
+pub(crate) const CANNOT: &str = "cannot write the result to standard output";
+
 /// A place for a result. It is opened before any work begins, so that a place
 /// that cannot be written to is known at once.
 pub(crate) enum Output {
@@ -52,7 +55,7 @@ impl Output {
     /// Puts the result in its place.
     pub(crate) fn finish(self) -> Result<()> {
         match self {
-            Self::Stdout(mut out) => Ok(out.flush()?),
+            Self::Stdout(mut out) => out.flush().context(CANNOT),
             Self::File { temporary, path } => {
                 let file = temporary
                     .into_inner()

@@ -560,3 +560,66 @@ fn every_kind_of_key_is_merged_in_order() {
         }
     }
 }
+
+#[test]
+fn a_node_may_call_a_table_otherwise() {
+    let names = "[node.b.names]\n\"guest list\" = \"visitors\"\n[authority]\ndefault = \"a\"";
+    let folder = Folder::mesh(2, &["guest list"], names);
+    folder.sql("a.db", "CREATE TABLE \"guest list\" (id INTEGER PRIMARY KEY, n); INSERT INTO \"guest list\" VALUES (1, 1)");
+    folder.sql(
+        "b.db",
+        "CREATE TABLE visitors (id INTEGER PRIMARY KEY, n); INSERT INTO visitors VALUES (1, 2)",
+    );
+    let (code, json) = folder.audit_json();
+    assert_eq!((code, &table(&json, 0)["table"]), (1, &json!("guest list")));
+    folder.keen(&["plan", "--format", "sql", "--output", "out"]);
+    folder.sql(
+        "b.db",
+        &std::fs::read_to_string(folder.path("out/b.repair.sql")).unwrap(),
+    );
+    assert_eq!(folder.audit_json().0, 0);
+}
+
+#[test]
+fn sixty_four_nodes_are_the_most() {
+    let folder = Folder::mesh(64, &["guest"], "");
+    for i in 0..64 {
+        folder.sql(&format!("{}.db", node_name(i)), GUESTS);
+    }
+    assert_eq!(folder.audit_json().0, 0);
+    std::fs::write(folder.path("keen.toml"), mesh_text(65, &["guest"], "")).unwrap();
+    let run = folder.keen(&["audit"]);
+    assert!(run.code == 2 && run.err.contains("up to 64"), "{run:?}");
+}
+
+#[test]
+fn tables_of_many_columns_and_generated_ones_are_mended_too() {
+    let folder = Folder::mesh(2, &["wide", "made"], "[authority]\ndefault = \"a\"");
+    let columns: Vec<String> = (0..1200).map(|i| format!("c{i}")).collect();
+    let wide = format!(
+        "CREATE TABLE wide (id INTEGER PRIMARY KEY, {}); INSERT INTO wide (id, c7) VALUES (1, 1);",
+        columns.join(", ")
+    );
+    let made = "CREATE TABLE made (id INTEGER PRIMARY KEY, n INTEGER, twice INTEGER AS (n * 2) STORED, v ANY) STRICT; INSERT INTO made (id, n, v) VALUES (1, 5, 'x');";
+    folder.sql_all(&["a.db", "b.db"], &format!("{wide}{made}"));
+    folder.sql("b.db", "UPDATE wide SET c1100 = 'wrong'; UPDATE made SET n = 6; INSERT INTO made (id, n, v) VALUES (2, 1, 1.5)");
+    let (_, json) = folder.audit_json();
+    assert_eq!(
+        table(&json, 1)["divergent"][0]["columns"],
+        json!(["n", "twice"])
+    );
+    folder.keen(&["plan", "--format", "sql", "--output", "out"]);
+    folder.sql(
+        "b.db",
+        &std::fs::read_to_string(folder.path("out/b.repair.sql")).unwrap(),
+    );
+    assert_eq!(folder.audit_json().0, 0);
+    folder.sql(
+        "b.db",
+        &std::fs::read_to_string(folder.path("out/b.undo.sql")).unwrap(),
+    );
+    assert_eq!(
+        table(&folder.audit_json().1, 1)["divergent_total"],
+        json!(2)
+    );
+}

@@ -10,6 +10,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 
 use common::{Folder, node_name};
+use keen_lab::{Change, Lab};
 use proptest::prelude::*;
 use rusqlite::Connection;
 use serde_json::Value as Json;
@@ -182,5 +183,141 @@ proptest! {
             folder.sql(FILES[node], &script(node, "undo").unwrap());
         }
         prop_assert_eq!(read(&folder, contents.len()), contents);
+    }
+}
+
+/// A topology of up to five nodes: its links, and which nodes are written to.
+fn shapes() -> impl Strategy<Value = (String, Vec<usize>, usize)> {
+    let list = |nodes: std::ops::Range<usize>| {
+        let names: Vec<String> = nodes.map(|n| format!("{:?}", node_name(n))).collect();
+        format!("[{}]", names.join(", "))
+    };
+    let link = |joins: String| format!("[[link]]\n{joins}\ncarries = [\"s\"]\n");
+    (2usize..6, 0usize..6).prop_map(move |(n, shape)| match shape {
+        0 => (link(format!("mesh = {}", list(0..n))), (0..n).collect(), n),
+        1 => (link(format!("ring = {}", list(0..n))), (0..n).collect(), n),
+        2 => (
+            link(format!("from = \"a\"\nto = {}", list(1..n))),
+            vec![0],
+            n,
+        ),
+        3 => (
+            link(format!("from = {}\nto = \"a\"", list(1..n))),
+            (1..n).collect(),
+            n,
+        ),
+        4 => {
+            let hop = |i| {
+                link(format!(
+                    "from = {:?}\nto = {:?}",
+                    node_name(i - 1),
+                    node_name(i)
+                ))
+            };
+            ((1..n).map(hop).collect(), vec![0], n)
+        }
+        // Two peers, and receivers behind the second.
+        _ => {
+            let n = n.max(3);
+            let peers = link("both = [\"a\", \"b\"]".to_owned());
+            (
+                peers + &link(format!("from = \"b\"\nto = {}", list(2..n))),
+                vec![0, 1],
+                n,
+            )
+        }
+    })
+}
+
+/// What is planted: at a node, for a key.
+#[derive(Debug, Clone, Copy)]
+enum Planted {
+    Changed,
+    Missing,
+    Surplus,
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 30, max_shrink_iters: 40, ..ProptestConfig::default() })]
+
+    #[test]
+    fn in_any_network_exactly_what_was_planted_is_found(
+        (links, writers, nodes) in shapes(),
+        planted in prop::collection::vec((any::<prop::sample::Index>(), prop::sample::select(vec![Planted::Changed, Planted::Missing, Planted::Surplus])), 0..6),
+        seed in any::<u64>(),
+    ) {
+        let mut text = String::from("name = \"planted\"\n");
+        for n in 0..nodes {
+            let writes = writers.contains(&n);
+            text.push_str(&format!("[node.{0}]\nat = \"sqlite:{0}.db\"\nwrites = {writes}\n", node_name(n)));
+        }
+        text.push_str("[set.s]\ntables = [\"t\"]\n");
+        text.push_str(&links);
+        let folder = Folder::new(&text);
+        let mut lab = Lab::create(folder.root(), &text, |_| "CREATE TABLE t (id INTEGER PRIMARY KEY, v TEXT);".to_owned(), seed).unwrap();
+        // Each writer makes rows of its own, so that sites never collide by themselves.
+        let made: Vec<(i64, usize)> = writers.iter().flat_map(|w| (0..6).map(move |i| (*w as i64 * 100 + i, *w))).collect();
+        for (id, writer) in &made {
+            let row = vec![("id".to_owned(), (*id).into()), ("v".to_owned(), format!("from {writer}").into())];
+            lab.write(&node_name(*writer), &[Change::Insert("t", row)]).unwrap();
+        }
+        lab.settle(60).unwrap();
+        let topology = lab.topology().clone();
+        drop(lab.close().unwrap());
+        let (code, json) = folder.audit_json();
+        prop_assert_eq!(code, 0, "a healthy network agrees: {}", json);
+
+        let reach = |from: usize| {
+            let mut seen = BTreeSet::from([from]);
+            while let Some(link) = topology.links.iter().find(|l| seen.contains(&l.from) && !seen.contains(&l.to)) {
+                seen.insert(link.to);
+            }
+            seen
+        };
+        let names = |nodes: &BTreeSet<usize>| nodes.iter().map(|n| node_name(*n)).collect::<Vec<_>>();
+        let mut expected: BTreeMap<i64, BTreeSet<Vec<String>>> = BTreeMap::new();
+        for (i, (at, kind)) in planted.into_iter().enumerate() {
+            let (mut id, origin) = made[(i * 5 + 2) % made.len()];
+            let holders = reach(origin);
+            let receivers: Vec<usize> = (0..nodes).filter(|n| !writers.contains(n) && !reach(*n).iter().any(|m| writers.contains(m))).collect();
+            let (node, versions, sql) = match kind {
+                Planted::Changed => {
+                    let node = *holders.iter().nth(at.index(holders.len())).unwrap();
+                    let others: BTreeSet<usize> = holders.iter().copied().filter(|n| *n != node).collect();
+                    (node, [names(&BTreeSet::from([node])), names(&others)], format!("UPDATE t SET v = 'planted' WHERE id = {id}"))
+                }
+                Planted::Missing => {
+                    let held: Vec<usize> = receivers.iter().copied().filter(|n| holders.contains(n)).collect();
+                    if held.is_empty() {
+                        continue;
+                    }
+                    let node = held[at.index(held.len())];
+                    let below = reach(node);
+                    if below.len() > 1 {
+                        continue; // a relay: those behind it still hold the row
+                    }
+                    let others: BTreeSet<usize> = holders.iter().copied().filter(|n| *n != node).collect();
+                    (node, [names(&BTreeSet::from([node])), names(&others)], format!("DELETE FROM t WHERE id = {id}"))
+                }
+                Planted::Surplus => {
+                    let ends: Vec<usize> = receivers.iter().copied().filter(|n| reach(*n).len() == 1).collect();
+                    if ends.is_empty() {
+                        continue;
+                    }
+                    id = 10_000 + i as i64;
+                    let node = ends[at.index(ends.len())];
+                    let sources: BTreeSet<usize> = (0..nodes).filter(|n| *n != node && reach(*n).contains(&node)).collect();
+                    (node, [names(&BTreeSet::from([node])), names(&sources)], format!("INSERT INTO t VALUES ({id}, 'planted')"))
+                }
+            };
+            if expected.contains_key(&id) {
+                continue;
+            }
+            folder.sql(&format!("{}.db", node_name(node)), &sql);
+            expected.insert(id, versions.into());
+        }
+        let (code, json) = folder.audit_json();
+        prop_assert_eq!(found(&json), expected.clone(), "{}", text);
+        prop_assert_eq!(code, i32::from(!expected.is_empty()));
     }
 }

@@ -2,13 +2,13 @@
 
 use std::io::Write as _;
 
-use anyhow::Result;
+use anyhow::{Context, Result};
 
 use crate::args::{AuditArgs, AuditFormat};
 use crate::audit_run::{self, Scope, Stop};
 use crate::exit::Exit;
 use crate::load;
-use crate::output::Output;
+use crate::output::{CANNOT, Output};
 use crate::render::audit_json::{JsonSink, Shape};
 use crate::render::audit_text::{self, TextSink};
 use crate::terminal::Terminal;
@@ -30,7 +30,7 @@ pub(crate) fn run(args: &AuditArgs, terminal: Terminal) -> Result<Exit> {
             if args.output.is_some() && !terminal.colors_files() {
                 text = anstream::adapter::strip_str(&text).to_string();
             }
-            out.write_all(text.as_bytes())?;
+            out.write_all(text.as_bytes()).context(CANNOT)?;
             totals
         }
         AuditFormat::Json | AuditFormat::Ndjson => {
@@ -50,7 +50,7 @@ pub(crate) fn run(args: &AuditArgs, terminal: Terminal) -> Result<Exit> {
                 out,
             );
             let totals = audit_run::run(&loaded, &scope, &mut sink, &stop, terminal.progress)?;
-            out = sink.finish(&totals)?;
+            out = sink.finish(&totals).context("cannot write the result")?;
             totals
         }
     };

@@ -8,6 +8,7 @@ use std::time::Duration;
 use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, ContentArrangement, Table};
 use keen_core::compare::{DivergentRow, Version};
+use keen_core::expectation::{Nodes, bit};
 use keen_core::rows::Layout;
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
@@ -28,6 +29,8 @@ struct TableText {
     table: String,
     layout: Option<Layout>,
     notes: Vec<String>,
+    /// Nodes at which rows of the set may be made.
+    makers: Nodes,
     rows: Vec<DivergentRow>,
     outcome: Option<TableOutcome>,
 }
@@ -48,6 +51,7 @@ impl AuditSink for TextSink {
             table: head.table.to_owned(),
             layout: head.layout.cloned(),
             notes: head.notes.to_vec(),
+            makers: head.expectation.makers(),
             rows: Vec::new(),
             outcome: None,
         });
@@ -268,7 +272,7 @@ fn write_table(
     }
     if let Some(layout) = &table.layout {
         for row in &table.rows {
-            write_row(out, topology, layout, row, columns);
+            write_row(out, topology, (layout, table.makers), row, columns);
         }
     }
     let more = outcome.tally.divergent - table.rows.len() as u64;
@@ -284,14 +288,14 @@ fn write_table(
 fn write_row(
     out: &mut String,
     topology: &Topology,
-    layout: &Layout,
+    (layout, makers): (&Layout, Nodes),
     row: &DivergentRow,
     columns: Option<usize>,
 ) {
     let title = styled(HEADING, &row_title(layout, row));
     out.push_str(&hanging(
         "  ",
-        &format!("{title}: {}", difference(topology, layout, row)),
+        &format!("{title}: {}", difference(topology, layout, makers, row)),
         columns,
     ));
     let names: Vec<String> = row
@@ -344,7 +348,7 @@ fn row_title(layout: &Layout, row: &DivergentRow) -> String {
     cells.collect::<Vec<_>>().join(", ")
 }
 
-fn difference(topology: &Topology, layout: &Layout, row: &DivergentRow) -> String {
+fn difference(topology: &Topology, layout: &Layout, makers: Nodes, row: &DivergentRow) -> String {
     let mut parts = Vec::new();
     if !row.differing.is_empty() {
         let columns: Vec<String> = layout
@@ -368,15 +372,21 @@ fn difference(topology: &Topology, layout: &Layout, row: &DivergentRow) -> Strin
         parts.push("held a different number of times".to_owned());
     }
     if let Some(missing) = row.versions.iter().find(|version| version.row.is_none()) {
-        let holders: usize = held.iter().map(|version| version.nodes.len()).sum();
+        let holders: Vec<NodeId> = held
+            .iter()
+            .flat_map(|version| version.nodes.clone())
+            .collect();
+        // A row that only receivers hold came from nowhere; then the holders are the odd ones.
+        let surplus = holders.iter().all(|node| makers & bit(*node) == 0);
+        let few = holders.len() < missing.nodes.len() && held.len() == 1;
         let beyond = |node: &NodeId| row.outside.iter().any(|(other, _)| other == node);
         parts.push(if missing.nodes.iter().all(beyond) {
             format!(
                 "outside the set's filter on {}",
                 style::nodes(topology, &missing.nodes)
             )
-        } else if holders < missing.nodes.len() && held.len() == 1 {
-            format!("only on {}", style::nodes(topology, &held[0].nodes))
+        } else if surplus || few {
+            format!("only on {}", style::nodes(topology, &holders))
         } else {
             format!("not on {}", style::nodes(topology, &missing.nodes))
         });

@@ -152,7 +152,7 @@ fn question(topology: &Topology, question: &Question) -> Json {
         .iter()
         .map(|choice| {
             let (row, whole) = choice.row.as_ref().map_or((Json::Null, Vec::new()), |row| cells(row));
-            json!({"nodes": names(&choice.nodes), "row": row, "whole_numbers": whole, "loses": choice.loses})
+            json!({"nodes": names(&choice.nodes), "row": row, "whole_numbers": whole, "copies": choice.copies, "loses": choice.loses})
         })
         .collect();
     json!({

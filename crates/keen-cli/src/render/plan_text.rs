@@ -81,7 +81,9 @@ fn heading(topology: &Topology, planned: &Planned) -> String {
     let plan = &planned.plan;
     let mut out = String::new();
     let name = styled(HEADING, &safe::text(&topology.name));
-    let audited = safe::text(planned.audited.split('.').next().unwrap_or_default());
+    let audited = safe::text(planned.audited.split(['.', 'Z']).next().unwrap_or_default())
+        .replace('T', " ")
+        + " UTC";
     if plan.steps.is_empty() && plan.questions.is_empty() {
         let word = if planned.complete {
             styled(GOOD, "nothing to do")
@@ -256,6 +258,9 @@ fn write_question(
 
 /// The cells in which the choices differ, or the whole row.
 fn choice_text(question: &Question, choice: &Choice) -> String {
+    if let Some(copies) = choice.copies {
+        return counted(copies, "such row", "such rows");
+    }
     let Some(row) = &choice.row else {
         return "(no row)".to_owned();
     };

@@ -153,6 +153,8 @@ pub struct Choice {
     pub nodes: Vec<NodeId>,
     /// That content; none means no row.
     pub row: Option<Vec<(String, Value)>>,
+    /// For a row that is its own key: how often it would be there.
+    pub copies: Option<u64>,
     /// What would be lost.
     pub loses: String,
 }
@@ -338,6 +340,7 @@ impl Maker<'_> {
             .map(|(what, nodes)| format!("{what} on {}", self.names(nodes)));
         Choice {
             nodes: kept.nodes.clone(),
+            copies: row.key.is_empty().then_some(kept.count),
             row: kept.row.as_ref().map(|cells| named(&table.layout, cells)),
             loses: losses.collect::<Vec<_>>().join("; "),
         }

@@ -238,14 +238,14 @@ impl TableSql<'_> {
     }
 
     fn all_match(&self, columns: impl Iterator<Item = usize>, row: &[Value]) -> Statement {
-        let mut out = Statement::default();
-        for (n, i) in columns.enumerate() {
-            if n > 0 {
-                out.sql(" AND ");
-            }
-            self.matches(&mut out, i, &row[i]);
-        }
-        out
+        let terms: Vec<Statement> = columns
+            .map(|i| {
+                let mut term = Statement::default();
+                self.matches(&mut term, i, &row[i]);
+                term
+            })
+            .collect();
+        conjunction(&terms)
     }
 
     fn whole_row(&self, row: &[Value]) -> Statement {
@@ -406,6 +406,27 @@ impl TableSql<'_> {
             ),
         }
     }
+}
+
+/// Terms that go into one flat chain; SQLite nests a chain one level per term and refuses more
+/// than a thousand levels, which a table with very many columns would reach.
+const FLAT: usize = 100;
+
+fn conjunction(terms: &[Statement]) -> Statement {
+    let mut out = Statement::default();
+    let parts: Vec<Statement> = if terms.len() <= FLAT {
+        terms.to_vec()
+    } else {
+        terms.chunks(FLAT).map(conjunction).collect()
+    };
+    let nested = terms.len() > FLAT;
+    for (n, part) in parts.iter().enumerate() {
+        out.sql(if n > 0 { " AND " } else { "" });
+        out.sql(if nested { "(" } else { "" })
+            .add(part)
+            .sql(if nested { ")" } else { "" });
+    }
+    out
 }
 
 #[cfg(test)]

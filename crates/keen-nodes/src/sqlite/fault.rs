@@ -9,11 +9,15 @@ use rusqlite::ffi;
 /// Turns an error of SQLite into what was tried, what came back and what to do.
 pub(super) fn explain(path: &Path, tried: &str, error: &rusqlite::Error) -> ReadFault {
     let shown = path.display();
-    let Some(cause) = error.sqlite_error() else {
-        return ReadFault::new(
-            format!("could not {tried} in {shown}: {error}"),
-            "check the name and the SQL",
-        );
+    let (cause, message) = match error {
+        rusqlite::Error::SqliteFailure(cause, message) => (cause, message.clone()),
+        rusqlite::Error::SqlInputError {
+            error: cause, msg, ..
+        } => (cause, Some(msg.clone())),
+        other => {
+            let what = format!("could not {tried} in {shown}: {other}");
+            return ReadFault::new(what, "check the name and the SQL");
+        }
     };
     let advice = match cause.code {
         ErrorCode::OperationInterrupted => return ReadFault::interrupted(),
@@ -42,10 +46,6 @@ pub(super) fn explain(path: &Path, tried: &str, error: &rusqlite::Error) -> Read
         ErrorCode::OutOfMemory | ErrorCode::TooBig => "a value is too large to be read here",
         _ => "check the name and the SQL against the node's schema",
     };
-    let message = match error {
-        rusqlite::Error::SqliteFailure(_, Some(message)) => message.clone(),
-        rusqlite::Error::SqlInputError { msg, .. } => msg.clone(),
-        _ => ffi::code_to_str(cause.extended_code).to_owned(),
-    };
+    let message = message.unwrap_or_else(|| ffi::code_to_str(cause.extended_code).to_owned());
     ReadFault::new(format!("could not {tried} in {shown}: {message}"), advice)
 }
