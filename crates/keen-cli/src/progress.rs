@@ -1,8 +1,11 @@
 //! Progress on a terminal.
 
+use std::fmt::Write;
 use std::time::Duration;
 
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
+
+use crate::render::style::grouped;
 
 /// A bar on standard error, or nothing where there is no terminal.
 pub(crate) struct Progress(ProgressBar);
@@ -19,10 +22,27 @@ impl Progress {
             },
         );
         let style = ProgressStyle::with_template(
-            "{msg:24!} {wide_bar} {human_pos} rows  {per_sec}  {eta} left",
+            "{msg:24!} {wide_bar} {rows} rows  {speed} rows/s  {eta} left",
         );
         if let Ok(style) = style {
-            bar.set_style(style.progress_chars("=> "));
+            let rows = |state: &ProgressState, out: &mut dyn Write| {
+                let _ = out.write_str(&grouped(state.pos()));
+            };
+            let speed = |state: &ProgressState, out: &mut dyn Write| {
+                #[expect(
+                    clippy::cast_possible_truncation,
+                    clippy::cast_sign_loss,
+                    reason = "a speed shown to people"
+                )]
+                let speed = state.per_sec() as u64;
+                let _ = out.write_str(&grouped(speed));
+            };
+            bar.set_style(
+                style
+                    .with_key("rows", rows)
+                    .with_key("speed", speed)
+                    .progress_chars("=> "),
+            );
         }
         bar.enable_steady_tick(Duration::from_millis(250));
         Self(bar)

@@ -33,7 +33,7 @@ fn the_demo_shows_the_whole_way_and_the_commands_it_names_work() {
         .filter(|line| line.contains("--topology"))
         .map(|line| line.split_whitespace().collect())
         .collect();
-    assert_eq!(commands.len(), 4);
+    assert_eq!(commands.len(), 6);
     for command in commands {
         let run = folder.keen(&command);
         assert_eq!(

@@ -208,6 +208,78 @@ fn a_write_that_is_refused_outright_stops_the_whole_script_too() {
 }
 
 #[test]
+fn a_write_that_cannot_even_be_prepared_stops_it_as_well() {
+    let folder = Folder::mesh(3, &["bed", "guest"], MAJORITY);
+    let files = ["a.db", "b.db", "c.db"];
+    folder.sql_all(&files, "CREATE TABLE bed (id INTEGER PRIMARY KEY, kind TEXT); INSERT INTO bed VALUES (1, 'x'); CREATE TABLE guest (id INTEGER PRIMARY KEY, name TEXT); INSERT INTO guest VALUES (1, 'x')");
+    folder.sql(
+        "a.db",
+        "UPDATE bed SET kind = 'wrong'; UPDATE guest SET name = 'wrong'",
+    );
+    folder.keen(&["plan", "--format", "sql", "--output", "out"]);
+    folder.sql("a.db", "ALTER TABLE guest RENAME COLUMN name TO called");
+    let errors = run_without_bail(&folder, "a.db", &script(&folder, "a", "repair").unwrap());
+    assert!(errors[0].contains("no such column"), "{errors:?}");
+    assert_eq!(
+        dump(
+            &folder,
+            &["a.db"],
+            "SELECT count(*) FROM bed WHERE kind = 'wrong'"
+        )[0],
+        ["Integer(1)"]
+    );
+}
+
+#[test]
+fn a_value_that_only_changed_its_kind_is_a_change() {
+    for (before, after) in [("1", "1.0"), ("'1'", "x'31'"), ("'a'", "'A'")] {
+        let folder = Folder::mesh(3, &["t"], MAJORITY);
+        folder.sql_all(&["a.db", "b.db", "c.db"], "CREATE TABLE t (id INTEGER PRIMARY KEY, v COLLATE NOCASE, w); INSERT INTO t VALUES (1, NULL, 'right')");
+        folder.sql("a.db", &format!("UPDATE t SET v = {before}, w = 'wrong'"));
+        folder.keen(&["plan", "--format", "sql", "--output", "out"]);
+        folder.sql("a.db", &format!("UPDATE t SET v = {after}"));
+        let error = Connection::open(folder.path("a.db"))
+            .unwrap()
+            .execute_batch(&script(&folder, "a", "repair").unwrap());
+        assert!(
+            error
+                .unwrap_err()
+                .to_string()
+                .contains("no longer what the audit saw"),
+            "{before} became {after}"
+        );
+    }
+}
+
+#[test]
+fn rows_that_refer_to_rows_of_their_own_table_come_after_them() {
+    let folder = Folder::mesh(3, &["guest"], MAJORITY);
+    let files = ["a.db", "b.db", "c.db"];
+    folder.sql_all(
+        &files,
+        "CREATE TABLE guest (id INTEGER PRIMARY KEY, invited_by INTEGER REFERENCES guest)",
+    );
+    folder.sql_all(
+        &files[1..],
+        "INSERT INTO guest VALUES (1, 9), (5, 1), (9, NULL)",
+    );
+    folder.sql("a.db", "INSERT INTO guest VALUES (2, NULL), (3, 2), (4, 3)");
+    let plan = folder.keen(&["plan", "--format", "json"]).json();
+    let steps: Vec<String> = plan["steps"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|s| format!("{} {}", s["action"].as_str().unwrap(), s["key"]["id"]))
+        .collect();
+    assert_eq!(
+        steps,
+        [
+            "insert 9", "insert 1", "insert 5", "delete 4", "delete 3", "delete 2"
+        ]
+    );
+}
+
+#[test]
 fn the_document_has_everything_a_reviewer_needs() {
     let folder = Folder::mesh(3, &["guest"], MAJORITY);
     folder.sql_all(&["a.db", "b.db", "c.db"], "CREATE TABLE guest (id INTEGER PRIMARY KEY, name TEXT, n INTEGER); INSERT INTO guest VALUES (9007199254740993, 'x', 1)");
@@ -506,4 +578,57 @@ fn what_is_no_audit_is_refused() {
     assert_eq!(folder.keen(&["plan", "--from", "nowhere.json"]).code, 2);
     let run = folder.keen(&["plan", "--format", "sql"]);
     assert!(run.code == 2 && run.err.contains("--output"), "{run:?}");
+}
+
+#[test]
+fn a_table_in_two_sets_is_mended_in_two_rounds_and_the_first_says_so() {
+    let folder = Folder::new(
+        "name = \"two-sets\"
+        [node.a]\nat = \"sqlite:a.db\"\nwrites = true
+        [node.b]\nat = \"sqlite:b.db\"\nwrites = true
+        [node.c]\nat = \"sqlite:c.db\"\nwrites = true
+        [node.board]\nat = \"sqlite:d.db\"
+        [set.whole]\ntables = [\"notice\"]
+        [set.shown]\ntables = [\"notice\"]\nwhere = \"published\"\nwithout = [\"draft\"]
+        [[link]]\nmesh = [\"a\", \"b\", \"c\"]\ncarries = [\"whole\"]
+        [[link]]\nfrom = \"a\"\nto = \"board\"\ncarries = [\"shown\"]
+        [authority]\ndefault = \"majority\"",
+    );
+    let files = ["a.db", "b.db", "c.db", "d.db"];
+    folder.sql_all(&files[..3], "CREATE TABLE notice (id INTEGER PRIMARY KEY, txt, published, draft); INSERT INTO notice VALUES (1, 'open', 1, 'd'), (2, 'open', 1, 'd')");
+    folder.sql("d.db", "CREATE TABLE notice (id INTEGER PRIMARY KEY, txt, published); INSERT INTO notice VALUES (1, 'shut', 1), (2, 'wrong', 1)");
+    // The board has what a wrongly holds of one row, and something else of the other.
+    folder.sql("a.db", "UPDATE notice SET txt = 'shut'");
+    let mut rounds = 0;
+    let mut notes = Vec::new();
+    while folder.audit_json().0 == 1 {
+        rounds += 1;
+        assert!(rounds < 4, "it ends");
+        let plan = folder.keen(&["plan", "--format", "json"]).json();
+        assert_eq!(plan["questions"], json!([]));
+        notes.push(plan["notes"].to_string());
+        fs::remove_dir_all(folder.path("out")).unwrap_or_default();
+        folder.keen(&["plan", "--format", "sql", "--output", "out"]);
+        for (node, file) in ["a", "b", "c", "board"].iter().zip(files) {
+            if let Some(script) = script(&folder, node, "repair") {
+                folder.sql(file, &script);
+            }
+        }
+    }
+    assert_eq!(rounds, 2);
+    assert!(
+        notes[0].contains("also carried by set shown")
+            && notes[0].contains("1 divergent row of notice"),
+        "{notes:?}"
+    );
+    assert_eq!(notes[1], "[]");
+    assert_eq!(
+        dump(
+            &folder,
+            &["d.db"],
+            "SELECT txt FROM notice WHERE txt = 'open'"
+        )[0]
+        .len(),
+        2
+    );
 }

@@ -44,9 +44,13 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
 
     let file = folder.join("keen.toml");
     let loaded = load::topology(&file, terminal)?;
+    let shown = typed(&file);
     writeln!(
         out,
-        "{}",
+        "{}\n\
+         Each node is read once. A row is expected where the links lead: the three huts should hold the\n\
+         same, a board what its filter lets through, the archive every hut's readings. By hand:\n  \
+         keen audit --topology {shown}\n",
         step(
             2,
             "keen audit: every row over all nodes, and who agrees with whom"
@@ -68,7 +72,10 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
 
     writeln!(
         out,
-        "{}",
+        "{}\n\
+         keen.toml says who is right: most of the huts, for notices the valley. Where that does not\n\
+         decide, the plan asks. It is only a plan; nothing is carried out. By hand:\n  \
+         keen plan --topology {shown}\n",
         step(3, "keen plan: what would put them right, step by step")
     )?;
     let planned = plan::from_nodes(&loaded, &Scope::whole(), u64::MAX, &stop, terminal)?;
@@ -78,7 +85,6 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
         plan_text::write(&loaded.topology, &planned, STEPS_SHOWN, terminal.columns)
     )?;
 
-    let shown = file.display();
     writeln!(
         out,
         "{}\n  \
@@ -94,6 +100,19 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
     } else {
         Exit::Agree
     })
+}
+
+/// A path as one types it into a shell.
+fn typed(path: &Path) -> String {
+    let path = path.display().to_string();
+    if path
+        .chars()
+        .all(|c| c.is_alphanumeric() || "/._-".contains(c))
+    {
+        path
+    } else {
+        format!("'{}'", path.replace('\'', "'\\''"))
+    }
 }
 
 /// The folder to work in: the one named, if it is empty, or a fresh one.

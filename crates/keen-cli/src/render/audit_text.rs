@@ -14,7 +14,7 @@ use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 use keen_nodes::audit::{AuditSink, TableHead, TableOutcome, Verdict};
 
-use super::style::{self, BAD, HEADING, QUIET, UNKNOWN, counted, hanging, styled};
+use super::style::{self, BAD, HEADING, QUIET, UNKNOWN, counted, grouped, hanging, styled};
 use crate::audit_run::Totals;
 use crate::safe;
 
@@ -135,19 +135,6 @@ fn took(took: Duration) -> String {
     } else {
         format!("{:.1} s", took.as_secs_f64())
     }
-}
-
-/// Digits in groups of three.
-fn grouped(number: u64) -> String {
-    let digits = number.to_string();
-    let mut out = String::new();
-    for (i, digit) in digits.chars().enumerate() {
-        if i > 0 && (digits.len() - i).is_multiple_of(3) {
-            out.push(' ');
-        }
-        out.push(digit);
-    }
-    out
 }
 
 /// Columns of the overview where there is no terminal to fit it to.

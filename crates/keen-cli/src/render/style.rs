@@ -26,7 +26,7 @@ pub(crate) fn verdict(verdict: Verdict) -> (&'static str, Style) {
 
 /// "1 row", "2 rows".
 pub(crate) fn counted(count: u64, one: &str, many: &str) -> String {
-    format!("{count} {}", if count == 1 { one } else { many })
+    format!("{} {}", grouped(count), if count == 1 { one } else { many })
 }
 
 /// A line that continues below its own text where the terminal is too narrow for it.
@@ -59,4 +59,17 @@ pub(crate) fn nodes(topology: &Topology, nodes: &[NodeId]) -> String {
         list.push_str(name);
     }
     list
+}
+
+/// Digits in groups of three.
+pub(crate) fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut out = String::new();
+    for (i, digit) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i).is_multiple_of(3) {
+            out.push(' ');
+        }
+        out.push(digit);
+    }
+    out
 }

@@ -82,7 +82,7 @@ pub fn write(topology: &Topology, steps: &[&Step], title: &str, direction: Direc
     out
 }
 
-/// Makes `changes()` zero, so that a write that fails is not taken for the one before it.
+/// Makes `changes()` zero, so that a write that cannot be prepared is not taken for the one before it.
 const FORGET: &str = "DELETE FROM temp.keen_guard WHERE step < 0;";
 
 fn changes_in_words(step: &Step) -> Vec<String> {
