@@ -7,11 +7,7 @@
 //! Floor and audit take turns, so that a machine whose speed drifts drifts for
 //! both. Timings are printed and never judged.
 
-#![allow(
-    clippy::print_stdout,
-    missing_docs,
-    reason = "a benchmark prints its figures"
-)]
+#![allow(clippy::print_stdout, missing_docs, reason = "a benchmark prints its figures")]
 
 use std::path::Path;
 use std::process::{Command, Stdio};

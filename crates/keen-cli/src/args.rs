@@ -11,12 +11,7 @@ use keen_core::digest::DigestFunction;
 /// keen reads. It opens nodes read-only; the only command here that writes to a database is
 /// `demo`, and only to files it makes itself.
 #[derive(Debug, Parser)]
-#[command(
-    name = "keen",
-    version,
-    max_term_width = 100,
-    disable_help_subcommand = true
-)]
+#[command(name = "keen", version, max_term_width = 100, disable_help_subcommand = true)]
 #[command(after_long_help = "\
 Exit codes:
   0    everything was checked and all agree

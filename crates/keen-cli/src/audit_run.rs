@@ -63,11 +63,7 @@ impl Scope {
         }
         let known: Vec<&String> = topology.sets.iter().flat_map(|set| &set.tables).collect();
         if let Some(unknown) = args.tables.iter().find(|table| !known.contains(table)) {
-            bail!(
-                "no set has a table {}; they have {}",
-                crate::safe::text(unknown),
-                names(&known)
-            );
+            bail!("no set has a table {}; they have {}", crate::safe::text(unknown), names(&known));
         }
         Ok(Self {
             nodes: if nodes == 0 { !0 } else { nodes },
@@ -228,12 +224,7 @@ fn paths(loaded: &Loaded) -> Vec<Option<PathBuf>> {
         Address::Sqlite(path) => Some(loaded.base.join(path)),
         Address::Server { .. } => None,
     };
-    loaded
-        .topology
-        .nodes
-        .iter()
-        .map(|node| path(&node.at))
-        .collect()
+    loaded.topology.nodes.iter().map(|node| path(&node.at)).collect()
 }
 
 fn open(
@@ -254,10 +245,7 @@ fn open(
     };
     // Two names for one file would always agree with each other.
     let same = |other: &Option<PathBuf>| {
-        let (a, b) = (
-            path.canonicalize(),
-            other.as_ref().map(|p| p.canonicalize()),
-        );
+        let (a, b) = (path.canonicalize(), other.as_ref().map(|p| p.canonicalize()));
         matches!((a, b), (Ok(a), Some(Ok(b))) if a == b)
     };
     if let Some(twin) = paths.iter().take(node).position(same) {
@@ -317,12 +305,8 @@ impl AuditSink for Counting<'_> {
         *count += 1;
         self.totals.incomplete += u64::from(!outcome.unread.is_empty());
         self.totals.divergent += outcome.tally.divergent;
-        self.totals.rows += outcome
-            .tally
-            .balances
-            .values()
-            .map(|balance| balance.rows)
-            .sum::<u64>();
+        self.totals.rows +=
+            outcome.tally.balances.values().map(|balance| balance.rows).sum::<u64>();
         self.sink.table_done(outcome)
     }
 }

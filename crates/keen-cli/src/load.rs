@@ -34,10 +34,7 @@ pub(crate) fn topology(path: &Path, terminal: Terminal) -> Result<Loaded> {
         anstream::eprintln!("{}", render(problem, &text, path, terminal));
     }
     let Some(topology) = topology else {
-        let errors = problems
-            .iter()
-            .filter(|problem| problem.level == Level::Error)
-            .count();
+        let errors = problems.iter().filter(|problem| problem.level == Level::Error).count();
         anyhow::bail!(
             "{} cannot be used: {errors} error{}, nothing was read",
             path.display(),
@@ -66,15 +63,8 @@ fn render(problem: &Problem, text: &str, path: &Path, terminal: Terminal) -> Str
         }
         None => group.element(annotate_snippets::Origin::path(name.as_str())),
     };
-    let renderer = if terminal.colors_errors() {
-        Renderer::styled()
-    } else {
-        Renderer::plain()
-    };
-    let mut out = renderer
-        .decor_style(DecorStyle::Ascii)
-        .render(&[group])
-        .clone();
+    let renderer = if terminal.colors_errors() { Renderer::styled() } else { Renderer::plain() };
+    let mut out = renderer.decor_style(DecorStyle::Ascii).render(&[group]).clone();
     if let Some(help) = &problem.help {
         let mut lines = help.lines();
         let _ = write!(out, "\n  help: {}", lines.next().unwrap_or_default());

@@ -15,10 +15,7 @@ pub(crate) enum Output {
     /// Standard output.
     Stdout(BufWriter<Box<dyn Write>>),
     /// A file that appears, whole, when [`Output::finish`] is called.
-    File {
-        temporary: BufWriter<NamedTempFile>,
-        path: PathBuf,
-    },
+    File { temporary: BufWriter<NamedTempFile>, path: PathBuf },
 }
 
 impl Output {
@@ -28,28 +25,17 @@ impl Output {
             return Ok(Self::Stdout(BufWriter::new(stdout)));
         };
         if path.is_dir() {
-            anyhow::bail!(
-                "{} is a folder: name a file in it for --output",
-                path.display()
-            );
+            anyhow::bail!("{} is a folder: name a file in it for --output", path.display());
         }
-        let folder = path
-            .parent()
-            .filter(|p| !p.as_os_str().is_empty())
-            .unwrap_or(Path::new("."));
-        let temporary = tempfile::Builder::new()
-            .prefix(".keen-")
-            .tempfile_in(folder)
-            .with_context(|| {
+        let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let temporary =
+            tempfile::Builder::new().prefix(".keen-").tempfile_in(folder).with_context(|| {
                 format!(
                     "cannot write {}: choose a folder that exists and can be written to",
                     path.display()
                 )
             })?;
-        Ok(Self::File {
-            temporary: BufWriter::new(temporary),
-            path: path.to_owned(),
-        })
+        Ok(Self::File { temporary: BufWriter::new(temporary), path: path.to_owned() })
     }
 
     /// Puts the result in its place.
@@ -57,9 +43,7 @@ impl Output {
         match self {
             Self::Stdout(mut out) => out.flush().context(CANNOT),
             Self::File { temporary, path } => {
-                let file = temporary
-                    .into_inner()
-                    .map_err(io::IntoInnerError::into_error);
+                let file = temporary.into_inner().map_err(io::IntoInnerError::into_error);
                 let file = file.with_context(|| format!("cannot write {}", path.display()))?;
                 persist(file, &path)
             }
@@ -73,12 +57,10 @@ fn persist(file: NamedTempFile, path: &Path) -> Result<()> {
     {
         use std::os::unix::fs::PermissionsExt as _;
         let mode = std::fs::metadata(path).map_or(0o644, |old| old.permissions().mode() & 0o777);
-        file.as_file()
-            .set_permissions(std::fs::Permissions::from_mode(mode))?;
+        file.as_file().set_permissions(std::fs::Permissions::from_mode(mode))?;
     }
     file.as_file().sync_all()?;
-    file.persist(path)
-        .with_context(|| format!("cannot put {} in its place", path.display()))?;
+    file.persist(path).with_context(|| format!("cannot put {} in its place", path.display()))?;
     Ok(())
 }
 
@@ -102,9 +84,8 @@ impl Write for Output {
 pub(crate) fn is_broken_pipe(error: &anyhow::Error) -> bool {
     error.chain().any(|cause| {
         let io = cause.downcast_ref::<io::Error>().map(io::Error::kind);
-        let json = cause
-            .downcast_ref::<serde_json::Error>()
-            .and_then(serde_json::Error::io_error_kind);
+        let json =
+            cause.downcast_ref::<serde_json::Error>().and_then(serde_json::Error::io_error_kind);
         io.or(json) == Some(io::ErrorKind::BrokenPipe)
     })
 }

@@ -38,10 +38,7 @@ impl Progress {
                 let _ = out.write_str(&grouped(speed));
             };
             bar.set_style(
-                style
-                    .with_key("rows", rows)
-                    .with_key("speed", speed)
-                    .progress_chars("=> "),
+                style.with_key("rows", rows).with_key("speed", speed).progress_chars("=> "),
             );
         }
         bar.enable_steady_tick(Duration::from_millis(250));
@@ -59,11 +56,7 @@ impl Progress {
     pub(crate) fn advance(&self, rows: u64) {
         self.0.inc(rows);
         // The length was an estimate; a bar beyond its end would be a lie.
-        if self
-            .0
-            .length()
-            .is_some_and(|length| self.0.position() > length)
-        {
+        if self.0.length().is_some_and(|length| self.0.position() > length) {
             self.0.set_length(self.0.position());
         }
     }

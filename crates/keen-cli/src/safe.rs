@@ -48,18 +48,10 @@ pub(crate) fn values_apart(values: &[&Value]) -> Vec<String> {
     let shown: Vec<String> = values.iter().map(|v| whole(v)).collect();
     let any_long = shown.iter().any(|text| width(text) > LONGEST);
     let common = shown.iter().skip(1).fold(usize::MAX, |common, text| {
-        let shared = shown[0]
-            .chars()
-            .zip(text.chars())
-            .take_while(|(a, b)| a == b)
-            .count();
+        let shared = shown[0].chars().zip(text.chars()).take_while(|(a, b)| a == b).count();
         common.min(shared)
     });
-    let skip = if any_long && common != usize::MAX {
-        common.saturating_sub(LEAD)
-    } else {
-        0
-    };
+    let skip = if any_long && common != usize::MAX { common.saturating_sub(LEAD) } else { 0 };
     shown.iter().map(|text| shortened(text, skip)).collect()
 }
 
@@ -136,10 +128,7 @@ mod tests {
         let a = Value::text(&format!("{}left", "x".repeat(500)));
         let b = Value::text(&format!("{}right", "x".repeat(500)));
         let shown = values_apart(&[&a, &b]);
-        assert!(
-            shown[0].contains("left") && shown[1].contains("right"),
-            "{shown:?}"
-        );
+        assert!(shown[0].contains("left") && shown[1].contains("right"), "{shown:?}");
         assert!(value(&a).ends_with("(506 characters)"));
     }
 }

@@ -102,10 +102,7 @@ pub(crate) struct DivergentDocument {
     pub(crate) outside_filter: Vec<VersionDocument>,
 }
 
-#[expect(
-    clippy::trivially_copy_pass_by_ref,
-    reason = "serde asks for a reference"
-)]
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks for a reference")]
 fn is_false(v: &bool) -> bool {
     !v
 }
@@ -168,12 +165,7 @@ pub(crate) fn record<'a>(
 }
 
 fn row_of(layout: &Layout, cells: &[Value]) -> (Map<String, Json>, Vec<String>) {
-    record(
-        layout
-            .shown
-            .iter()
-            .filter_map(|i| Some((&layout.columns[*i].name[..], cells.get(*i)?))),
-    )
+    record(layout.shown.iter().filter_map(|i| Some((&layout.columns[*i].name[..], cells.get(*i)?))))
 }
 
 /// The columns that were compared, in declared order.
@@ -192,11 +184,7 @@ pub(crate) fn columns(layout: &Layout) -> Vec<ColumnDocument> {
 
 /// The names of the key columns.
 pub(crate) fn key(layout: &Layout) -> Vec<String> {
-    layout
-        .key
-        .iter()
-        .map(|i| layout.columns[*i].name.clone())
-        .collect()
+    layout.key.iter().map(|i| layout.columns[*i].name.clone()).collect()
 }
 
 /// The shapes of a table, those that are alike together.
@@ -228,17 +216,11 @@ pub(crate) fn shapes(
             triggers: shape.triggers.clone(),
         };
         let same = |other: &&mut ShapeDocument| {
-            ShapeDocument {
-                nodes: Vec::new(),
-                ..(**other).clone()
-            } == document
+            ShapeDocument { nodes: Vec::new(), ..(**other).clone() } == document
         };
         match documents.iter_mut().find(same) {
             Some(known) => known.nodes.push(node.name.clone()),
-            None => documents.push(ShapeDocument {
-                nodes: vec![node.name.clone()],
-                ..document
-            }),
+            None => documents.push(ShapeDocument { nodes: vec![node.name.clone()], ..document }),
         }
     }
     documents
@@ -264,10 +246,7 @@ const FAMILIES: [(Family, &str); 5] = [
 ];
 
 fn family_name(family: Family) -> &'static str {
-    FAMILIES
-        .iter()
-        .find(|(known, _)| *known == family)
-        .map_or("any", |(_, name)| name)
+    FAMILIES.iter().find(|(known, _)| *known == family).map_or("any", |(_, name)| name)
 }
 
 /// A divergent row.
@@ -277,10 +256,7 @@ pub(crate) fn divergent(
     row: &DivergentRow,
 ) -> DivergentDocument {
     let names = |nodes: &[NodeId]| {
-        nodes
-            .iter()
-            .map(|node| topology.nodes[*node].name.clone())
-            .collect::<Vec<_>>()
+        nodes.iter().map(|node| topology.nodes[*node].name.clone()).collect::<Vec<_>>()
     };
     let row_is_key = row.key.is_empty();
     let (key, key_whole_numbers) = if row_is_key {
@@ -290,42 +266,21 @@ pub(crate) fn divergent(
             .map(|cells| row_of(layout, cells))
             .unwrap_or_default()
     } else {
-        record(
-            layout
-                .key
-                .iter()
-                .map(|i| &layout.columns[*i].name[..])
-                .zip(&row.key),
-        )
+        record(layout.key.iter().map(|i| &layout.columns[*i].name[..]).zip(&row.key))
     };
     let version = |nodes: Vec<String>, cells: Option<&Vec<Value>>, count| {
         let (row, whole_numbers) = cells.map(|cells| row_of(layout, cells)).unzip();
-        VersionDocument {
-            nodes,
-            row,
-            whole_numbers: whole_numbers.unwrap_or_default(),
-            count,
-        }
+        VersionDocument { nodes, row, whole_numbers: whole_numbers.unwrap_or_default(), count }
     };
     DivergentDocument {
         key,
         key_whole_numbers,
         row_is_key,
-        columns: row
-            .differing
-            .iter()
-            .map(|i| layout.columns[*i].name.clone())
-            .collect(),
+        columns: row.differing.iter().map(|i| layout.columns[*i].name.clone()).collect(),
         versions: row
             .versions
             .iter()
-            .map(|v| {
-                version(
-                    names(&v.nodes),
-                    v.row.as_ref(),
-                    row_is_key.then_some(v.count),
-                )
-            })
+            .map(|v| version(names(&v.nodes), v.row.as_ref(), row_is_key.then_some(v.count)))
             .collect(),
         outside_filter: row
             .outside
@@ -354,9 +309,7 @@ pub(crate) fn audited_table(
         format!("{place} is not in the topology file: it was changed since the audit")
     })?;
     let node = |name: &String| {
-        topology
-            .node(name)
-            .ok_or_else(|| format!("node {name} is not in the topology file"))
+        topology.node(name).ok_or_else(|| format!("node {name} is not in the topology file"))
     };
 
     let mut columns: Vec<Column> = document
@@ -398,11 +351,7 @@ pub(crate) fn audited_table(
             nodes.insert(id, local_table(&shape));
         }
     }
-    let unread = document
-        .unread
-        .keys()
-        .map(node)
-        .collect::<Result<Vec<_>, _>>()?;
+    let unread = document.unread.keys().map(node).collect::<Result<Vec<_>, _>>()?;
     let divergent = document
         .divergent
         .into_iter()
@@ -413,9 +362,7 @@ pub(crate) fn audited_table(
         divergent: divergent.collect::<Result<_, _>>()?,
         layout,
         nodes,
-        unread: unread
-            .into_iter()
-            .fold(0, |all, id| all | keen_core::expectation::bit(id)),
+        unread: unread.into_iter().fold(0, |all, id| all | keen_core::expectation::bit(id)),
     })
 }
 
@@ -464,9 +411,7 @@ fn divergent_row(
         names
             .iter()
             .map(|n| {
-                topology
-                    .node(n)
-                    .ok_or_else(|| format!("node {n} is not in the topology file"))
+                topology.node(n).ok_or_else(|| format!("node {n} is not in the topology file"))
             })
             .collect()
     };
@@ -475,9 +420,8 @@ fn divergent_row(
             .columns
             .iter()
             .map(|c| {
-                let json = row
-                    .get(&c.name)
-                    .ok_or_else(|| format!("a row lacks column {}", c.name))?;
+                let json =
+                    row.get(&c.name).ok_or_else(|| format!("a row lacks column {}", c.name))?;
                 parse_value(json, whole.contains(&c.name))
                     .ok_or_else(|| format!("column {} holds no value keen writes", c.name))
             })
@@ -485,17 +429,10 @@ fn divergent_row(
     };
     let mut versions = Vec::new();
     for version in &row.versions {
-        let cells = version
-            .row
-            .as_ref()
-            .map(|map| cells(map, &version.whole_numbers))
-            .transpose()?;
+        let cells =
+            version.row.as_ref().map(|map| cells(map, &version.whole_numbers)).transpose()?;
         let count = version.count.unwrap_or(u64::from(cells.is_some()));
-        versions.push(Version {
-            nodes: ids(&version.nodes)?,
-            row: cells,
-            count,
-        });
+        versions.push(Version { nodes: ids(&version.nodes)?, row: cells, count });
     }
     if versions.len() < 2 || versions.iter().any(|version| version.nodes.is_empty()) {
         return Err("a divergent row needs two versions with nodes".to_owned());
@@ -508,10 +445,7 @@ fn divergent_row(
     }
     let key_cell = |i: &usize| {
         let name = &layout.columns[*i].name;
-        let json = row
-            .key
-            .get(name)
-            .ok_or_else(|| format!("a key lacks column {name}"))?;
+        let json = row.key.get(name).ok_or_else(|| format!("a key lacks column {name}"))?;
         parse_value(json, row.key_whole_numbers.contains(name))
             .ok_or_else(|| format!("key column {name} holds no value keen writes"))
     };

@@ -64,57 +64,31 @@ fn equal_nodes_agree() {
     let folder = three_with_guests();
     let run = folder.keen(&["audit"]);
     assert_eq!(run.code, 0, "{run:?}");
-    assert!(
-        run.out.contains("All agree.") && run.out.contains("3 on a, b, c"),
-        "{}",
-        run.out
-    );
+    assert!(run.out.contains("All agree.") && run.out.contains("3 on a, b, c"), "{}", run.out);
     assert_eq!(run.err, "", "nothing but the result without a terminal");
 }
 
 #[test]
 fn the_document_says_who_holds_what() {
     let folder = three_with_guests();
-    folder.sql(
-        "b.db",
-        "UPDATE guest SET beds = 3 WHERE id = 1; DELETE FROM guest WHERE id = 3",
-    );
+    folder.sql("b.db", "UPDATE guest SET beds = 3 WHERE id = 1; DELETE FROM guest WHERE id = 3");
     let run = folder.keen(&["audit", "--format", "json"]);
     assert_eq!(run.code, 1);
     let audit: Audit = serde_json::from_str(&run.out).unwrap();
+    assert_eq!((audit.keen.as_str(), audit.version, audit.complete), ("audit", 1, true));
     assert_eq!(
-        (audit.keen.as_str(), audit.version, audit.complete),
-        ("audit", 1, true)
-    );
-    assert_eq!(
-        (
-            audit.summary.tables,
-            audit.summary.diverge,
-            audit.summary.divergent_rows
-        ),
+        (audit.summary.tables, audit.summary.diverge, audit.summary.divergent_rows),
         (1, 1, 2)
     );
     let table = &audit.tables[0];
     assert_eq!(
-        (
-            table.table.as_str(),
-            table.set.as_str(),
-            table.verdict.as_str()
-        ),
+        (table.table.as_str(), table.set.as_str(), table.verdict.as_str()),
         ("guest", "s", "diverges")
     );
-    assert_eq!(
-        table.rows,
-        [("a".into(), 3), ("b".into(), 2), ("c".into(), 3)].into()
-    );
+    assert_eq!(table.rows, [("a".into(), 3), ("b".into(), 2), ("c".into(), 3)].into());
     assert_eq!(table.divergent_total, 2);
-    let [changed, missing] = &table.divergent[..] else {
-        panic!("{table:?}")
-    };
-    assert_eq!(
-        (&changed.key["id"], &changed.columns[..]),
-        (&json!(1), &["beds".to_owned()][..])
-    );
+    let [changed, missing] = &table.divergent[..] else { panic!("{table:?}") };
+    assert_eq!((&changed.key["id"], &changed.columns[..]), (&json!(1), &["beds".to_owned()][..]));
     assert_eq!(changed.versions[0].nodes, ["a", "c"]);
     assert_eq!(changed.versions[1].row.as_ref().unwrap()["beds"], json!(3));
     assert_eq!(missing.versions[1].nodes, ["b"]);
@@ -126,15 +100,9 @@ fn lines_are_one_object_each_as_they_are_found() {
     let folder = three_with_guests();
     folder.sql("c.db", "DELETE FROM guest WHERE id = 2");
     let run = folder.keen(&["audit", "--format", "ndjson"]);
-    let lines: Vec<serde_json::Value> = run
-        .out
-        .lines()
-        .map(|line| serde_json::from_str(line).unwrap())
-        .collect();
-    let kinds: Vec<&str> = lines
-        .iter()
-        .map(|line| line["kind"].as_str().unwrap())
-        .collect();
+    let lines: Vec<serde_json::Value> =
+        run.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let kinds: Vec<&str> = lines.iter().map(|line| line["kind"].as_str().unwrap()).collect();
     assert_eq!(kinds, ["start", "divergent", "table", "summary"]);
     assert_eq!(lines[1]["key"]["id"], json!(2));
     assert_eq!(lines[3]["complete"], json!(true));
@@ -184,10 +152,7 @@ fn minus_zero_is_zero_and_infinities_are_values() {
 #[test]
 fn bytes_wide_numbers_and_broken_text_are_written_as_documented() {
     let folder = Folder::mesh(2, &["t"], "");
-    folder.sql_all(
-        &["a.db", "b.db"],
-        "CREATE TABLE t (id INTEGER PRIMARY KEY, v)",
-    );
+    folder.sql_all(&["a.db", "b.db"], "CREATE TABLE t (id INTEGER PRIMARY KEY, v)");
     folder.sql("a.db", "INSERT INTO t VALUES (1, x'00ff'), (2, 9007199254740993), (3, CAST(x'61ff' AS TEXT)), (9007199254740995, 0)");
     let (code, json) = folder.audit_json();
     assert_eq!(code, 1);
@@ -201,15 +166,9 @@ fn bytes_wide_numbers_and_broken_text_are_written_as_documented() {
     assert_eq!(rows[1]["row"]["v"], json!("9007199254740993"));
     assert_eq!(rows[1]["whole_numbers"], json!(["v"]));
     assert_eq!(rows[2]["row"]["v"], json!({"text_bytes": "Yf8="}));
-    assert_eq!(
-        table(&json, 0)["divergent"][3]["key_whole_numbers"],
-        json!(["id"])
-    );
+    assert_eq!(table(&json, 0)["divergent"][3]["key_whole_numbers"], json!(["id"]));
     let text = folder.keen(&["audit"]).out;
-    assert!(
-        text.contains("v = text x'61ff'") && text.contains("v = x'00ff'"),
-        "{text}"
-    );
+    assert!(text.contains("v = text x'61ff'") && text.contains("v = x'00ff'"), "{text}");
 }
 
 #[test]
@@ -219,36 +178,19 @@ fn a_terminal_is_never_told_what_to_do() {
         &["a.db", "b.db"],
         "CREATE TABLE \"t\u{1b}[31m\" (id INTEGER PRIMARY KEY, \"c\u{202e}\")",
     );
-    folder.sql(
-        "a.db",
-        "INSERT INTO \"t\u{1b}[31m\" VALUES (1, 'x\u{1b}]0;gotcha\u{7}\r\n')",
-    );
-    for args in [
-        &["audit", "--color", "never"][..],
-        &["plan", "--color", "never"],
-    ] {
+    folder.sql("a.db", "INSERT INTO \"t\u{1b}[31m\" VALUES (1, 'x\u{1b}]0;gotcha\u{7}\r\n')");
+    for args in [&["audit", "--color", "never"][..], &["plan", "--color", "never"]] {
         let run = folder.keen(args);
         assert_eq!(run.code, 1, "{run:?}");
         let acting = |c: char| (c.is_control() && c != '\n') || c == '\u{202e}';
-        assert!(
-            !run.out.chars().any(acting) && !run.err.chars().any(acting),
-            "{run:?}"
-        );
+        assert!(!run.out.chars().any(acting) && !run.err.chars().any(acting), "{run:?}");
     }
 }
 
 #[test]
 fn names_of_any_kind_work() {
-    let names = [
-        "order",
-        "Übernachtung",
-        "a \"b\" c",
-        "it's",
-        "山小屋",
-        "semi;colon",
-        "--",
-        "SELECT",
-    ];
+    let names =
+        ["order", "Übernachtung", "a \"b\" c", "it's", "山小屋", "semi;colon", "--", "SELECT"];
     for name in names {
         let folder = Folder::mesh(3, &[], "");
         std::fs::write(
@@ -269,16 +211,10 @@ fn names_of_any_kind_work() {
         );
         let (code, json) = folder.audit_json();
         assert_eq!(code, 1, "{name}");
-        assert_eq!(
-            table(&json, 0)["divergent"][0]["columns"],
-            json!(["group \" by"])
-        );
+        assert_eq!(table(&json, 0)["divergent"][0]["columns"], json!(["group \" by"]));
         let run = folder.keen(&["plan", "--format", "sql", "--output", "out"]);
         assert_eq!(run.code, 1, "{name}: {run:?}");
-        folder.sql(
-            "b.db",
-            &std::fs::read_to_string(folder.path("out/b.repair.sql")).unwrap(),
-        );
+        folder.sql("b.db", &std::fs::read_to_string(folder.path("out/b.repair.sql")).unwrap());
         assert_eq!(folder.audit_json().0, 0, "{name}: repaired");
     }
 }
@@ -304,23 +240,11 @@ fn a_hub_is_held_against_each_site_on_its_own_rows() {
     );
     let make = "CREATE TABLE reading (hut TEXT, hour INTEGER, t REAL, PRIMARY KEY (hut, hour)) WITHOUT ROWID;";
     folder.sql_all(&["a.db", "b.db", "c.db"], make);
-    folder.sql_all(
-        &["a.db", "c.db"],
-        "INSERT INTO reading VALUES ('n', 1, 0.5), ('n', 2, 0.5)",
-    );
-    folder.sql_all(
-        &["b.db", "c.db"],
-        "INSERT INTO reading VALUES ('s', 1, 1.5)",
-    );
-    assert_eq!(
-        folder.audit_json().0,
-        0,
-        "each site's rows are expected there and at the hub"
-    );
-    folder.sql(
-        "c.db",
-        "DELETE FROM reading WHERE hut = 's'; INSERT INTO reading VALUES ('x', 9, 0)",
-    );
+    folder.sql_all(&["a.db", "c.db"], "INSERT INTO reading VALUES ('n', 1, 0.5), ('n', 2, 0.5)");
+    folder.sql_all(&["b.db", "c.db"], "INSERT INTO reading VALUES ('s', 1, 1.5)");
+    assert_eq!(folder.audit_json().0, 0, "each site's rows are expected there and at the hub");
+    folder
+        .sql("c.db", "DELETE FROM reading WHERE hut = 's'; INSERT INTO reading VALUES ('x', 9, 0)");
     folder.sql("b.db", "INSERT INTO reading VALUES ('n', 2, 7.5)");
     let (code, json) = folder.audit_json();
     assert_eq!(code, 1);
@@ -329,12 +253,7 @@ fn a_hub_is_held_against_each_site_on_its_own_rows() {
         .unwrap()
         .iter()
         .map(|row| {
-            row["versions"]
-                .as_array()
-                .unwrap()
-                .iter()
-                .map(|v| v["nodes"].to_string())
-                .collect()
+            row["versions"].as_array().unwrap().iter().map(|v| v["nodes"].to_string()).collect()
         })
         .collect();
     assert_eq!(
@@ -381,10 +300,7 @@ fn a_filtered_subscriber_agrees_under_its_filter_and_columns() {
     assert_eq!(row["outside_filter"][0]["row"]["published"], json!(0));
     // And its repair changes it rather than colliding with it.
     folder.keen(&["plan", "--format", "sql", "--output", "out"]);
-    folder.sql(
-        "b.db",
-        &std::fs::read_to_string(folder.path("out/board.repair.sql")).unwrap(),
-    );
+    folder.sql("b.db", &std::fs::read_to_string(folder.path("out/board.repair.sql")).unwrap());
     assert_eq!(folder.audit_json().0, 0);
 }
 
@@ -408,10 +324,7 @@ fn rows_without_a_key_are_counted() {
             .map(|v| v["count"].as_u64().unwrap())
             .collect::<Vec<_>>()
     };
-    assert_eq!(
-        rows.iter().map(counts).collect::<Vec<_>>(),
-        [vec![1, 0], vec![2, 4]]
-    );
+    assert_eq!(rows.iter().map(counts).collect::<Vec<_>>(), [vec![1, 0], vec![2, 4]]);
     assert_eq!(rows[1]["key"], json!({"day": 1, "txt": "x"}));
     folder.keen(&["plan", "--format", "sql", "--output", "out"]);
     for node in ["b", "c"] {
@@ -435,9 +348,7 @@ fn text_says_how_many_more_there_are() {
     );
     let run = folder.keen(&["audit", "--show", "31"]);
     assert!(!run.out.contains("more (--show"), "{}", run.out);
-    let json = folder
-        .keen(&["audit", "--format", "json", "--show", "2"])
-        .json();
+    let json = folder.keen(&["audit", "--format", "json", "--show", "2"]).json();
     assert_eq!(table(&json, 0)["divergent"].as_array().unwrap().len(), 2);
     assert_eq!(table(&json, 0)["divergent_total"], json!(31));
 }
@@ -454,10 +365,7 @@ fn nodes_and_tables_can_be_chosen() {
     let run = folder.keen(&["audit", "--node", "a,b", "--table", "guest"]);
     assert_eq!(run.code, 0, "{run:?}");
     assert!(run.out.contains("Left out on request: c"), "{}", run.out);
-    assert_eq!(
-        folder.keen(&["audit", "--node", "a", "--node", "b"]).code,
-        1
-    );
+    assert_eq!(folder.keen(&["audit", "--node", "a", "--node", "b"]).code, 1);
     for (args, word) in [
         (&["audit", "--node", "z,a"][..], "z"),
         (&["audit", "--table", "marmot"], "marmot"),
@@ -487,16 +395,10 @@ fn numbers_declared_differently_are_compared_by_value() {
     let (code, json) = folder.audit_json();
     assert_eq!(code, 1);
     assert_eq!(table(&json, 0)["divergent_total"], json!(1));
-    assert_eq!(
-        table(&json, 0)["columns"][1],
-        json!({"name": "v", "compared": "as_number"})
-    );
+    assert_eq!(table(&json, 0)["columns"][1], json!({"name": "v", "compared": "as_number"}));
     assert!(folder.keen(&["audit"]).out.contains("REAL on a"));
     folder.keen(&["plan", "--format", "sql", "--output", "out"]);
-    folder.sql(
-        "c.db",
-        &std::fs::read_to_string(folder.path("out/c.repair.sql")).unwrap(),
-    );
+    folder.sql("c.db", &std::fs::read_to_string(folder.path("out/c.repair.sql")).unwrap());
     assert_eq!(folder.audit_json().0, 0);
 }
 
@@ -550,10 +452,9 @@ fn every_kind_of_key_is_merged_in_order() {
                  WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 500)
                  INSERT INTO t SELECT (i * 7919) % 503, i FROM n;"
             );
-            folder.sql_all(&["a.db", "b.db"], &fill).sql(
-                "b.db",
-                "DELETE FROM t WHERE v = 250; UPDATE t SET v = -1 WHERE v = 100",
-            );
+            folder
+                .sql_all(&["a.db", "b.db"], &fill)
+                .sql("b.db", "DELETE FROM t WHERE v = 250; UPDATE t SET v = -1 WHERE v = 100");
             let (code, json) = folder.audit_json();
             assert_eq!(code, 1, "{key}{end}: {json}");
             assert_eq!(table(&json, 0)["divergent_total"], json!(2), "{key}{end}");
@@ -573,10 +474,7 @@ fn a_node_may_call_a_table_otherwise() {
     let (code, json) = folder.audit_json();
     assert_eq!((code, &table(&json, 0)["table"]), (1, &json!("guest list")));
     folder.keen(&["plan", "--format", "sql", "--output", "out"]);
-    folder.sql(
-        "b.db",
-        &std::fs::read_to_string(folder.path("out/b.repair.sql")).unwrap(),
-    );
+    folder.sql("b.db", &std::fs::read_to_string(folder.path("out/b.repair.sql")).unwrap());
     assert_eq!(folder.audit_json().0, 0);
 }
 
@@ -604,22 +502,10 @@ fn tables_of_many_columns_and_generated_ones_are_mended_too() {
     folder.sql_all(&["a.db", "b.db"], &format!("{wide}{made}"));
     folder.sql("b.db", "UPDATE wide SET c1100 = 'wrong'; UPDATE made SET n = 6; INSERT INTO made (id, n, v) VALUES (2, 1, 1.5)");
     let (_, json) = folder.audit_json();
-    assert_eq!(
-        table(&json, 1)["divergent"][0]["columns"],
-        json!(["n", "twice"])
-    );
+    assert_eq!(table(&json, 1)["divergent"][0]["columns"], json!(["n", "twice"]));
     folder.keen(&["plan", "--format", "sql", "--output", "out"]);
-    folder.sql(
-        "b.db",
-        &std::fs::read_to_string(folder.path("out/b.repair.sql")).unwrap(),
-    );
+    folder.sql("b.db", &std::fs::read_to_string(folder.path("out/b.repair.sql")).unwrap());
     assert_eq!(folder.audit_json().0, 0);
-    folder.sql(
-        "b.db",
-        &std::fs::read_to_string(folder.path("out/b.undo.sql")).unwrap(),
-    );
-    assert_eq!(
-        table(&folder.audit_json().1, 1)["divergent_total"],
-        json!(2)
-    );
+    folder.sql("b.db", &std::fs::read_to_string(folder.path("out/b.undo.sql")).unwrap());
+    assert_eq!(table(&folder.audit_json().1, 1)["divergent_total"], json!(2));
 }

@@ -25,18 +25,11 @@ fn three() -> Folder {
 fn others_were_compared(folder: &Folder, words: &[&str]) -> Run {
     let (code, json) = folder.audit_json();
     assert_eq!(code, 3, "{json}");
-    assert_eq!(
-        (&json["complete"], &table(&json, 0)["verdict"]),
-        (&json!(false), &json!("unread"))
-    );
+    assert_eq!((&json["complete"], &table(&json, 0)["verdict"]), (&json!(false), &json!("unread")));
     assert_eq!(table(&json, 0)["rows"], json!({"a": 1, "b": 1}), "{json}");
     let run = folder.keen(&["audit", "--wait", "100ms"]);
     assert_eq!(run.code, 3, "{run:?}");
-    assert!(
-        run.out.contains("Incomplete:") && !run.out.contains("All agree"),
-        "{}",
-        run.out
-    );
+    assert!(run.out.contains("Incomplete:") && !run.out.contains("All agree"), "{}", run.out);
     for word in words {
         assert!(run.out.contains(word), "{word} in {}", run.out);
     }
@@ -50,10 +43,7 @@ fn others_were_compared(folder: &Folder, words: &[&str]) -> Run {
 fn a_missing_file() {
     let folder = three();
     fs::remove_file(folder.path("c.db")).unwrap();
-    others_were_compared(
-        &folder,
-        &["c.db does not exist", "correct the node's address"],
-    );
+    others_were_compared(&folder, &["c.db does not exist", "correct the node's address"]);
     assert!(!folder.path("c.db").exists(), "and none was made");
 }
 
@@ -91,11 +81,7 @@ fn a_damaged_file() {
     fs::write(folder.path("c.db"), bytes).unwrap();
     let run = folder.keen(&["audit", "--node", "b,c"]);
     assert!(run.code == 3 || run.code == 1, "{run:?}");
-    assert!(
-        run.out.contains("malformed") && run.out.contains("integrity_check"),
-        "{}",
-        run.out
-    );
+    assert!(run.out.contains("malformed") && run.out.contains("integrity_check"), "{}", run.out);
     assert!(run.out.contains("Incomplete:"), "{}", run.out);
     // Rows read before the damage are the same: nothing is called divergent for want of the rest.
     assert_eq!(run.code, 3, "{}", run.out);
@@ -108,11 +94,7 @@ fn a_locked_file() {
     writer.execute_batch("BEGIN EXCLUSIVE").unwrap();
     let run = folder.keen(&["audit", "--wait", "100ms"]);
     assert_eq!(run.code, 3, "{run:?}");
-    assert!(
-        run.out.contains("locked") && run.out.contains("--wait"),
-        "{}",
-        run.out
-    );
+    assert!(run.out.contains("locked") && run.out.contains("--wait"), "{}", run.out);
     assert!(run.out.contains("1 on a, b"), "{}", run.out);
     writer.execute_batch("COMMIT").unwrap();
     assert_eq!(folder.keen(&["audit"]).code, 0);
@@ -133,11 +115,7 @@ fn a_crashed_writer_left_a_journal() {
     let run = folder.keen(&["audit"]);
     assert_eq!(run.code, 3, "{run:?}");
     assert!(run.out.contains("crashed"), "{}", run.out);
-    assert_eq!(
-        folder.snapshot(),
-        before,
-        "the journal is left for its owner"
-    );
+    assert_eq!(folder.snapshot(), before, "the journal is left for its owner");
 }
 
 #[test]
@@ -150,12 +128,7 @@ fn a_table_is_missing_on_one_node() {
         (&table(&json, 0)["verdict"], &table(&json, 1)["verdict"]),
         (&json!("unread"), &json!("agrees"))
     );
-    assert!(
-        table(&json, 0)["unread"]["c"]
-            .as_str()
-            .unwrap()
-            .contains("no table guest")
-    );
+    assert!(table(&json, 0)["unread"]["c"].as_str().unwrap().contains("no table guest"));
 }
 
 #[test]
@@ -168,15 +141,9 @@ fn a_column_is_missing_on_one_node() {
 #[test]
 fn a_node_has_another_key() {
     let folder = three();
-    folder.sql(
-        "c.db",
-        "DROP TABLE guest; CREATE TABLE guest (id INTEGER, name TEXT PRIMARY KEY)",
-    );
+    folder.sql("c.db", "DROP TABLE guest; CREATE TABLE guest (id INTEGER, name TEXT PRIMARY KEY)");
     others_were_compared(&folder, &["its key is (name), on a it is (id)"]);
-    folder.sql(
-        "c.db",
-        "DROP TABLE guest; CREATE TABLE guest (id INTEGER, name TEXT)",
-    );
+    folder.sql("c.db", "DROP TABLE guest; CREATE TABLE guest (id INTEGER, name TEXT)");
     assert!(folder.keen(&["audit"]).out.contains("its key is none"));
 }
 
@@ -194,28 +161,19 @@ fn two_nodes_that_shape_a_table_differently_leave_nothing_to_compare() {
 #[test]
 fn views_and_virtual_tables_are_refused_with_a_reason() {
     let folder = three();
-    folder.sql(
-        "c.db",
-        "DROP TABLE guest; CREATE VIEW guest AS SELECT 1 AS id, 'x' AS name",
-    );
+    folder.sql("c.db", "DROP TABLE guest; CREATE VIEW guest AS SELECT 1 AS id, 'x' AS name");
     others_were_compared(&folder, &["is a view"]);
 }
 
 #[test]
 fn a_filter_that_cannot_be_evaluated() {
-    let text = common::mesh_text(3, &["guest"], "").replace(
-        "tables = [\"guest\"]",
-        "tables = [\"guest\"]\nwhere = \"marmots > 1\"",
-    );
+    let text = common::mesh_text(3, &["guest"], "")
+        .replace("tables = [\"guest\"]", "tables = [\"guest\"]\nwhere = \"marmots > 1\"");
     let folder = Folder::new(&text);
     folder.sql_all(&["a.db", "b.db", "c.db"], TWO_TABLES);
     let run = folder.keen(&["audit"]);
     assert_eq!(run.code, 3);
-    assert!(
-        run.out.contains("marmots") && run.out.contains("row filter"),
-        "{}",
-        run.out
-    );
+    assert!(run.out.contains("marmots") && run.out.contains("row filter"), "{}", run.out);
 }
 
 #[test]
@@ -255,11 +213,7 @@ fn an_output_that_cannot_be_written() {
         for command in ["audit", "plan"] {
             let run = folder.keen(&[command, "--format", "json", "--output", output]);
             assert_eq!(run.code, 2, "{run:?}");
-            assert!(
-                run.err.contains(output.trim_end_matches("/audit.json")),
-                "{}",
-                run.err
-            );
+            assert!(run.err.contains(output.trim_end_matches("/audit.json")), "{}", run.err);
         }
     }
     assert!(fs::read_dir(folder.path("taken")).unwrap().next().is_none());
@@ -271,38 +225,19 @@ fn an_output_is_replaced_whole_or_not_at_all() {
     fs::write(folder.path("audit.json"), "before").unwrap();
     assert_eq!(
         folder
-            .keen(&[
-                "audit",
-                "--format",
-                "json",
-                "--output",
-                "audit.json",
-                "--table",
-                "marmot"
-            ])
+            .keen(&["audit", "--format", "json", "--output", "audit.json", "--table", "marmot"])
             .code,
         2
     );
-    assert_eq!(
-        fs::read_to_string(folder.path("audit.json")).unwrap(),
-        "before"
-    );
-    assert_eq!(
-        folder
-            .keen(&["audit", "--format", "json", "--output", "audit.json"])
-            .code,
-        0
-    );
+    assert_eq!(fs::read_to_string(folder.path("audit.json")).unwrap(), "before");
+    assert_eq!(folder.keen(&["audit", "--format", "json", "--output", "audit.json"]).code, 0);
     assert!(
         fs::read_to_string(folder.path("audit.json"))
             .unwrap()
             .starts_with("{\n\"keen\": \"audit\"")
     );
-    let left: Vec<_> = folder
-        .snapshot()
-        .into_keys()
-        .filter(|p| p.to_string_lossy().contains(".keen-"))
-        .collect();
+    let left: Vec<_> =
+        folder.snapshot().into_keys().filter(|p| p.to_string_lossy().contains(".keen-")).collect();
     assert!(left.is_empty(), "{left:?}");
 }
 
@@ -310,10 +245,7 @@ fn an_output_is_replaced_whole_or_not_at_all() {
 fn a_reader_that_went_away_is_no_error() {
     let folder = three();
     folder.sql("a.db", "WITH RECURSIVE n (i) AS (SELECT 10 UNION ALL SELECT i + 1 FROM n WHERE i < 20000) INSERT INTO guest SELECT i, hex(zeroblob(50)) FROM n");
-    let command = format!(
-        "{} audit --format ndjson | head -n 1",
-        env!("CARGO_BIN_EXE_keen")
-    );
+    let command = format!("{} audit --format ndjson | head -n 1", env!("CARGO_BIN_EXE_keen"));
     let output = std::process::Command::new("sh")
         .args(["-c", &command])
         .current_dir(folder.root())
@@ -346,10 +278,7 @@ fn a_table_longer_than_any_batch_and_rows_larger_than_one() {
     let folder = Folder::mesh(2, &["t"], "");
     folder.sql_all(&["a.db", "b.db"], "CREATE TABLE t (id INTEGER PRIMARY KEY, v); INSERT INTO t VALUES (1, zeroblob(3000000)), (2, zeroblob(10)), (3, zeroblob(5000000))");
     assert_eq!(folder.audit_json().0, 0);
-    folder.sql(
-        "b.db",
-        "UPDATE t SET v = CAST(zeroblob(4999999) || 'x' AS BLOB) WHERE id = 3",
-    );
+    folder.sql("b.db", "UPDATE t SET v = CAST(zeroblob(4999999) || 'x' AS BLOB) WHERE id = 3");
     let run = folder.keen(&["audit"]);
     assert_eq!(run.code, 1);
     assert!(run.out.len() < 5000, "a huge value is not printed whole");

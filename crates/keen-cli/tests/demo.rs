@@ -36,11 +36,7 @@ fn the_demo_shows_the_whole_way_and_the_commands_it_names_work() {
     assert_eq!(commands.len(), 6);
     for command in commands {
         let run = folder.keen(&command);
-        assert_eq!(
-            (run.code, run.err.as_str()),
-            (1, ""),
-            "{command:?}: {run:?}"
-        );
+        assert_eq!((run.code, run.err.as_str()), (1, ""), "{command:?}: {run:?}");
     }
     for file in [
         "huts/truth.json",
@@ -57,15 +53,7 @@ fn the_demo_shows_the_whole_way_and_the_commands_it_names_work() {
 fn repaired_the_huts_agree_but_for_what_was_asked() {
     let folder = Folder::new("");
     folder.keen(&["demo", "--dir", "huts"]);
-    folder.keen(&[
-        "plan",
-        "--topology",
-        "huts/keen.toml",
-        "--format",
-        "sql",
-        "--output",
-        "repair",
-    ]);
+    folder.keen(&["plan", "--topology", "huts/keen.toml", "--format", "sql", "--output", "repair"]);
     for (node, file) in [
         ("saddle", "saddle"),
         ("cirque", "cirque"),
@@ -77,11 +65,7 @@ fn repaired_the_huts_agree_but_for_what_was_asked() {
         folder.sql(&format!("huts/{file}.db"), &script);
     }
     let run = folder.keen(&["audit", "--topology", "huts/keen.toml"]);
-    assert!(
-        run.out.contains("1 divergent row in 1 of 8 tables"),
-        "{}",
-        run.out
-    );
+    assert!(run.out.contains("1 divergent row in 1 of 8 tables"), "{}", run.out);
     assert!(run.out.contains("phone differs"), "{}", run.out);
 }
 
@@ -93,13 +77,7 @@ fn the_same_seed_tells_the_same_story() {
     }
     let balances = |dir: &str| {
         let json = folder
-            .keen(&[
-                "audit",
-                "--topology",
-                &format!("{dir}/keen.toml"),
-                "--format",
-                "json",
-            ])
+            .keen(&["audit", "--topology", &format!("{dir}/keen.toml"), "--format", "json"])
             .json();
         json["tables"]
             .as_array()
@@ -121,21 +99,13 @@ fn a_folder_that_is_not_empty_is_left_as_it_is() {
     assert_eq!(run.code, 2);
     assert!(run.err.contains("left as it is"), "{}", run.err);
     assert_eq!(fs::read_dir(folder.path("mine")).unwrap().count(), 1);
-    assert_eq!(
-        folder.keen(&["demo", "--dir", "keen.toml"]).code,
-        2,
-        "a file is no folder"
-    );
+    assert_eq!(folder.keen(&["demo", "--dir", "keen.toml"]).code, 2, "a file is no folder");
 }
 
 #[test]
 fn without_a_folder_it_names_a_fresh_one() {
     let folder = Folder::new("");
-    let output = folder
-        .command(&["demo"])
-        .env("TMPDIR", folder.root())
-        .output()
-        .unwrap();
+    let output = folder.command(&["demo"]).env("TMPDIR", folder.root()).output().unwrap();
     assert_eq!(output.status.code(), Some(0));
     let made: Vec<_> = fs::read_dir(folder.root())
         .unwrap()
@@ -154,18 +124,8 @@ fn completions_and_man_pages_are_made() {
         assert!(run.code == 0 && run.out.contains("audit"), "{shell}");
     }
     assert_eq!(folder.keen(&["completions", "--man", "man"]).code, 0);
-    for page in [
-        "keen",
-        "keen-audit",
-        "keen-plan",
-        "keen-init",
-        "keen-demo",
-        "keen-completions",
-    ] {
+    for page in ["keen", "keen-audit", "keen-plan", "keen-init", "keen-demo", "keen-completions"] {
         let text = fs::read_to_string(folder.path(&format!("man/{page}.1"))).unwrap();
-        assert!(
-            text.contains(".TH") && text.contains(".SH SYNOPSIS"),
-            "{page}"
-        );
+        assert!(text.contains(".TH") && text.contains(".SH SYNOPSIS"), "{page}");
     }
 }

@@ -44,9 +44,8 @@ fn a_file_with_a_writer_at_work_is_read_as_of_one_moment() {
         // Each transaction moves money between two far rows of both files alike, so that any
         // moment of one file has the same total; torn reads would not.
         let writer = scope.spawn(|| {
-            let connections: Vec<Connection> = ["a.db", "b.db"]
-                .map(|f| Connection::open(folder.path(f)).unwrap())
-                .into();
+            let connections: Vec<Connection> =
+                ["a.db", "b.db"].map(|f| Connection::open(folder.path(f)).unwrap()).into();
             let mut writes = 0u32;
             let mut longest = Duration::ZERO;
             while !done.load(Ordering::Relaxed) || writes < 50 {
@@ -71,10 +70,7 @@ fn a_file_with_a_writer_at_work_is_read_as_of_one_moment() {
             let run = folder.keen(&["audit", "--format", "json"]);
             let json = run.json();
             assert_eq!(json["complete"], serde_json::json!(true), "{json}");
-            assert!(
-                run.code == 0 || run.code == 1,
-                "the two files are read at two moments"
-            );
+            assert!(run.code == 0 || run.code == 1, "the two files are read at two moments");
             let rows = json["tables"][0]["divergent"].as_array().unwrap();
             let balance = |row: &serde_json::Value, node: &str| {
                 let version = row["versions"]
@@ -85,21 +81,13 @@ fn a_file_with_a_writer_at_work_is_read_as_of_one_moment() {
                     .unwrap();
                 version["row"]["balance"].as_i64().unwrap()
             };
-            let difference: i64 = rows
-                .iter()
-                .map(|row| balance(row, "a") - balance(row, "b"))
-                .sum();
-            assert_eq!(
-                difference, 0,
-                "each file has the same total at any one moment"
-            );
+            let difference: i64 =
+                rows.iter().map(|row| balance(row, "a") - balance(row, "b")).sum();
+            assert_eq!(difference, 0, "each file has the same total at any one moment");
         }
         done.store(true, Ordering::Relaxed);
         let longest = writer.join().unwrap();
-        assert!(
-            longest < Duration::from_secs(5),
-            "no write waited for the audit's lock"
-        );
+        assert!(longest < Duration::from_secs(5), "no write waited for the audit's lock");
     });
     // The writer has gone and both files hold the same again.
     assert_eq!(folder.keen(&["audit"]).code, 0);
@@ -116,10 +104,7 @@ fn start(folder: &Folder) -> Child {
 }
 
 fn signal(child: &Child, name: &str) {
-    Command::new("kill")
-        .args([&format!("-{name}"), &child.id().to_string()])
-        .status()
-        .unwrap();
+    Command::new("kill").args([&format!("-{name}"), &child.id().to_string()]).status().unwrap();
 }
 
 #[test]

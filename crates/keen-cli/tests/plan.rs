@@ -75,10 +75,7 @@ fn repair_makes_nodes_equal_and_undo_brings_them_back() {
     );
     folder.sql("a.db", "UPDATE guest SET name = 'Ai' || char(10) || 'na', score = 1e-7 WHERE id = 1; DELETE FROM stay WHERE id = 3; DELETE FROM guest WHERE id = 3");
     folder.sql("b.db", "INSERT INTO guest VALUES (9, 'surplus', x'01', 3.0); INSERT INTO stay VALUES (9, 9, CAST(x'ff' AS TEXT))");
-    folder.sql(
-        "c.db",
-        "UPDATE stay SET note = NULL WHERE id = 2; DELETE FROM line",
-    );
+    folder.sql("c.db", "UPDATE stay SET note = NULL WHERE id = 2; DELETE FROM line");
     let all = "SELECT 'g', id, name, card, score FROM guest UNION ALL SELECT 's', id, guest, note, NULL FROM stay UNION ALL SELECT 'l', txt, NULL, NULL, NULL FROM line ORDER BY 1, 2";
     let before = dump(&folder, &files, all);
     assert_eq!(folder.audit_json().0, 1);
@@ -105,31 +102,17 @@ fn repair_makes_nodes_equal_and_undo_brings_them_back() {
 fn parents_come_before_children_and_go_after_them() {
     let folder = Folder::mesh(3, &["stay", "guest"], MAJORITY);
     folder.sql_all(&["a.db", "b.db", "c.db"], "CREATE TABLE guest (id INTEGER PRIMARY KEY); CREATE TABLE stay (id INTEGER PRIMARY KEY, guest INTEGER REFERENCES guest)");
-    folder.sql_all(
-        &["b.db", "c.db"],
-        "INSERT INTO guest VALUES (1); INSERT INTO stay VALUES (1, 1)",
-    );
-    folder.sql(
-        "a.db",
-        "INSERT INTO guest VALUES (7); INSERT INTO stay VALUES (7, 7)",
-    );
+    folder
+        .sql_all(&["b.db", "c.db"], "INSERT INTO guest VALUES (1); INSERT INTO stay VALUES (1, 1)");
+    folder.sql("a.db", "INSERT INTO guest VALUES (7); INSERT INTO stay VALUES (7, 7)");
     let plan = folder.keen(&["plan", "--format", "json"]).json();
     let steps: Vec<String> = plan["steps"]
         .as_array()
         .unwrap()
         .iter()
-        .map(|s| {
-            format!(
-                "{} {}",
-                s["action"].as_str().unwrap(),
-                s["table"].as_str().unwrap()
-            )
-        })
+        .map(|s| format!("{} {}", s["action"].as_str().unwrap(), s["table"].as_str().unwrap()))
         .collect();
-    assert_eq!(
-        steps,
-        ["insert guest", "insert stay", "delete stay", "delete guest"]
-    );
+    assert_eq!(steps, ["insert guest", "insert stay", "delete stay", "delete guest"]);
 }
 
 #[test]
@@ -149,10 +132,7 @@ fn unique_values_that_are_exchanged_do_not_stop_the_repair() {
     carry_out(&folder, &["a"], "repair");
     assert_eq!(folder.audit_json().0, 0);
     carry_out(&folder, &["a"], "undo");
-    assert_eq!(
-        dump(&folder, &files, "SELECT * FROM bunk ORDER BY id"),
-        before
-    );
+    assert_eq!(dump(&folder, &files, "SELECT * FROM bunk ORDER BY id"), before);
 }
 
 #[test]
@@ -198,11 +178,7 @@ fn a_write_that_is_refused_outright_stops_the_whole_script_too() {
     let errors = run_without_bail(&folder, "a.db", &script(&folder, "a", "repair").unwrap());
     assert!(!errors.is_empty());
     assert_eq!(
-        dump(
-            &folder,
-            &["a.db"],
-            "SELECT count(*) FROM guest WHERE name = 'wrong'"
-        )[0],
+        dump(&folder, &["a.db"], "SELECT count(*) FROM guest WHERE name = 'wrong'")[0],
         ["Integer(2)"]
     );
 }
@@ -212,20 +188,13 @@ fn a_write_that_cannot_even_be_prepared_stops_it_as_well() {
     let folder = Folder::mesh(3, &["bed", "guest"], MAJORITY);
     let files = ["a.db", "b.db", "c.db"];
     folder.sql_all(&files, "CREATE TABLE bed (id INTEGER PRIMARY KEY, kind TEXT); INSERT INTO bed VALUES (1, 'x'); CREATE TABLE guest (id INTEGER PRIMARY KEY, name TEXT); INSERT INTO guest VALUES (1, 'x')");
-    folder.sql(
-        "a.db",
-        "UPDATE bed SET kind = 'wrong'; UPDATE guest SET name = 'wrong'",
-    );
+    folder.sql("a.db", "UPDATE bed SET kind = 'wrong'; UPDATE guest SET name = 'wrong'");
     folder.keen(&["plan", "--format", "sql", "--output", "out"]);
     folder.sql("a.db", "ALTER TABLE guest RENAME COLUMN name TO called");
     let errors = run_without_bail(&folder, "a.db", &script(&folder, "a", "repair").unwrap());
     assert!(errors[0].contains("no such column"), "{errors:?}");
     assert_eq!(
-        dump(
-            &folder,
-            &["a.db"],
-            "SELECT count(*) FROM bed WHERE kind = 'wrong'"
-        )[0],
+        dump(&folder, &["a.db"], "SELECT count(*) FROM bed WHERE kind = 'wrong'")[0],
         ["Integer(1)"]
     );
 }
@@ -242,10 +211,7 @@ fn a_value_that_only_changed_its_kind_is_a_change() {
             .unwrap()
             .execute_batch(&script(&folder, "a", "repair").unwrap());
         assert!(
-            error
-                .unwrap_err()
-                .to_string()
-                .contains("no longer what the audit saw"),
+            error.unwrap_err().to_string().contains("no longer what the audit saw"),
             "{before} became {after}"
         );
     }
@@ -259,10 +225,7 @@ fn rows_that_refer_to_rows_of_their_own_table_come_after_them() {
         &files,
         "CREATE TABLE guest (id INTEGER PRIMARY KEY, invited_by INTEGER REFERENCES guest)",
     );
-    folder.sql_all(
-        &files[1..],
-        "INSERT INTO guest VALUES (1, 9), (5, 1), (9, NULL)",
-    );
+    folder.sql_all(&files[1..], "INSERT INTO guest VALUES (1, 9), (5, 1), (9, NULL)");
     folder.sql("a.db", "INSERT INTO guest VALUES (2, NULL), (3, 2), (4, 3)");
     let plan = folder.keen(&["plan", "--format", "json"]).json();
     let steps: Vec<String> = plan["steps"]
@@ -271,12 +234,7 @@ fn rows_that_refer_to_rows_of_their_own_table_come_after_them() {
         .iter()
         .map(|s| format!("{} {}", s["action"].as_str().unwrap(), s["key"]["id"]))
         .collect();
-    assert_eq!(
-        steps,
-        [
-            "insert 9", "insert 1", "insert 5", "delete 4", "delete 3", "delete 2"
-        ]
-    );
+    assert_eq!(steps, ["insert 9", "insert 1", "insert 5", "delete 4", "delete 3", "delete 2"]);
 }
 
 #[test]
@@ -293,14 +251,8 @@ fn the_document_has_everything_a_reviewer_needs() {
         (&json!("plan"), &json!(1), &json!(true))
     );
     let step = &plan["steps"][0];
-    assert_eq!(
-        (&step["node"], &step["action"]),
-        (&json!("c"), &json!("update"))
-    );
-    assert_eq!(
-        (&step["before"], &step["after"]),
-        (&json!({"name": "y"}), &json!({"name": "x"}))
-    );
+    assert_eq!((&step["node"], &step["action"]), (&json!("c"), &json!("update")));
+    assert_eq!((&step["before"], &step["after"]), (&json!({"name": "y"}), &json!({"name": "x"})));
     assert_eq!(step["key"], json!({"id": "9007199254740993"}));
     assert!(step["reason"].as_str().unwrap().contains("2 of 3"));
     assert!(step["replicates_onward"].as_str().unwrap().contains("log"));
@@ -334,10 +286,7 @@ fn the_document_has_everything_a_reviewer_needs() {
             .unwrap()
     };
     assert_eq!(json!(count(&step["guard"])), step["guard"]["must_yield"]);
-    assert_ne!(
-        json!(count(&step["undo"]["guard"])),
-        step["undo"]["guard"]["must_yield"]
-    );
+    assert_ne!(json!(count(&step["undo"]["guard"])), step["undo"]["guard"]["must_yield"]);
 }
 
 #[test]
@@ -352,11 +301,7 @@ fn an_audit_kept_as_a_file_gives_the_same_plan() {
         plan
     };
     let now = strip(folder.keen(&["plan", "--format", "json"]).json());
-    let kept = strip(
-        folder
-            .keen(&["plan", "--format", "json", "--from", "audit.json"])
-            .json(),
-    );
+    let kept = strip(folder.keen(&["plan", "--format", "json", "--from", "audit.json"]).json());
     assert_eq!(now, kept);
     assert!(now["steps"].as_array().unwrap().len() >= 7, "{now}");
 }
@@ -381,16 +326,10 @@ fn what_the_rules_cannot_decide_is_a_question() {
             "{authority}"
         );
         let question = &plan["questions"][0];
-        assert!(
-            question["why"].as_str().unwrap().contains(words),
-            "{question}"
-        );
+        assert!(question["why"].as_str().unwrap().contains(words), "{question}");
         assert_eq!(question["choices"].as_array().unwrap().len(), 2);
         assert!(
-            question["choices"][0]["loses"]
-                .as_str()
-                .unwrap()
-                .contains("name on"),
+            question["choices"][0]["loses"].as_str().unwrap().contains("name on"),
             "{question}"
         );
         assert!(folder.keen(&["plan"]).out.contains("keep"));
@@ -404,17 +343,11 @@ fn a_node_can_be_right_by_rule() {
         &["a.db", "b.db", "c.db"],
         "CREATE TABLE guest (id INTEGER PRIMARY KEY, name TEXT); INSERT INTO guest VALUES (1, 'x')",
     );
-    folder.sql(
-        "b.db",
-        "UPDATE guest SET name = 'y'; INSERT INTO guest VALUES (2, 'z')",
-    );
+    folder.sql("b.db", "UPDATE guest SET name = 'y'; INSERT INTO guest VALUES (2, 'z')");
     folder.keen(&["plan", "--format", "sql", "--output", "out"]);
     carry_out(&folder, &["a", "b", "c"], "repair");
     assert!(script(&folder, "b", "repair").is_none());
-    assert_eq!(
-        dump(&folder, &["a.db"], "SELECT id, name FROM guest")[0].len(),
-        2
-    );
+    assert_eq!(dump(&folder, &["a.db"], "SELECT id, name FROM guest")[0].len(), 2);
     assert_eq!(folder.audit_json().0, 0);
 }
 
@@ -424,14 +357,8 @@ fn copies_outvote_nobody_they_only_received_from() {
         "name = \"star\"\n[node.office]\nat = \"sqlite:a.db\"\nwrites = true\n[node.east]\nat = \"sqlite:b.db\"\n[node.west]\nat = \"sqlite:c.db\"
         [set.s]\ntables = [\"t\"]\n[[link]]\nfrom = \"office\"\nto = [\"east\", \"west\"]\ncarries = [\"s\"]\n[authority]\ndefault = \"majority\"",
     );
-    folder.sql_all(
-        &["a.db", "b.db", "c.db"],
-        "CREATE TABLE t (id INTEGER PRIMARY KEY, v)",
-    );
-    folder.sql_all(
-        &["b.db", "c.db"],
-        "INSERT INTO t VALUES (1, 'on both boards')",
-    );
+    folder.sql_all(&["a.db", "b.db", "c.db"], "CREATE TABLE t (id INTEGER PRIMARY KEY, v)");
+    folder.sql_all(&["b.db", "c.db"], "INSERT INTO t VALUES (1, 'on both boards')");
     folder.sql("b.db", "INSERT INTO t VALUES (2, 'on one board')");
     let plan = folder.keen(&["plan", "--format", "json"]).json();
     assert_eq!(plan["steps"].as_array().unwrap().len(), 1, "{plan}");
@@ -440,10 +367,7 @@ fn copies_outvote_nobody_they_only_received_from() {
         (&json!("delete"), &json!("east"))
     );
     assert!(
-        plan["questions"][0]["why"]
-            .as_str()
-            .unwrap()
-            .contains("most copies"),
+        plan["questions"][0]["why"].as_str().unwrap().contains("most copies"),
         "a source that lost a row is asked about: {plan}"
     );
 }
@@ -454,25 +378,17 @@ fn a_deletion_that_would_lose_what_the_set_does_not_carry_is_asked_about() {
         "name = \"star\"\n[node.a]\nat = \"sqlite:a.db\"\nwrites = true\n[node.b]\nat = \"sqlite:b.db\"
         [set.s]\ntables = [\"t\"]\ncolumns = [\"v\"]\n[[link]]\nfrom = \"a\"\nto = \"b\"\ncarries = [\"s\"]\n[authority]\ndefault = \"a\"",
     );
-    folder.sql(
-        "a.db",
-        "CREATE TABLE t (id INTEGER PRIMARY KEY, v); INSERT INTO t VALUES (2, 'new')",
-    );
+    folder
+        .sql("a.db", "CREATE TABLE t (id INTEGER PRIMARY KEY, v); INSERT INTO t VALUES (2, 'new')");
     folder.sql("b.db", "CREATE TABLE t (id INTEGER PRIMARY KEY, v, remark, must TEXT NOT NULL); INSERT INTO t VALUES (1, 'x', 'precious', '')");
     let plan = folder.keen(&["plan", "--format", "json"]).json();
     assert_eq!(plan["summary"], json!({"steps": 0, "questions": 2}));
     assert!(
-        plan["questions"][0]["why"]
-            .as_str()
-            .unwrap()
-            .contains("would lose remark, must"),
+        plan["questions"][0]["why"].as_str().unwrap().contains("would lose remark, must"),
         "{plan}"
     );
     assert!(
-        plan["questions"][1]["why"]
-            .as_str()
-            .unwrap()
-            .contains("needs a value for must"),
+        plan["questions"][1]["why"].as_str().unwrap().contains("needs a value for must"),
         "{plan}"
     );
 }
@@ -480,50 +396,20 @@ fn a_deletion_that_would_lose_what_the_set_does_not_carry_is_asked_about() {
 #[test]
 fn a_plan_from_part_of_an_audit_says_so() {
     let folder = Folder::mesh(3, &["guest"], MAJORITY);
-    folder.sql_all(
-        &["a.db", "b.db", "c.db"],
-        "CREATE TABLE guest (id INTEGER PRIMARY KEY)",
-    );
+    folder.sql_all(&["a.db", "b.db", "c.db"], "CREATE TABLE guest (id INTEGER PRIMARY KEY)");
     folder.sql("a.db", "INSERT INTO guest VALUES (1), (2), (3)");
-    folder.keen(&[
-        "audit",
-        "--format",
-        "json",
-        "--show",
-        "2",
-        "--output",
-        "audit.json",
-    ]);
-    let plan = folder
-        .keen(&["plan", "--from", "audit.json", "--format", "json"])
-        .json();
-    assert_eq!(
-        (&plan["complete"], &plan["summary"]["steps"]),
-        (&json!(false), &json!(2))
-    );
-    let plan = folder
-        .keen(&["plan", "--limit", "1", "--format", "json"])
-        .json();
-    assert_eq!(
-        (&plan["complete"], &plan["summary"]["steps"]),
-        (&json!(false), &json!(1))
-    );
-    assert!(
-        plan["notes"][0]
-            .as_str()
-            .unwrap()
-            .contains("2 more divergent rows"),
-        "{plan}"
-    );
+    folder.keen(&["audit", "--format", "json", "--show", "2", "--output", "audit.json"]);
+    let plan = folder.keen(&["plan", "--from", "audit.json", "--format", "json"]).json();
+    assert_eq!((&plan["complete"], &plan["summary"]["steps"]), (&json!(false), &json!(2)));
+    let plan = folder.keen(&["plan", "--limit", "1", "--format", "json"]).json();
+    assert_eq!((&plan["complete"], &plan["summary"]["steps"]), (&json!(false), &json!(1)));
+    assert!(plan["notes"][0].as_str().unwrap().contains("2 more divergent rows"), "{plan}");
 }
 
 #[test]
 fn nothing_to_do_is_said() {
     let folder = Folder::mesh(2, &["guest"], MAJORITY);
-    folder.sql_all(
-        &["a.db", "b.db"],
-        "CREATE TABLE guest (id INTEGER PRIMARY KEY)",
-    );
+    folder.sql_all(&["a.db", "b.db"], "CREATE TABLE guest (id INTEGER PRIMARY KEY)");
     let run = folder.keen(&["plan"]);
     assert_eq!(run.code, 0);
     assert!(run.out.contains("nothing to do"), "{}", run.out);
@@ -544,26 +430,11 @@ fn what_is_no_audit_is_refused() {
     let cases = [
         (good[..good.len() / 2].to_owned(), "no whole audit"),
         ("[]".to_owned(), "no whole audit"),
-        (
-            good.replace("\"version\": 1", "\"version\": 99"),
-            "version 99",
-        ),
-        (
-            good.replace("\"keen\": \"audit\"", "\"keen\": \"plan\""),
-            "not an audit",
-        ),
-        (
-            good.replace("\"topology\": \"test\"", "\"topology\": \"other\""),
-            "\"other\"",
-        ),
-        (
-            good.replace("\"nodes\":[\"a\"]", "\"nodes\":[\"zz\"]"),
-            "zz",
-        ),
-        (
-            good.replace("\"row\":{\"id\":1}", "\"row\":{}"),
-            "lacks column id",
-        ),
+        (good.replace("\"version\": 1", "\"version\": 99"), "version 99"),
+        (good.replace("\"keen\": \"audit\"", "\"keen\": \"plan\""), "not an audit"),
+        (good.replace("\"topology\": \"test\"", "\"topology\": \"other\""), "\"other\""),
+        (good.replace("\"nodes\":[\"a\"]", "\"nodes\":[\"zz\"]"), "zz"),
+        (good.replace("\"row\":{\"id\":1}", "\"row\":{}"), "lacks column id"),
         (
             good.replace("\"row\":{\"id\":1}", "\"row\":{\"id\":{\"marmot\":1}}"),
             "no value keen writes",
@@ -622,13 +493,5 @@ fn a_table_in_two_sets_is_mended_in_two_rounds_and_the_first_says_so() {
         "{notes:?}"
     );
     assert_eq!(notes[1], "[]");
-    assert_eq!(
-        dump(
-            &folder,
-            &["d.db"],
-            "SELECT txt FROM notice WHERE txt = 'open'"
-        )[0]
-        .len(),
-        2
-    );
+    assert_eq!(dump(&folder, &["d.db"], "SELECT txt FROM notice WHERE txt = 'open'")[0].len(), 2);
 }

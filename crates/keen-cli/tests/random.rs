@@ -44,16 +44,11 @@ fn content() -> impl Strategy<Value = Content> {
 }
 
 fn contents(nodes: usize) -> impl Strategy<Value = Vec<Content>> {
-    (
-        content(),
-        prop::collection::vec((any::<bool>(), content()), nodes),
+    (content(), prop::collection::vec((any::<bool>(), content()), nodes)).prop_map(
+        |(first, others)| {
+            others.into_iter().map(|(copy, own)| if copy { first.clone() } else { own }).collect()
+        },
     )
-        .prop_map(|(first, others)| {
-            others
-                .into_iter()
-                .map(|(copy, own)| if copy { first.clone() } else { own })
-                .collect()
-        })
 }
 
 fn make(folder: &Folder, contents: &[Content]) {
@@ -77,12 +72,9 @@ fn make(folder: &Folder, contents: &[Content]) {
 fn read(folder: &Folder, nodes: usize) -> Vec<Content> {
     let read = |file: &&str| {
         let connection = Connection::open(folder.path(file)).unwrap();
-        let mut statement = connection
-            .prepare("SELECT id, txt, place FROM bunk")
-            .unwrap();
-        let rows = statement
-            .query_map([], |row| Ok((row.get(0)?, (row.get(1)?, row.get(2)?))))
-            .unwrap();
+        let mut statement = connection.prepare("SELECT id, txt, place FROM bunk").unwrap();
+        let rows =
+            statement.query_map([], |row| Ok((row.get(0)?, (row.get(1)?, row.get(2)?)))).unwrap();
         rows.map(Result::unwrap).collect()
     };
     FILES.iter().take(nodes).map(read).collect()
@@ -96,10 +88,7 @@ fn expected(contents: &[Content]) -> BTreeMap<i64, BTreeSet<Vec<String>>> {
     for key in keys {
         let mut groups: BTreeMap<Option<&(String, Option<i64>)>, Vec<String>> = BTreeMap::new();
         for (node, content) in contents.iter().enumerate() {
-            groups
-                .entry(content.get(&key))
-                .or_default()
-                .push(node_name(node));
+            groups.entry(content.get(&key)).or_default().push(node_name(node));
         }
         if groups.len() > 1 {
             found.insert(key, groups.into_values().collect());
@@ -122,12 +111,7 @@ fn found(json: &Json) -> BTreeMap<i64, BTreeSet<Vec<String>>> {
         .map(|row| {
             (
                 row["key"]["id"].as_i64().unwrap(),
-                row["versions"]
-                    .as_array()
-                    .unwrap()
-                    .iter()
-                    .map(names)
-                    .collect(),
+                row["versions"].as_array().unwrap().iter().map(names).collect(),
             )
         })
         .collect()
@@ -196,35 +180,17 @@ fn shapes() -> impl Strategy<Value = (String, Vec<usize>, usize)> {
     (2usize..6, 0usize..6).prop_map(move |(n, shape)| match shape {
         0 => (link(format!("mesh = {}", list(0..n))), (0..n).collect(), n),
         1 => (link(format!("ring = {}", list(0..n))), (0..n).collect(), n),
-        2 => (
-            link(format!("from = \"a\"\nto = {}", list(1..n))),
-            vec![0],
-            n,
-        ),
-        3 => (
-            link(format!("from = {}\nto = \"a\"", list(1..n))),
-            (1..n).collect(),
-            n,
-        ),
+        2 => (link(format!("from = \"a\"\nto = {}", list(1..n))), vec![0], n),
+        3 => (link(format!("from = {}\nto = \"a\"", list(1..n))), (1..n).collect(), n),
         4 => {
-            let hop = |i| {
-                link(format!(
-                    "from = {:?}\nto = {:?}",
-                    node_name(i - 1),
-                    node_name(i)
-                ))
-            };
+            let hop = |i| link(format!("from = {:?}\nto = {:?}", node_name(i - 1), node_name(i)));
             ((1..n).map(hop).collect(), vec![0], n)
         }
         // Two peers, and receivers behind the second.
         _ => {
             let n = n.max(3);
             let peers = link("both = [\"a\", \"b\"]".to_owned());
-            (
-                peers + &link(format!("from = \"b\"\nto = {}", list(2..n))),
-                vec![0, 1],
-                n,
-            )
+            (peers + &link(format!("from = \"b\"\nto = {}", list(2..n))), vec![0, 1], n)
         }
     })
 }

@@ -37,9 +37,8 @@ fn the_first_session_runs_as_written() {
             "text" => assert!(last.contains(&body), "{body}\nin\n{last}"),
             _ => {
                 for line in body.lines() {
-                    if let Some((file, sql)) = line
-                        .strip_prefix("sqlite3 ")
-                        .and_then(|rest| rest.split_once(' '))
+                    if let Some((file, sql)) =
+                        line.strip_prefix("sqlite3 ").and_then(|rest| rest.split_once(' '))
                     {
                         folder.sql(file, sql.trim_matches('"'));
                     } else {
@@ -65,21 +64,12 @@ fn the_first_session_runs_as_written() {
 fn every_command_and_option_it_names_exists() {
     let folder = Folder::new("");
     for command in ["init", "audit", "plan", "demo", "completions"] {
-        assert!(
-            README.contains(&format!("| `keen {command}")),
-            "{command} is in the table"
-        );
+        assert!(README.contains(&format!("| `keen {command}")), "{command} is in the table");
         assert_eq!(folder.keen(&[command, "--help"]).code, 0);
     }
-    let help = ["audit", "plan"]
-        .map(|command| folder.keen(&[command, "--help"]).out)
-        .concat();
+    let help = ["audit", "plan"].map(|command| folder.keen(&[command, "--help"]).out).concat();
     for row in README.lines().filter(|line| line.starts_with("| `--")) {
-        let option = row
-            .trim_start_matches("| `")
-            .split([' ', '`'])
-            .next()
-            .unwrap();
+        let option = row.trim_start_matches("| `").split([' ', '`']).next().unwrap();
         assert!(help.contains(option), "{option}");
     }
     let help = folder.keen(&["--help"]).out;

@@ -38,10 +38,7 @@ fn said(from: &str, to: &str) -> (i32, String) {
 
 #[test]
 fn a_mistake_is_shown_with_its_line_and_what_would_be_right() {
-    let (code, text) = said(
-        "mesh = [\"valley\", \"saddle\"]",
-        "mesh = [\"valley\", \"saddel\"]",
-    );
+    let (code, text) = said("mesh = [\"valley\", \"saddle\"]", "mesh = [\"valley\", \"saddel\"]");
     assert_eq!(code, 2);
     insta::assert_snapshot!(text, @r#"
     error: the link names node "saddel", which the file does not declare
@@ -93,13 +90,7 @@ fn each_mistake_is_an_error_with_its_line() {
             "carries set \"stay\"",
             "did you mean \"stays\"?",
         ),
-        (
-            "carries = [\"stays\"]",
-            "",
-            "keen.toml:13",
-            "does not say what it carries",
-            "carries = ",
-        ),
+        ("carries = [\"stays\"]", "", "keen.toml:13", "does not say what it carries", "carries = "),
         (
             "mesh = [\"valley\", \"saddle\"]",
             "from = \"valley\"",
@@ -149,20 +140,8 @@ fn each_mistake_is_an_error_with_its_line() {
             "holds a password",
             "env",
         ),
-        (
-            "at = \"sqlite:saddle.db\"",
-            "",
-            "keen.toml:7",
-            "does not say where it is",
-            "at = ",
-        ),
-        (
-            "writes = true",
-            "writes = \"yes\"",
-            "keen.toml:5",
-            "true or false",
-            "",
-        ),
+        ("at = \"sqlite:saddle.db\"", "", "keen.toml:7", "does not say where it is", "at = "),
+        ("writes = true", "writes = \"yes\"", "keen.toml:5", "true or false", ""),
         (
             "[set.stays]\ntables = [\"guest\", \"stay\"]",
             "[set.stays]",
@@ -170,13 +149,7 @@ fn each_mistake_is_an_error_with_its_line() {
             "names no tables",
             "tables =",
         ),
-        (
-            "name = \"huts\"",
-            "name = \"huts",
-            "keen.toml:1",
-            "error",
-            "",
-        ),
+        ("name = \"huts\"", "name = \"huts", "keen.toml:1", "error", ""),
         (
             "[node.saddle]",
             "[node.\"sad/dle\"]",
@@ -184,13 +157,7 @@ fn each_mistake_is_an_error_with_its_line() {
             "cannot be the name of a node",
             "letters",
         ),
-        (
-            "[node.saddle]",
-            "[node.majority]",
-            "keen.toml:7",
-            "that word is a rule",
-            "another name",
-        ),
+        ("[node.saddle]", "[node.majority]", "keen.toml:7", "that word is a rule", "another name"),
         (
             "[[link]]",
             "[limits]\nstalled = \"soon\"\n[[link]]",
@@ -226,13 +193,7 @@ fn each_mistake_is_an_error_with_its_line() {
             "filter is empty",
             "leave the line out",
         ),
-        (
-            "[[link]]",
-            "[link]",
-            "keen.toml:13",
-            "links are a list",
-            "[[link]]",
-        ),
+        ("[[link]]", "[link]", "keen.toml:13", "links are a list", "[[link]]"),
     ];
     for (from, to, line, message, help) in cases {
         let (code, text) = said(from, to);
@@ -251,11 +212,7 @@ fn what_is_probably_not_meant_is_a_warning_and_the_rest_is_checked() {
             "[node.hut]\nat = \"sqlite:hut.db\"\n[set.stays]",
             "no link leads to or from node \"hut\"",
         ),
-        (
-            "[[link]]",
-            "[set.other]\ntables = [\"bed\"]\n[[link]]",
-            "no link carries set \"other\"",
-        ),
+        ("[[link]]", "[set.other]\ntables = [\"bed\"]\n[[link]]", "no link carries set \"other\""),
         (
             "[[link]]",
             "[[link]]\nfrom = \"valley\"\nto = \"saddle\"\ncarries = [\"stays\"]\n[[link]]",
@@ -279,15 +236,10 @@ fn all_mistakes_are_told_at_once_in_the_order_of_the_text() {
         .replace("\"saddle\"]", "\"sadle\"]")
         .replace("[\"stays\"]", "[\"staies\"]");
     let run = Folder::new(&text).keen(&["audit"]);
-    let at = |word: &str| {
-        run.err
-            .find(word)
-            .unwrap_or_else(|| panic!("{word} in {}", run.err))
-    };
+    let at = |word: &str| run.err.find(word).unwrap_or_else(|| panic!("{word} in {}", run.err));
     assert!(at("wrote") < at("sadle") && at("sadle") < at("staies"));
     assert!(
-        run.err
-            .ends_with("keen.toml cannot be used: 3 errors, nothing was read\n"),
+        run.err.ends_with("keen.toml cannot be used: 3 errors, nothing was read\n"),
         "{}",
         run.err
     );

@@ -79,12 +79,7 @@ fn put_bytes(out: &mut Vec<u8>, tag: u8, payload: &[u8]) {
 fn put_int(out: &mut Vec<u8>, v: i128) {
     let bytes = v.to_be_bytes();
     // A leading byte may go when the sign bit of the next one says the same.
-    let bits = 128
-        - if v < 0 {
-            (!v).leading_zeros()
-        } else {
-            v.leading_zeros()
-        };
+    let bits = 128 - if v < 0 { (!v).leading_zeros() } else { v.leading_zeros() };
     let length = (bits as usize) / 8 + 1;
     put_bytes(out, tag::INT, &bytes[16 - length.min(16)..]);
 }
@@ -198,9 +193,7 @@ fn read_payload(tag: u8, payload: &[u8]) -> Result<Value, Unreadable> {
 fn read_int(payload: &[u8]) -> Option<i128> {
     let first = *payload.first()?;
     let mut bytes = [if first & 0x80 == 0 { 0 } else { 0xff }; 16];
-    bytes
-        .get_mut(16usize.checked_sub(payload.len())?..)?
-        .copy_from_slice(payload);
+    bytes.get_mut(16usize.checked_sub(payload.len())?..)?.copy_from_slice(payload);
     Some(i128::from_be_bytes(bytes))
 }
 

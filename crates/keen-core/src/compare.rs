@@ -185,9 +185,7 @@ impl Merge<'_, '_> {
                     return;
                 }
             }
-            let identified = self.cursors[first]
-                .head()
-                .is_some_and(|head| head.identified);
+            let identified = self.cursors[first].head().is_some_and(|head| head.identified);
             let flow = if identified {
                 self.settle_keyed(first, at_key, findings)
             } else {
@@ -303,17 +301,9 @@ impl Merge<'_, '_> {
         }
         debug_assert_eq!(held.iter().fold(0, |m, h| m | bit(h.node)), holders);
         debug_assert_eq!(beyond.iter().fold(0, |m, (n, _)| m | bit(*n)), outside);
-        let key_row = self.cursors[first]
-            .head()
-            .map(|head| head.row.to_vec())
-            .unwrap_or_default();
+        let key_row = self.cursors[first].head().map(|head| head.row.to_vec()).unwrap_or_default();
         let key = match canonical::read_row(&key_row) {
-            Ok(cells) => self
-                .layout
-                .key
-                .iter()
-                .filter_map(|i| cells.get(*i).cloned())
-                .collect(),
+            Ok(cells) => self.layout.key.iter().filter_map(|i| cells.get(*i).cloned()).collect(),
             Err(_) => Vec::new(),
         };
         self.report(&key, &held, &rows, &beyond, findings)
@@ -326,10 +316,7 @@ impl Merge<'_, '_> {
         at_key: u64,
         findings: &mut dyn Findings,
     ) -> ControlFlow<()> {
-        let key = self.cursors[first]
-            .head()
-            .map(|head| head.key.to_vec())
-            .unwrap_or_default();
+        let key = self.cursors[first].head().map(|head| head.key.to_vec()).unwrap_or_default();
         let mut contents: Vec<(Digest, Vec<u8>, Vec<Held>)> = Vec::new();
         for i in bits(at_key) {
             let node = self.cursors[i].node;
@@ -346,12 +333,7 @@ impl Merge<'_, '_> {
                 let holders = &mut contents[at].2;
                 match holders.last_mut() {
                     Some(held) if held.node == node => held.count += 1,
-                    _ => holders.push(Held {
-                        node,
-                        digest,
-                        count: 1,
-                        row: 0,
-                    }),
+                    _ => holders.push(Held { node, digest, count: 1, row: 0 }),
                 }
                 self.cursors[i].balance.credit(digest);
                 self.advance(i);
@@ -405,16 +387,12 @@ impl Merge<'_, '_> {
         for (held, nodes) in groups {
             versions.push(Version {
                 nodes: nodes.clone(),
-                row: held
-                    .map(|h| canonical::read_row(&rows[h.row]))
-                    .transpose()?,
+                row: held.map(|h| canonical::read_row(&rows[h.row])).transpose()?,
                 count: held.map_or(0, |h| h.count),
             });
         }
-        let canonical_rows: Vec<&[u8]> = groups
-            .iter()
-            .filter_map(|(h, _)| h.map(|h| &rows[h.row][..]))
-            .collect();
+        let canonical_rows: Vec<&[u8]> =
+            groups.iter().filter_map(|(h, _)| h.map(|h| &rows[h.row][..])).collect();
         Ok(DivergentRow {
             key: key.to_vec(),
             differing: differing_cells(&canonical_rows)?,
@@ -428,11 +406,8 @@ impl Merge<'_, '_> {
     }
 
     fn count_unsatisfied(&mut self, concern: Nodes, held: &[Held]) {
-        let content = |node: NodeId| {
-            held.iter()
-                .find(|h| h.node == node)
-                .map(|h| (h.digest, h.count))
-        };
+        let content =
+            |node: NodeId| held.iter().find(|h| h.node == node).map(|h| (h.digest, h.count));
         for (from, to) in self.expectation.edges() {
             let both = bit(*from) | bit(*to);
             if concern & both == both && content(*from).is_some() && content(*from) != content(*to)
@@ -496,16 +471,11 @@ fn group(concern: Nodes, held: &[Held]) -> Vec<(Option<Held>, Vec<NodeId>)> {
 
 /// The columns in which canonical rows of one layout differ.
 fn differing_cells(rows: &[&[u8]]) -> Result<Vec<usize>, Unreadable> {
-    let cells = rows
-        .iter()
-        .map(|row| canonical::cells(row))
-        .collect::<Result<Vec<_>, _>>()?;
+    let cells = rows.iter().map(|row| canonical::cells(row)).collect::<Result<Vec<_>, _>>()?;
     let Some((first, others)) = cells.split_first() else {
         return Ok(Vec::new());
     };
-    Ok((0..first.len())
-        .filter(|i| others.iter().any(|row| row.get(*i) != first.get(*i)))
-        .collect())
+    Ok((0..first.len()).filter(|i| others.iter().any(|row| row.get(*i) != first.get(*i))).collect())
 }
 
 fn bits(mut mask: u64) -> impl Iterator<Item = usize> {

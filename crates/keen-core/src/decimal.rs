@@ -32,10 +32,7 @@ impl Decimal {
             _ => (false, text),
         };
         let (mantissa, exponent) = match rest.find(['e', 'E']) {
-            Some(at) => (
-                &rest[..at],
-                rest[at + 1..].parse::<i64>().map_err(|_| NotADecimal)?,
-            ),
+            Some(at) => (&rest[..at], rest[at + 1..].parse::<i64>().map_err(|_| NotADecimal)?),
             None => (rest, 0),
         };
         if exponent.abs() > LARGEST_EXPONENT {
@@ -45,11 +42,7 @@ impl Decimal {
         if whole.is_empty() && fraction.is_empty() {
             return Err(NotADecimal);
         }
-        if !whole
-            .bytes()
-            .chain(fraction.bytes())
-            .all(|b| b.is_ascii_digit())
-        {
+        if !whole.bytes().chain(fraction.bytes()).all(|b| b.is_ascii_digit()) {
             return Err(NotADecimal);
         }
         let digits = format!("{whole}{fraction}");
@@ -73,10 +66,7 @@ fn spell(negative: bool, digits: &str, point: i64) -> String {
         (format!("{digits}{padding}"), String::new())
     } else {
         let padding = "0".repeat(zeros_after_point);
-        (
-            digits[..digits_before].to_owned(),
-            format!("{padding}{}", &digits[digits_before..]),
-        )
+        (digits[..digits_before].to_owned(), format!("{padding}{}", &digits[digits_before..]))
     };
     let whole = whole.trim_start_matches('0');
     let fraction = fraction.trim_end_matches('0');
@@ -112,29 +102,14 @@ mod tests {
             (vec!["0.001", "1e-3"], "0.001"),
         ] {
             for spelling in spellings {
-                assert_eq!(
-                    Decimal::parse(spelling).unwrap().as_str(),
-                    expected,
-                    "{spelling}"
-                );
+                assert_eq!(Decimal::parse(spelling).unwrap().as_str(), expected, "{spelling}");
             }
         }
     }
 
     #[test]
     fn what_is_no_number_is_refused() {
-        for text in [
-            "",
-            "-",
-            ".",
-            "1.2.3",
-            "1e",
-            "e5",
-            "NaN",
-            "1 ",
-            "0x1",
-            "1e999999999",
-        ] {
+        for text in ["", "-", ".", "1.2.3", "1e", "e5", "NaN", "1 ", "0x1", "1e999999999"] {
             assert_eq!(Decimal::parse(text), Err(NotADecimal), "{text:?}");
         }
     }

@@ -55,11 +55,7 @@ impl Expectation {
     /// The rules that the links of a topology make for one of its sets.
     #[must_use]
     pub fn of_set(topology: &Topology, set: SetId) -> Self {
-        let writers = topology
-            .nodes
-            .iter()
-            .enumerate()
-            .filter(|(_, node)| node.writes);
+        let writers = topology.nodes.iter().enumerate().filter(|(_, node)| node.writes);
         let writers = writers.fold(0, |nodes, (id, _)| nodes | bit(id));
         Self::new(topology.edges(set), writers)
     }
@@ -70,9 +66,7 @@ impl Expectation {
         let mut edges: Vec<_> = edges.into_iter().collect();
         edges.sort_unstable();
         edges.dedup();
-        let carriers = edges
-            .iter()
-            .fold(0, |nodes, (from, to)| nodes | bit(*from) | bit(*to));
+        let carriers = edges.iter().fold(0, |nodes, (from, to)| nodes | bit(*from) | bit(*to));
         let mut down: Vec<Nodes> = (0..MOST_NODES).map(bit).collect();
         for (from, to) in &edges {
             down[*from] |= bit(*to);
@@ -105,14 +99,7 @@ impl Expectation {
                 makers |= bit(node);
             }
         }
-        Self {
-            carriers,
-            edges,
-            down,
-            up,
-            feeders,
-            makers,
-        }
+        Self { carriers, edges, down, up, feeders, makers }
     }
 
     /// The nodes that carry the set.
@@ -200,11 +187,7 @@ mod tests {
             [[0, 3]],
             "site 1 and 2 have no part in a row of site 0"
         );
-        assert_eq!(
-            concerns(&edges, &[0, 1, 2], &[0]),
-            [[0, 3]],
-            "the hub lacks it"
-        );
+        assert_eq!(concerns(&edges, &[0, 1, 2], &[0]), [[0, 3]], "the hub lacks it");
         assert_eq!(
             concerns(&edges, &[0, 1, 2], &[0, 1, 3]),
             [[0, 1, 3]],
@@ -262,12 +245,7 @@ mod tests {
             (2usize..6).prop_map(|n| (0..n).flat_map(|i| (0..n).map(move |j| (i, j))).collect()), // mesh
         ];
         let extra = prop::collection::vec((0usize..6, 0usize..6), 0..3);
-        (
-            shape,
-            extra,
-            0u64..64,
-            prop::array::uniform6(prop::option::weighted(0.7, 0u8..2)),
-        )
+        (shape, extra, 0u64..64, prop::array::uniform6(prop::option::weighted(0.7, 0u8..2)))
             .prop_map(|(mut edges, extra, writers, holds)| {
                 edges.extend(extra);
                 edges.retain(|(from, to)| from != to);
@@ -297,13 +275,10 @@ mod tests {
             |a: NodeId, b: NodeId| walk(edges, a).contains(&b) && walk(edges, b).contains(&a);
         let may_make = |node: NodeId| {
             (0..6).any(|other| peers(node, other) && writers & bit(other) != 0)
-                || !edges
-                    .iter()
-                    .any(|(from, to)| peers(*to, node) && !peers(*from, node))
+                || !edges.iter().any(|(from, to)| peers(*to, node) && !peers(*from, node))
         };
-        let mut spread: Vec<Option<u8>> = (0..6)
-            .map(|node| holds[node].filter(|_| may_make(node)))
-            .collect();
+        let mut spread: Vec<Option<u8>> =
+            (0..6).map(|node| holds[node].filter(|_| may_make(node))).collect();
         loop {
             let mut changed = false;
             for (from, to) in edges {

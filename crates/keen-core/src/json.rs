@@ -112,11 +112,7 @@ fn canonical_number(token: &str) -> Option<String> {
     };
     let written_whole = !token.contains(['.', 'e', 'E']);
     let unchanged = || Decimal::parse(&spelled) == Decimal::parse(token);
-    Some(if written_whole && !unchanged() {
-        exact()
-    } else {
-        spelled
-    })
+    Some(if written_whole && !unchanged() { exact() } else { spelled })
 }
 
 struct Reader<'a> {
@@ -126,10 +122,7 @@ struct Reader<'a> {
 
 impl Reader<'_> {
     fn expected(&self, expected: &'static str) -> NotJson {
-        NotJson {
-            at: self.at,
-            expected,
-        }
+        NotJson { at: self.at, expected }
     }
 
     fn peek(&self) -> Option<u8> {
@@ -375,15 +368,9 @@ mod tests {
 
     #[test]
     fn what_is_not_json_says_where() {
-        for (text, at) in [
-            ("", 0),
-            ("{", 1),
-            ("[1,]", 3),
-            ("01", 2),
-            ("\"a", 2),
-            ("1 2", 2),
-            ("nul", 0),
-        ] {
+        for (text, at) in
+            [("", 0), ("{", 1), ("[1,]", 3), ("01", 2), ("\"a", 2), ("1 2", 2), ("nul", 0)]
+        {
             assert_eq!(canonical(text).unwrap_err().at, at, "{text:?}");
         }
         let deep = "[".repeat(5000);

@@ -64,18 +64,11 @@ fn put_signed(out: &mut Vec<u8>, rank: u8, v: i64) {
 fn put_whole(out: &mut Vec<u8>, v: i128) {
     let Ok(v) = i64::try_from(v) else {
         // Beyond 64 bits no engine here mixes integers with doubles in one key.
-        out.push(if v < 0 {
-            rank::WIDE_NEGATIVE
-        } else {
-            rank::WIDE_POSITIVE
-        });
+        out.push(if v < 0 { rank::WIDE_NEGATIVE } else { rank::WIDE_POSITIVE });
         out.extend_from_slice(&(v.cast_unsigned() ^ (1 << 127)).to_be_bytes());
         return;
     };
-    #[expect(
-        clippy::cast_precision_loss,
-        reason = "the loss is measured and kept as the rest"
-    )]
+    #[expect(clippy::cast_precision_loss, reason = "the loss is measured and kept as the rest")]
     let mut double = v as f64;
     #[expect(
         clippy::cast_possible_truncation,
@@ -100,11 +93,7 @@ fn put_whole(out: &mut Vec<u8>, v: i128) {
 #[inline]
 fn put_number(out: &mut Vec<u8>, double: f64, rest: u16) {
     let bits = float_bits(double);
-    let ordered = if bits >> 63 == 1 {
-        !bits
-    } else {
-        bits | (1 << 63)
-    };
+    let ordered = if bits >> 63 == 1 { !bits } else { bits | (1 << 63) };
     out.push(rank::NUMBER);
     out.extend_from_slice(&ordered.to_be_bytes());
     out.extend_from_slice(&rest.to_be_bytes());
@@ -191,9 +180,7 @@ mod tests {
             any::<i64>().prop_map(|v| Value::Int(v.into())),
             (near.clone(), -3i64..4).prop_map(|(n, d)| Value::Int(n.saturating_add(d).into())),
             (near, -3.0..4.0f64).prop_map(|(n, d)| Value::Float(n as f64 + d)),
-            any::<f64>()
-                .prop_filter("NaN is no key", |v| !v.is_nan())
-                .prop_map(Value::Float),
+            any::<f64>().prop_filter("NaN is no key", |v| !v.is_nan()).prop_map(Value::Float),
         ]
     }
 

@@ -19,11 +19,7 @@ impl ReadFault {
     /// Something is wrong.
     #[must_use]
     pub fn new(what: impl Into<String>, advice: impl Into<String>) -> Self {
-        Self {
-            what: what.into(),
-            advice: advice.into(),
-            interrupted: false,
-        }
+        Self { what: what.into(), advice: advice.into(), interrupted: false }
     }
 
     /// It was told to stop.
@@ -39,10 +35,7 @@ impl ReadFault {
 
 impl From<RowFault> for ReadFault {
     fn from(fault: RowFault) -> Self {
-        Self::new(
-            fault.to_string(),
-            "check the node's own integrity before anything else",
-        )
+        Self::new(fault.to_string(), "check the node's own integrity before anything else")
     }
 }
 

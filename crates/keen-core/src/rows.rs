@@ -195,14 +195,7 @@ impl RowWriter {
         let end = bytes.len();
         self.check_order(start, row, identified)?;
         let digest = self.function.digest(&self.batch.bytes[row..end]);
-        self.batch.entries.push(Entry {
-            start,
-            row,
-            end,
-            digest,
-            outside,
-            identified,
-        });
+        self.batch.entries.push(Entry { start, row, end, digest, outside, identified });
         Ok(end >= self.batch_bytes)
     }
 
@@ -225,8 +218,7 @@ impl RowWriter {
     pub fn take(&mut self) -> Batch {
         if let Some(last) = self.batch.entries.last() {
             self.last_key.clear();
-            self.last_key
-                .extend_from_slice(&self.batch.bytes[last.start..last.row]);
+            self.last_key.extend_from_slice(&self.batch.bytes[last.start..last.row]);
             self.any_before = true;
         }
         std::mem::take(&mut self.batch)

@@ -70,11 +70,7 @@ impl TableShape {
         self.columns
             .iter()
             .find(|column| column.name == name)
-            .or_else(|| {
-                self.columns
-                    .iter()
-                    .find(|column| column.name.eq_ignore_ascii_case(name))
-            })
+            .or_else(|| self.columns.iter().find(|column| column.name.eq_ignore_ascii_case(name)))
     }
 }
 
@@ -119,11 +115,9 @@ pub fn agree(
         shapes.iter().map(|(node, shape)| (*node, shape)).collect();
     let folding = Folding::new(shapes.values().copied());
 
-    if let Some(reference) = most_common(
-        &shapes,
-        |shape| folding.list(&shape.key),
-        |key| usize::from(!key.is_empty()),
-    ) {
+    if let Some(reference) =
+        most_common(&shapes, |shape| folding.list(&shape.key), |key| usize::from(!key.is_empty()))
+    {
         let key = folding.list(&shapes[&reference].key);
         refuse(&mut shapes, &mut agreement, |shape| {
             (folding.list(&shape.key) != key).then(|| {
@@ -152,9 +146,7 @@ pub fn agree(
     shown.sort_by(|a, b| a.name.as_bytes().cmp(b.name.as_bytes()));
 
     let position = |name: &str| {
-        shown
-            .iter()
-            .position(|column| folding.fold(&column.name) == folding.fold(name))
+        shown.iter().position(|column| folding.fold(&column.name) == folding.fold(name))
     };
     let columns = shown
         .iter()
@@ -172,11 +164,8 @@ pub fn agree(
             let numeric = [Family::Integer, Family::Numeric, Family::Real]
                 .iter()
                 .any(|f| families.contains(f));
-            let reading = if families.len() > 1 && numeric {
-                Reading::Number
-            } else {
-                Reading::AsStored
-            };
+            let reading =
+                if families.len() > 1 && numeric { Reading::Number } else { Reading::AsStored };
             if families.len() > 1 {
                 agreement.notes.push(declared_differently(
                     &column.name,
@@ -186,28 +175,18 @@ pub fn agree(
                     names,
                 ));
             }
-            Column {
-                name: column.name.clone(),
-                reading,
-            }
+            Column { name: column.name.clone(), reading }
         })
         .collect();
     agreement.layout = Some(Layout {
         columns,
-        key: reference
-            .key
-            .iter()
-            .filter_map(|name| position(name))
-            .collect(),
+        key: reference.key.iter().filter_map(|name| position(name)).collect(),
         shown: declared.iter().filter_map(|name| position(name)).collect(),
     });
     for (node, shape) in &shapes {
         let local = shown.iter().map(|column| {
             let folded = folding.fold(&column.name);
-            let other = shape
-                .columns
-                .iter()
-                .find(|other| folding.fold(&other.name) == folded);
+            let other = shape.columns.iter().find(|other| folding.fold(&other.name) == folded);
             other.map_or_else(|| column.name.clone(), |other| other.name.clone())
         });
         agreement.local_columns.insert(*node, local.collect());
@@ -227,19 +206,15 @@ fn wanted_columns(
     folding: &Folding,
     names: &dyn NodeNames,
 ) -> Option<Wanted> {
-    let all: BTreeSet<String> = shapes
-        .values()
-        .flat_map(|s| s.columns.iter().map(|c| folding.fold(&c.name)))
-        .collect();
+    let all: BTreeSet<String> =
+        shapes.values().flat_map(|s| s.columns.iter().map(|c| folding.fold(&c.name))).collect();
     let listed: &[String] = match choice {
         ColumnChoice::All => &[],
         ColumnChoice::Only(list) | ColumnChoice::Without(list) => list,
     };
     let listed: BTreeSet<String> = listed.iter().map(|name| folding.fold(name)).collect();
-    let key: BTreeSet<String> = shapes
-        .values()
-        .flat_map(|s| s.key.iter().map(|name| folding.fold(name)))
-        .collect();
+    let key: BTreeSet<String> =
+        shapes.values().flat_map(|s| s.key.iter().map(|name| folding.fold(name))).collect();
 
     if matches!(choice, ColumnChoice::Without(_)) {
         if let Some(column) = listed.intersection(&key).next() {
@@ -250,29 +225,22 @@ fn wanted_columns(
             return None;
         }
         for column in listed.difference(&all) {
-            agreement.notes.push(format!(
-                "without names column {column}, which no node has here"
-            ));
+            agreement.notes.push(format!("without names column {column}, which no node has here"));
         }
     }
     let of_interest = |shape: &TableShape| -> BTreeSet<String> {
-        let columns = shape
-            .columns
-            .iter()
-            .map(|column| folding.fold(&column.name));
+        let columns = shape.columns.iter().map(|column| folding.fold(&column.name));
         match choice {
             ColumnChoice::All => columns.collect(),
-            ColumnChoice::Only(_) => columns
-                .filter(|c| listed.contains(c) || key.contains(c))
-                .collect(),
+            ColumnChoice::Only(_) => {
+                columns.filter(|c| listed.contains(c) || key.contains(c)).collect()
+            }
             ColumnChoice::Without(_) => columns.filter(|c| !listed.contains(c)).collect(),
         }
     };
     let reference = match choice {
         ColumnChoice::Only(_) => {
-            refuse(shapes, agreement, |shape| {
-                lacks(&listed, &of_interest(shape), None)
-            });
+            refuse(shapes, agreement, |shape| lacks(&listed, &of_interest(shape), None));
             *shapes.keys().next()?
         }
         _ => {
@@ -297,9 +265,7 @@ fn lacks(
     has_it: Option<&str>,
 ) -> Option<String> {
     let missing: Vec<&str> = wanted.difference(here).map(String::as_str).collect();
-    let owner = has_it
-        .map(|name| format!(", which {name} has"))
-        .unwrap_or_default();
+    let owner = has_it.map(|name| format!(", which {name} has")).unwrap_or_default();
     let advice = if has_it.is_some() {
         "add it here, or leave it out of the set with without = [...]"
     } else {
@@ -325,26 +291,14 @@ fn declared_differently(
 ) -> String {
     let mut by_type: BTreeMap<String, Vec<&str>> = BTreeMap::new();
     for (node, shape) in shapes {
-        let here = shape
-            .columns
-            .iter()
-            .find(|other| folding.fold(&other.name) == folding.fold(column));
-        let declared = here.map_or("", |c| {
-            if c.declared.is_empty() {
-                "no type"
-            } else {
-                &c.declared
-            }
-        });
-        by_type
-            .entry(declared.to_owned())
-            .or_default()
-            .push(names.name(*node));
+        let here =
+            shape.columns.iter().find(|other| folding.fold(&other.name) == folding.fold(column));
+        let declared =
+            here.map_or("", |c| if c.declared.is_empty() { "no type" } else { &c.declared });
+        by_type.entry(declared.to_owned()).or_default().push(names.name(*node));
     }
-    let types: Vec<String> = by_type
-        .iter()
-        .map(|(t, nodes)| format!("{t} on {}", nodes.join(", ")))
-        .collect();
+    let types: Vec<String> =
+        by_type.iter().map(|(t, nodes)| format!("{t} on {}", nodes.join(", "))).collect();
     let how = match reading {
         Reading::Number => "numbers are compared by value",
         Reading::AsStored => "values are compared as stored",
@@ -386,11 +340,7 @@ fn most_common<T: Ord>(
 }
 
 fn spelled(key: &[String]) -> String {
-    if key.is_empty() {
-        "none".to_owned()
-    } else {
-        format!("({})", key.join(", "))
-    }
+    if key.is_empty() { "none".to_owned() } else { format!("({})", key.join(", ")) }
 }
 
 /// Column names pair without regard to ASCII case, unless some table tells names apart by it.
@@ -402,22 +352,15 @@ impl Folding {
     fn new<'a>(shapes: impl Iterator<Item = &'a TableShape>) -> Self {
         let mut exact = false;
         for shape in shapes {
-            let folded: BTreeSet<String> = shape
-                .columns
-                .iter()
-                .map(|c| c.name.to_ascii_lowercase())
-                .collect();
+            let folded: BTreeSet<String> =
+                shape.columns.iter().map(|c| c.name.to_ascii_lowercase()).collect();
             exact |= folded.len() < shape.columns.len();
         }
         Self { exact }
     }
 
     fn fold(&self, name: &str) -> String {
-        if self.exact {
-            name.to_owned()
-        } else {
-            name.to_ascii_lowercase()
-        }
+        if self.exact { name.to_owned() } else { name.to_ascii_lowercase() }
     }
 
     fn list(&self, names: &[String]) -> Vec<String> {
@@ -466,14 +409,7 @@ mod tests {
         let b = shape(&[("NAME", Family::Text), ("ID", INT)], &["ID"]);
         let found = agreed(vec![a, b], &ColumnChoice::All);
         let layout = found.layout.unwrap();
-        assert_eq!(
-            layout
-                .columns
-                .iter()
-                .map(|c| &c.name[..])
-                .collect::<Vec<_>>(),
-            ["Name", "id"]
-        );
+        assert_eq!(layout.columns.iter().map(|c| &c.name[..]).collect::<Vec<_>>(), ["Name", "id"]);
         assert_eq!((layout.key, layout.shown), (vec![1], vec![1, 0]));
         assert_eq!(found.local_columns[&1], ["NAME", "ID"]);
     }
@@ -484,10 +420,7 @@ mod tests {
         let other_key = shape(&[("id", INT), ("v", INT)], &["id", "v"]);
         let found = agreed(vec![plain(), other_key, plain()], &ColumnChoice::All);
         assert!(found.layout.is_some());
-        assert_eq!(
-            found.refused[&1],
-            "its key is (id, v), on ada it is (id): make the keys alike"
-        );
+        assert_eq!(found.refused[&1], "its key is (id, v), on ada it is (id): make the keys alike");
 
         let short = shape(&[("id", INT)], &["id"]);
         let found = agreed(vec![plain(), short, plain()], &ColumnChoice::All);
@@ -498,10 +431,7 @@ mod tests {
     #[test]
     fn two_nodes_that_cannot_be_compared_leave_nothing_to_compare() {
         let found = agreed(
-            vec![
-                shape(&[("id", INT), ("v", INT)], &["id"]),
-                shape(&[("id", INT)], &["id"]),
-            ],
+            vec![shape(&[("id", INT), ("v", INT)], &["id"]), shape(&[("id", INT)], &["id"])],
             &ColumnChoice::All,
         );
         assert!(found.layout.is_none());
@@ -516,14 +446,7 @@ mod tests {
         let layout = agreed(vec![wide(), narrow.clone()], &only).layout.unwrap();
         assert_eq!(layout.columns.len(), 2);
         let without = ColumnChoice::Without(vec!["w".to_owned()]);
-        assert_eq!(
-            agreed(vec![wide(), narrow], &without)
-                .layout
-                .unwrap()
-                .columns
-                .len(),
-            2
-        );
+        assert_eq!(agreed(vec![wide(), narrow], &without).layout.unwrap().columns.len(), 2);
         let without_key = ColumnChoice::Without(vec!["id".to_owned()]);
         assert!(agreed(vec![wide(), wide()], &without_key).refused[&0].contains("part of the key"));
     }

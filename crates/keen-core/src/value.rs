@@ -153,10 +153,7 @@ impl ValueRef<'_> {
 #[must_use]
 pub fn whole(v: f64) -> Option<i128> {
     let fits = v.is_finite() && v.fract() == 0.0 && v.abs() < 9_223_372_036_854_775_808.0;
-    #[expect(
-        clippy::cast_possible_truncation,
-        reason = "the range was checked on the line above"
-    )]
+    #[expect(clippy::cast_possible_truncation, reason = "the range was checked on the line above")]
     fits.then_some(v as i128)
 }
 

@@ -13,15 +13,8 @@ use keen_core::topology::NodeId;
 use keen_core::value::Value;
 
 fn layout() -> Layout {
-    let column = |name: &str| Column {
-        name: name.to_owned(),
-        reading: Reading::AsStored,
-    };
-    Layout {
-        columns: vec![column("id"), column("v")],
-        key: vec![0],
-        shown: vec![0, 1],
-    }
+    let column = |name: &str| Column { name: name.to_owned(), reading: Reading::AsStored };
+    Layout { columns: vec![column("id"), column("v")], key: vec![0], shown: vec![0, 1] }
 }
 
 fn batches(rows: &[(i128, &str)], batch_bytes: usize) -> Result<Vec<Batch>, RowFault> {
@@ -53,10 +46,7 @@ impl RowStream for Scripted {
 }
 
 fn stream(rows: &[(i128, &str)], then: Result<(), String>) -> Box<dyn RowStream> {
-    Box::new(Scripted {
-        batches: batches(rows, 40).unwrap().into_iter(),
-        then,
-    })
+    Box::new(Scripted { batches: batches(rows, 40).unwrap().into_iter(), then })
 }
 
 fn run(
@@ -65,13 +55,7 @@ fn run(
     findings: &mut dyn Findings,
     stop: &dyn Fn() -> bool,
 ) -> Tally {
-    compare(
-        &layout(),
-        &Expectation::new(edges.iter().copied(), 0b1),
-        streams,
-        findings,
-        stop,
-    )
+    compare(&layout(), &Expectation::new(edges.iter().copied(), 0b1), streams, findings, stop)
 }
 
 const STAR: [(NodeId, NodeId); 2] = [(0, 1), (0, 2)];
@@ -79,14 +63,8 @@ const STAR: [(NodeId, NodeId); 2] = [(0, 1), (0, 2)];
 #[test]
 fn rows_that_do_not_arrive_in_order_are_refused() {
     for bytes in [1, 1000] {
-        assert_eq!(
-            batches(&[(2, "a"), (1, "b")], bytes).unwrap_err(),
-            RowFault::OutOfOrder
-        );
-        assert_eq!(
-            batches(&[(1, "a"), (1, "b")], bytes).unwrap_err(),
-            RowFault::KeyTwice
-        );
+        assert_eq!(batches(&[(2, "a"), (1, "b")], bytes).unwrap_err(), RowFault::OutOfOrder);
+        assert_eq!(batches(&[(1, "a"), (1, "b")], bytes).unwrap_err(), RowFault::KeyTwice);
         assert!(batches(&[(-1, "a"), (0, "b"), (300, "c")], bytes).is_ok());
     }
 }
@@ -97,13 +75,7 @@ fn of_a_node_lost_midway_nothing_more_is_concluded() {
     let mut found = Collect::default();
     let streams = vec![
         (0, stream(&all, Ok(()))),
-        (
-            1,
-            stream(
-                &[(1, "a"), (2, "other")],
-                Err("the disk is gone".to_owned()),
-            ),
-        ),
+        (1, stream(&[(1, "a"), (2, "other")], Err("the disk is gone".to_owned()))),
         (2, stream(&[(1, "a"), (2, "b"), (3, "c")], Ok(()))),
     ];
     let tally = run(&STAR, streams, &mut found, &|| false);
@@ -114,14 +86,7 @@ fn of_a_node_lost_midway_nothing_more_is_concluded() {
         [&Value::Int(2), &Value::Int(4)],
         "what it had delivered counts, its silence does not"
     );
-    assert_eq!(
-        found.0[1]
-            .versions
-            .iter()
-            .map(|v| v.nodes.clone())
-            .collect::<Vec<_>>(),
-        [[0], [2]]
-    );
+    assert_eq!(found.0[1].versions.iter().map(|v| v.nodes.clone()).collect::<Vec<_>>(), [[0], [2]]);
     assert_eq!(tally.unsatisfied, [((0, 1), 1), ((0, 2), 1)].into());
 }
 
@@ -161,13 +126,7 @@ fn whoever_takes_the_findings_can_have_enough() {
         }
     }
     let mut first = First(Vec::new());
-    let streams = vec![
-        (0, stream(&[(1, "a"), (2, "a")], Ok(()))),
-        (1, stream(&[], Ok(()))),
-    ];
+    let streams = vec![(0, stream(&[(1, "a"), (2, "a")], Ok(()))), (1, stream(&[], Ok(())))];
     let tally = run(&[(0, 1)], streams, &mut first, &|| false);
-    assert_eq!(
-        (first.0.len(), tally.divergent, tally.stopped),
-        (1, 1, true)
-    );
+    assert_eq!((first.0.len(), tally.divergent, tally.stopped), (1, 1, true));
 }

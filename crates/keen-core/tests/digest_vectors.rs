@@ -24,10 +24,7 @@ fn vectors(block: &str) -> Vec<Json> {
 }
 
 fn hex(text: &str) -> Vec<u8> {
-    (0..text.len())
-        .step_by(2)
-        .map(|i| u8::from_str_radix(&text[i..i + 2], 16).unwrap())
-        .collect()
+    (0..text.len()).step_by(2).map(|i| u8::from_str_radix(&text[i..i + 2], 16).unwrap()).collect()
 }
 
 fn cell(cell: &Json) -> Value {
@@ -57,10 +54,7 @@ fn cell(cell: &Json) -> Value {
 
 fn rows() -> Vec<(Vec<Value>, Json)> {
     let row = |v: &Json| v["row"].as_array().unwrap().iter().map(cell).collect();
-    vectors("vectors-rows")
-        .into_iter()
-        .map(|v| (row(&v), v))
-        .collect()
+    vectors("vectors-rows").into_iter().map(|v| (row(&v), v)).collect()
 }
 
 #[test]
@@ -69,20 +63,14 @@ fn rows_encode_to_the_bytes_and_digests_of_the_specification() {
     assert!(rows.len() > 40, "the vectors were found");
     for (row, vector) in &rows {
         let bytes = canonical::row_bytes(row);
-        assert_eq!(
-            bytes,
-            hex(vector["canonical"].as_str().unwrap()),
-            "{vector}"
-        );
+        assert_eq!(bytes, hex(vector["canonical"].as_str().unwrap()), "{vector}");
         for function in DigestFunction::ALL {
             let expected = vector[function.name()].as_str().unwrap();
             assert_eq!(function.digest(&bytes).to_string(), expected, "{vector}");
         }
     }
     for (i, (_, a)) in rows.iter().enumerate() {
-        let alike = rows[..i]
-            .iter()
-            .any(|(_, b)| a["canonical"] == b["canonical"]);
+        let alike = rows[..i].iter().any(|(_, b)| a["canonical"] == b["canonical"]);
         assert!(!alike, "{a} is unlike all others");
     }
 }
@@ -97,10 +85,7 @@ fn balances_add_up_as_the_specification_says() {
             balance.credit(DigestFunction::Xxh3.digest(&canonical::row_bytes(row)));
         }
         assert_eq!(Some(balance.rows), vector["count"].as_u64());
-        assert_eq!(
-            format!("{:032x}", balance.sum),
-            vector["sum"].as_str().unwrap()
-        );
+        assert_eq!(format!("{:032x}", balance.sum), vector["sum"].as_str().unwrap());
     }
 }
 

@@ -18,10 +18,7 @@ pub(crate) fn through_set(
     key: &[String],
     change: &Recorded,
 ) -> rusqlite::Result<Option<Recorded>> {
-    let inside = |row: &Option<Row>| {
-        row.as_ref()
-            .map_or(Ok(false), |row| passes(source, set, row))
-    };
+    let inside = |row: &Option<Row>| row.as_ref().map_or(Ok(false), |row| passes(source, set, row));
     let (before_in, after_in) = (inside(&change.before)?, inside(&change.after)?);
     let kind = match (before_in, after_in) {
         (false, false) => return Ok(None),
@@ -35,8 +32,7 @@ pub(crate) fn through_set(
         ColumnChoice::Without(list) => !list.contains(name),
     };
     let cut = |row: &Option<Row>| -> Option<Row> {
-        row.as_ref()
-            .map(|row| row.iter().filter(|(name, _)| kept(name)).cloned().collect())
+        row.as_ref().map(|row| row.iter().filter(|(name, _)| kept(name)).cloned().collect())
     };
     Ok(Some(Recorded {
         number: change.number,
@@ -56,15 +52,10 @@ fn passes(source: &Connection, set: &TableSet, row: &Row) -> rusqlite::Result<bo
         .enumerate()
         .map(|(i, (name, _))| format!("?{} AS {}", i + 1, quoted(name)))
         .collect();
-    let sql = format!(
-        "SELECT (\n{filter}\n) IS TRUE FROM (SELECT {})",
-        columns.join(", ")
-    );
+    let sql = format!("SELECT (\n{filter}\n) IS TRUE FROM (SELECT {})", columns.join(", "));
     source
         .prepare_cached(&sql)?
-        .query_row(params_from_iter(row.iter().map(|(_, cell)| cell)), |row| {
-            row.get(0)
-        })
+        .query_row(params_from_iter(row.iter().map(|(_, cell)| cell)), |row| row.get(0))
 }
 
 /// Applies a change the way a plain replicator does: by key, without looking at
@@ -108,10 +99,7 @@ fn condition(key: &[String], row: &Row, first: usize) -> (String, Vec<Cell>) {
         .enumerate()
         .map(|(i, (name, _))| format!("{} IS ?{}", quoted(name), i + first))
         .collect();
-    (
-        terms.join(" AND "),
-        cells.into_iter().map(|(_, cell)| cell.clone()).collect(),
-    )
+    (terms.join(" AND "), cells.into_iter().map(|(_, cell)| cell.clone()).collect())
 }
 
 pub(crate) fn find(
@@ -121,19 +109,13 @@ pub(crate) fn find(
     row: &Row,
 ) -> rusqlite::Result<Option<Row>> {
     let (condition, cells) = condition(key, row, 1);
-    let mut statement = connection.prepare_cached(&format!(
-        "SELECT * FROM {} WHERE {condition} LIMIT 1",
-        quoted(table)
-    ))?;
+    let mut statement = connection
+        .prepare_cached(&format!("SELECT * FROM {} WHERE {condition} LIMIT 1", quoted(table)))?;
     let names: Vec<String> = statement.column_names().map(str::to_owned).collect();
     let mut rows = statement.query(params_from_iter(cells))?;
     rows.next()?
         .map(|row| {
-            names
-                .iter()
-                .enumerate()
-                .map(|(i, name)| Ok((name.clone(), row.get(i)?)))
-                .collect()
+            names.iter().enumerate().map(|(i, name)| Ok((name.clone(), row.get(i)?))).collect()
         })
         .transpose()
 }
@@ -147,9 +129,7 @@ pub(crate) fn insert(connection: &Connection, table: &str, row: &Row) -> rusqlit
         names.join(", "),
         places.join(", ")
     );
-    connection
-        .prepare_cached(&sql)?
-        .execute(params_from_iter(row.iter().map(|(_, cell)| cell)))?;
+    connection.prepare_cached(&sql)?.execute(params_from_iter(row.iter().map(|(_, cell)| cell)))?;
     Ok(())
 }
 
@@ -166,15 +146,9 @@ pub(crate) fn update(
         .map(|(i, (name, _))| format!("{} = ?{}", quoted(name), i + 1))
         .collect();
     let (condition, cells) = condition(key, old, new.len() + 1);
-    let sql = format!(
-        "UPDATE {} SET {} WHERE {condition}",
-        quoted(table),
-        sets.join(", ")
-    );
+    let sql = format!("UPDATE {} SET {} WHERE {condition}", quoted(table), sets.join(", "));
     let values = new.iter().map(|(_, cell)| cell.clone()).chain(cells);
-    connection
-        .prepare_cached(&sql)?
-        .execute(params_from_iter(values))?;
+    connection.prepare_cached(&sql)?.execute(params_from_iter(values))?;
     Ok(())
 }
 
@@ -194,8 +168,6 @@ pub(crate) fn delete(
     } else {
         format!("DELETE FROM {table} WHERE {condition}")
     };
-    connection
-        .prepare_cached(&sql)?
-        .execute(params_from_iter(cells))?;
+    connection.prepare_cached(&sql)?.execute(params_from_iter(cells))?;
     Ok(())
 }

@@ -104,13 +104,7 @@ pub(crate) fn enter(
     let (origin, origin_position) = origin.unwrap_or((own_name, next));
     connection
         .prepare_cached("INSERT INTO keen_lab_transaction VALUES (?1, ?2, ?3, ?4, ?5)")?
-        .execute(params![
-            next,
-            origin,
-            origin_position,
-            made_step,
-            applied_step
-        ])?;
+        .execute(params![next, origin, origin_position, made_step, applied_step])?;
     Ok(next)
 }
 
@@ -191,12 +185,8 @@ pub fn read(
                         "update" => Kind::Update,
                         _ => Kind::Delete,
                     },
-                    before: row
-                        .get::<_, Option<String>>(3)?
-                        .map(|text| from_json(&text)),
-                    after: row
-                        .get::<_, Option<String>>(4)?
-                        .map(|text| from_json(&text)),
+                    before: row.get::<_, Option<String>>(3)?.map(|text| from_json(&text)),
+                    after: row.get::<_, Option<String>>(4)?.map(|text| from_json(&text)),
                 })
             })?
             .collect::<Result<_, _>>()?;
@@ -211,10 +201,9 @@ fn to_json(row: &Row) -> Json {
         Cell::Real(v) if v.is_finite() => Json::from(*v),
         Cell::Real(v) => wrapped("float", &v.to_string()),
         Cell::Text(v) => Json::from(v.as_str()),
-        Cell::Blob(v) => wrapped(
-            "bytes",
-            &v.iter().map(|b| format!("{b:02x}")).collect::<String>(),
-        ),
+        Cell::Blob(v) => {
+            wrapped("bytes", &v.iter().map(|b| format!("{b:02x}")).collect::<String>())
+        }
     };
     Json::Array(
         row.iter()
@@ -229,9 +218,9 @@ fn wrapped(name: &str, text: &str) -> Json {
 
 fn from_json(text: &str) -> Row {
     let cell = |json: &Json| match json {
-        Json::Number(n) => n
-            .as_i64()
-            .map_or_else(|| Cell::Real(n.as_f64().unwrap_or_default()), Cell::Integer),
+        Json::Number(n) => {
+            n.as_i64().map_or_else(|| Cell::Real(n.as_f64().unwrap_or_default()), Cell::Integer)
+        }
         Json::String(text) => Cell::Text(text.clone()),
         Json::Object(map) => match (map.get("float"), map.get("bytes")) {
             (Some(Json::String(text)), _) => Cell::Real(text.parse().unwrap_or_default()),

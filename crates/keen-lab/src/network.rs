@@ -1,5 +1,7 @@
 //! The network: nodes, their applications, and the replicator between them.
 
+mod replicate;
+
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -123,11 +125,6 @@ pub struct Lab {
     truth: Vec<Deed>,
 }
 
-/// Transactions that a link carries in one step.
-const PER_STEP: i64 = 500;
-/// Steps for which an overtaken transaction is held back.
-const OVERTAKEN_FOR: i64 = 2;
-
 impl Lab {
     /// Makes a network in an empty folder: the topology file, and a SQLite file
     /// per node with the schema that `schema` gives for it.
@@ -142,16 +139,11 @@ impl Lab {
     ) -> Result<Self, LabError> {
         let (topology, problems) = keen_core::topology::read(topology_text);
         let topology = topology.ok_or_else(|| {
-            let errors = problems
-                .iter()
-                .filter(|p| p.level == Level::Error)
-                .map(|p| p.message.clone());
+            let errors =
+                problems.iter().filter(|p| p.level == Level::Error).map(|p| p.message.clone());
             LabError::Topology(errors.collect::<Vec<_>>().join("; "))
         })?;
-        let file_error = |path: &Path, error| LabError::File {
-            path: path.to_owned(),
-            error,
-        };
+        let file_error = |path: &Path, error| LabError::File { path: path.to_owned(), error };
         fs::create_dir_all(folder).map_err(|error| file_error(folder, error))?;
         let file = folder.join("keen.toml");
         fs::write(&file, topology_text).map_err(|error| file_error(&file, error))?;
@@ -159,10 +151,7 @@ impl Lab {
         let mut connections = Vec::new();
         for node in &topology.nodes {
             let Address::Sqlite(path) = &node.at else {
-                return Err(LabError::Topology(format!(
-                    "node {} is no SQLite file",
-                    node.name
-                )));
+                return Err(LabError::Topology(format!("node {} is no SQLite file", node.name)));
             };
             let path = folder.join(path);
             if let Some(parent) = path.parent() {
@@ -242,9 +231,8 @@ impl Lab {
         let step = self.step;
         let names = &self.topology.nodes[id];
         let keys = &self.keys;
-        let transaction = self.connections[id]
-            .transaction()
-            .map_err(|error| sqlite(node, error))?;
+        let transaction =
+            self.connections[id].transaction().map_err(|error| sqlite(node, error))?;
         let made = || -> rusqlite::Result<i64> {
             let position = journal::enter(&transaction, None, node, step, step)?;
             for (number, change) in changes.iter().enumerate() {
@@ -283,10 +271,7 @@ impl Lab {
         };
         let position = made().map_err(|error| sqlite(node, error))?;
         transaction.commit().map_err(|error| sqlite(node, error))?;
-        Ok(Tx {
-            origin: node.to_owned(),
-            position,
-        })
+        Ok(Tx { origin: node.to_owned(), position })
     }
 
     /// Several nodes write before they hear of each other.
@@ -309,9 +294,7 @@ impl Lab {
     /// [`LabError`] when SQLite refuses the statement.
     pub fn tamper(&mut self, node: &str, sql: &str) -> Result<(), LabError> {
         let id = self.id(node)?;
-        self.connections[id]
-            .execute_batch(sql)
-            .map_err(|error| sqlite(node, error))?;
+        self.connections[id].execute_batch(sql).map_err(|error| sqlite(node, error))?;
         self.record(Wrong::Tampered, node, sql.to_owned());
         Ok(())
     }
@@ -387,38 +370,6 @@ impl Lab {
         Ok(())
     }
 
-    // ---- the replicator ----
-
-    /// One step: every running link carries what its receiver has not seen.
-    /// Returns how many changes were applied.
-    ///
-    /// # Errors
-    /// [`LabError`] when a node fails.
-    pub fn step(&mut self) -> Result<u64, LabError> {
-        self.step += 1;
-        let mut applied = 0;
-        for link in 0..self.links.len() {
-            if self.links[link].state == LinkState::Running {
-                applied += self.carry(link)?;
-            }
-        }
-        Ok(applied)
-    }
-
-    /// Steps until nothing moves any more; at most `limit` steps.
-    ///
-    /// # Errors
-    /// [`LabError`] when a node fails.
-    pub fn settle(&mut self, limit: u32) -> Result<(), LabError> {
-        for _ in 0..limit {
-            let held = self.links.iter().any(|link| !link.held.is_empty());
-            if self.step()? == 0 && !held {
-                break;
-            }
-        }
-        Ok(())
-    }
-
     /// Ends the network: writes the truth beside the nodes and closes them.
     ///
     /// # Errors
@@ -426,182 +377,18 @@ impl Lab {
     pub fn close(self) -> Result<PathBuf, LabError> {
         let path = self.folder.join("truth.json");
         let text = serde_json::to_string_pretty(&self.truth).unwrap_or_default();
-        fs::write(&path, text + "\n").map_err(|error| LabError::File {
-            path: path.clone(),
-            error,
-        })?;
+        fs::write(&path, text + "\n")
+            .map_err(|error| LabError::File { path: path.clone(), error })?;
         for (node, connection) in self.topology.nodes.iter().zip(self.connections) {
-            connection
-                .close()
-                .map_err(|(_, error)| sqlite(&node.name, error))?;
+            connection.close().map_err(|(_, error)| sqlite(&node.name, error))?;
         }
         Ok(self.folder)
-    }
-
-    fn carry(&mut self, link: usize) -> Result<u64, LabError> {
-        let (from, to) = (self.topology.links[link].from, self.topology.links[link].to);
-        let run = &self.links[link];
-        let entries = journal::read(
-            &self.connections[from],
-            run.read_to,
-            self.step - run.delay_steps,
-            PER_STEP,
-        )
-        .map_err(|error| sqlite(&self.topology.nodes[from].name, error))?;
-        if let Some(last) = entries.last() {
-            self.links[link].read_to = last.position;
-        }
-        let due = |(step, _): &(i64, Entry)| *step <= self.step;
-        let (mut arriving, held): (Vec<_>, Vec<_>) = std::mem::take(&mut self.links[link].held)
-            .into_iter()
-            .partition(due);
-        self.links[link].held = held;
-        let moved = !entries.is_empty() || !arriving.is_empty();
-        for entry in entries {
-            let tx = Tx {
-                origin: entry.origin.clone(),
-                position: entry.origin_position,
-            };
-            if self.decide(to, &tx) {
-                self.links[link]
-                    .held
-                    .push((self.step + OVERTAKEN_FOR, entry));
-            } else {
-                arriving.push((self.step, entry));
-            }
-        }
-        let applied = self.apply_all(
-            link,
-            from,
-            to,
-            arriving.into_iter().map(|(_, entry)| entry).collect(),
-        )?;
-        if moved {
-            self.note_link(link)?;
-        }
-        Ok(applied)
-    }
-
-    /// Draws the fate of a transaction at a node, once; true means it is overtaken.
-    fn decide(&mut self, to: NodeId, tx: &Tx) -> bool {
-        if self.to_overtake.contains(&(to, tx.clone())) {
-            return true;
-        }
-        let Chances {
-            lose,
-            double,
-            overtake,
-        } = self.chances;
-        let name = self.topology.nodes[to].name.clone();
-        if (lose, double, overtake) == (0.0, 0.0, 0.0)
-            || tx.origin == name
-            || !self.decided.insert((to, tx.clone()))
-        {
-            return false;
-        }
-        if self.rng.random_bool(lose) {
-            self.to_lose.insert((to, tx.clone()));
-            self.record(Wrong::Lost, &name, tx.to_string());
-        } else if self.rng.random_bool(double) {
-            self.to_double.insert((to, tx.clone()));
-            self.record(Wrong::Doubled, &name, tx.to_string());
-        } else if self.rng.random_bool(overtake) {
-            self.record(Wrong::Overtaken, &name, tx.to_string());
-            return true;
-        }
-        false
-    }
-
-    fn apply_all(
-        &mut self,
-        link: usize,
-        from: NodeId,
-        to: NodeId,
-        entries: Vec<Entry>,
-    ) -> Result<u64, LabError> {
-        let receiver = self.topology.nodes[to].name.clone();
-        let fail = |error| sqlite(&receiver, error);
-        let [source, target] = self
-            .connections
-            .get_disjoint_mut([from, to])
-            .map_err(|_| LabError::Unknown(receiver.clone()))?;
-        let transaction = target.transaction().map_err(fail)?;
-        let mut applied = 0;
-        for entry in entries {
-            let tx = Tx {
-                origin: entry.origin.clone(),
-                position: entry.origin_position,
-            };
-            if entry.origin == receiver || self.to_lose.contains(&(to, tx.clone())) {
-                continue;
-            }
-            let mut position = None;
-            for change in &entry.changes {
-                let sets = self.topology.links[link]
-                    .carries
-                    .iter()
-                    .map(|set| &self.topology.sets[*set]);
-                let Some(set) = sets
-                    .into_iter()
-                    .find(|set| set.tables.contains(&change.table))
-                else {
-                    continue;
-                };
-                let key = self.keys.get(&change.table).map_or(&[][..], Vec::as_slice);
-                let through = carry::through_set(source, set, key, change).map_err(fail)?;
-                let seen = journal::has_seen(
-                    &transaction,
-                    &entry.origin,
-                    entry.origin_position,
-                    change.number,
-                )
-                .map_err(fail)?;
-                let Some(change) = through.filter(|_| !seen) else {
-                    continue;
-                };
-                let local = self.topology.nodes[to].name_of(&change.table).to_owned();
-                let times = if self.to_double.contains(&(to, tx.clone())) {
-                    2
-                } else {
-                    1
-                };
-                for _ in 0..times {
-                    let before = carry::apply(&transaction, &local, key, &change).map_err(fail)?;
-                    let at = match position {
-                        Some(at) => at,
-                        None => journal::enter(
-                            &transaction,
-                            Some((&entry.origin, entry.origin_position)),
-                            &receiver,
-                            entry.made_step,
-                            self.step,
-                        )
-                        .map_err(fail)?,
-                    };
-                    position = Some(at);
-                    journal::enter_change(
-                        &transaction,
-                        at,
-                        &Recorded {
-                            before,
-                            ..change.clone()
-                        },
-                    )
-                    .map_err(fail)?;
-                    applied += 1;
-                }
-            }
-        }
-        transaction.commit().map_err(fail)?;
-        Ok(applied)
     }
 
     // ---- pieces ----
 
     fn id(&self, node: &str) -> Result<NodeId, LabError> {
-        self.topology
-            .node(node)
-            .ok_or_else(|| LabError::Unknown(format!("node {node}")))
+        self.topology.node(node).ok_or_else(|| LabError::Unknown(format!("node {node}")))
     }
 
     fn links_between(&self, from: &str, to: &str) -> Result<Vec<usize>, LabError> {
@@ -657,12 +444,7 @@ impl Lab {
 
     fn record(&mut self, what: Wrong, node: &str, of: String) {
         let step = u64::try_from(self.step).unwrap_or(0);
-        self.truth.push(Deed {
-            step,
-            what,
-            node: node.to_owned(),
-            of,
-        });
+        self.truth.push(Deed { step, what, node: node.to_owned(), of });
     }
 
     fn find_keys(&mut self) -> Result<(), LabError> {
@@ -682,10 +464,7 @@ impl Lab {
 }
 
 fn sqlite(node: &str, error: rusqlite::Error) -> LabError {
-    LabError::Sqlite {
-        node: node.to_owned(),
-        error,
-    }
+    LabError::Sqlite { node: node.to_owned(), error }
 }
 
 fn open(path: &Path, schema: &str) -> rusqlite::Result<Connection> {
@@ -712,8 +491,5 @@ fn merged(before: &Row, cells: &Row) -> Row {
             .find(|(changed, _)| changed == name)
             .map_or_else(|| old.clone(), |(_, cell)| cell.clone())
     };
-    before
-        .iter()
-        .map(|(name, old)| (name.clone(), new(name, old)))
-        .collect()
+    before.iter().map(|(name, old)| (name.clone(), new(name, old))).collect()
 }

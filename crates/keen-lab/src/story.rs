@@ -134,10 +134,7 @@ fn text(text: impl Into<String>) -> Cell {
 }
 
 fn row<const N: usize>(cells: [(&str, Cell); N]) -> Row {
-    cells
-        .into_iter()
-        .map(|(name, cell)| (name.to_owned(), cell))
-        .collect()
+    cells.into_iter().map(|(name, cell)| (name.to_owned(), cell)).collect()
 }
 
 fn id(id: i64) -> Row {
@@ -181,14 +178,8 @@ const LAST: [&str; 14] = [
     "Mørk",
     "Núñez",
 ];
-const TRAILS: [&str; 6] = [
-    "Balcony path",
-    "North gully",
-    "Lake round",
-    "Old mule track",
-    "Ridge walk",
-    "Chamois steps",
-];
+const TRAILS: [&str; 6] =
+    ["Balcony path", "North gully", "Lake round", "Old mule track", "Ridge walk", "Chamois steps"];
 const STATES: [&str; 5] = [
     "open",
     "snow above 2400 m",
@@ -225,11 +216,8 @@ fn open_the_season(lab: &mut Lab) -> Result<(), LabError> {
     for (code, _, _) in huts {
         for number in 1..=24 {
             let kind = if number <= 4 { "room" } else { "dormitory" };
-            let cells = [
-                ("hut", text(code)),
-                ("number", Cell::Integer(number)),
-                ("kind", text(kind)),
-            ];
+            let cells =
+                [("hut", text(code)), ("number", Cell::Integer(number)), ("kind", text(kind))];
             first.push(Change::Insert("bed", row(cells)));
         }
     }
@@ -240,14 +228,7 @@ fn open_the_season(lab: &mut Lab) -> Result<(), LabError> {
             ("trail", text(TRAILS[number % TRAILS.len()])),
             ("text", text(STATES[(number * 3) % STATES.len()])),
             ("published", Cell::Integer(i64::from(!drafted))),
-            (
-                "draft_note",
-                if drafted {
-                    text("ask the warden first")
-                } else {
-                    Cell::Null
-                },
-            ),
+            ("draft_note", if drafted { text("ask the warden first") } else { Cell::Null }),
         ];
         first.push(Change::Insert("trail_notice", row(cells)));
     }
@@ -272,27 +253,14 @@ fn a_season_of_guests(lab: &mut Lab, office: usize) -> Vec<Change> {
         let cells = [
             ("id", Cell::Integer(own_id(office, number))),
             ("name", text(format!("{} {}", pick(&FIRST), pick(&LAST)))),
-            (
-                "phone",
-                text(format!("+00 555 {:04}", own_id(office, number))),
-            ),
-            (
-                "note",
-                if number % 7 == 0 {
-                    text("vegetarian")
-                } else {
-                    Cell::Null
-                },
-            ),
+            ("phone", text(format!("+00 555 {:04}", own_id(office, number)))),
+            ("note", if number % 7 == 0 { text("vegetarian") } else { Cell::Null }),
         ];
         changes.push(Change::Insert("guest", row(cells)));
     }
     for number in 0..100 {
-        let cells = [
-            ("hut", text(hut)),
-            ("day", text(night(number))),
-            ("line", text(pick(&LINES))),
-        ];
+        let cells =
+            [("hut", text(hut)), ("day", text(night(number))), ("line", text(pick(&LINES)))];
         changes.push(Change::Insert("logbook_line", row(cells)));
     }
     for number in 0..STAYS_PER_OFFICE {
@@ -305,14 +273,7 @@ fn a_season_of_guests(lab: &mut Lab, office: usize) -> Vec<Change> {
             ("bed", Cell::Integer(bed)),
             ("night", text(night(number / 4))),
             ("price", Cell::Real(if bed <= 4 { 58.5 } else { 34.0 })),
-            (
-                "paid on",
-                if number % 3 == 0 {
-                    text(night(number / 4))
-                } else {
-                    Cell::Null
-                },
-            ),
+            ("paid on", if number % 3 == 0 { text(night(number / 4)) } else { Cell::Null }),
         ];
         changes.push(Change::Insert("stay", row(cells)));
     }
@@ -320,13 +281,7 @@ fn a_season_of_guests(lab: &mut Lab, office: usize) -> Vec<Change> {
 }
 
 fn reading(hut: &str, hour: i64) -> Row {
-    row([
-        ("hut", text(hut)),
-        (
-            "taken",
-            text(format!("{}T{:02}:00Z", night(hour / 24), hour % 24)),
-        ),
-    ])
+    row([("hut", text(hut)), ("taken", text(format!("{}T{:02}:00Z", night(hour / 24), hour % 24)))])
 }
 
 fn a_season_of_readings(lab: &mut Lab, hut: &str) -> Vec<Change> {
@@ -334,10 +289,7 @@ fn a_season_of_readings(lab: &mut Lab, hut: &str) -> Vec<Change> {
         .map(|hour| {
             let tenths = i32::try_from(lab.random(180)).unwrap_or(0) - 40;
             let mut cells = reading(hut, hour);
-            cells.push((
-                "temperature".to_owned(),
-                Cell::Real(f64::from(tenths) / 10.0),
-            ));
+            cells.push(("temperature".to_owned(), Cell::Real(f64::from(tenths) / 10.0)));
             cells.push((
                 "wind".to_owned(),
                 Cell::Integer(i64::try_from(lab.random(90)).unwrap_or(0)),
@@ -410,11 +362,7 @@ fn a_bad_weekend(lab: &mut Lab) -> Result<(), LabError> {
     lab.lose(&gone, "board-east")?;
     let withdrawn = lab.write(
         "valley",
-        &[Change::Update(
-            "trail_notice",
-            code("N023"),
-            row([("published", Cell::Integer(0))]),
-        )],
+        &[Change::Update("trail_notice", code("N023"), row([("published", Cell::Integer(0))]))],
     )?;
     lab.lose(&withdrawn, "board-west")?;
     // The archive misses a transaction of three readings.
@@ -430,14 +378,8 @@ fn a_bad_weekend(lab: &mut Lab) -> Result<(), LabError> {
 
 /// What people did past the applications.
 fn by_hand(lab: &mut Lab) -> Result<(), LabError> {
-    lab.tamper(
-        "cirque",
-        &format!("UPDATE guest SET note = '' WHERE id = {}", own_id(0, 15)),
-    )?;
-    lab.tamper(
-        "board-west",
-        "UPDATE trail_notice SET published = 0 WHERE code = 'N007'",
-    )?;
+    lab.tamper("cirque", &format!("UPDATE guest SET note = '' WHERE id = {}", own_id(0, 15)))?;
+    lab.tamper("board-west", "UPDATE trail_notice SET published = 0 WHERE code = 'N007'")?;
     lab.tamper(
         "archive",
         "UPDATE weather_reading SET temperature = round(temperature) + 0.25 WHERE hut = 'saddle' AND taken = '2026-06-03T14:00Z'",

@@ -62,18 +62,11 @@ fn insert(id: i64, v: &str) -> Change {
         ("shown", (id % 2).into()),
         ("secret", Cell::Null),
     ];
-    Change::Insert(
-        "t",
-        cells.map(|(name, cell)| (name.to_owned(), cell)).into(),
-    )
+    Change::Insert("t", cells.map(|(name, cell)| (name.to_owned(), cell)).into())
 }
 
 fn set(id: i64, v: &str) -> Change {
-    Change::Update(
-        "t",
-        vec![("id".into(), id.into())],
-        vec![("v".into(), v.to_owned().into())],
-    )
+    Change::Update("t", vec![("id".into(), id.into())], vec![("v".into(), v.to_owned().into())])
 }
 
 fn delete(id: i64) -> Change {
@@ -87,44 +80,32 @@ fn line(text: &str) -> Change {
 fn held(folder: &Path, node: &str) -> BTreeMap<i64, String> {
     let connection = Connection::open(folder.join(format!("{node}.db"))).unwrap();
     let mut statement = connection.prepare("SELECT id, v FROM t").unwrap();
-    let rows = statement
-        .query_map([], |row| Ok((row.get(0)?, row.get(1)?)))
-        .unwrap();
+    let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?))).unwrap();
     rows.map(Result::unwrap).collect()
 }
 
 fn lines(folder: &Path, node: &str) -> i64 {
     let connection = Connection::open(folder.join(format!("{node}.db"))).unwrap();
-    connection
-        .query_row("SELECT count(*) FROM log", [], |row| row.get(0))
-        .unwrap()
+    connection.query_row("SELECT count(*) FROM log", [], |row| row.get(0)).unwrap()
 }
 
 fn origins(folder: &Path, node: &str) -> Vec<String> {
     let connection = Connection::open(folder.join(format!("{node}.db"))).unwrap();
     let entries = journal::read(&connection, 0, i64::MAX, i64::MAX).unwrap();
-    entries
-        .iter()
-        .map(|e| format!("{}{}", e.origin, e.origin_position))
-        .collect()
+    entries.iter().map(|e| format!("{}{}", e.origin, e.origin_position)).collect()
 }
 
 #[test]
 fn a_healthy_network_converges_through_filters_and_columns() {
     let folder = TempDir::new().unwrap();
     let mut lab = lab(folder.path(), MESH, 1);
-    lab.write("a", &[insert(1, "x"), insert(2, "y"), line("l")])
-        .unwrap();
+    lab.write("a", &[insert(1, "x"), insert(2, "y"), line("l")]).unwrap();
     lab.write("c", &[insert(3, "z"), line("l")]).unwrap();
     lab.settle(20).unwrap();
     lab.write("b", &[set(1, "changed"), delete(3)]).unwrap();
     // A row that comes into the filter, and one that leaves it.
     let shown = |id: i64, v: i64| {
-        Change::Update(
-            "t",
-            vec![("id".into(), id.into())],
-            vec![("shown".into(), v.into())],
-        )
+        Change::Update("t", vec![("id".into(), id.into())], vec![("shown".into(), v.into())])
     };
     lab.write("c", &[shown(2, 1)]).unwrap();
     lab.settle(20).unwrap();
@@ -155,35 +136,20 @@ fn writes_that_race_end_swapped_and_the_journals_tell_the_order() {
     let mut lab = lab(folder.path(), &two, 1);
     lab.write("a", &[insert(2, "before")]).unwrap();
     lab.settle(10).unwrap();
-    lab.race(&[("a", set(2, "from a")), ("b", set(2, "from b"))])
-        .unwrap();
+    lab.race(&[("a", set(2, "from a")), ("b", set(2, "from b"))]).unwrap();
     lab.settle(10).unwrap();
     assert_eq!(
-        (
-            &held(folder.path(), "a")[&2][..],
-            &held(folder.path(), "b")[&2][..]
-        ),
+        (&held(folder.path(), "a")[&2][..], &held(folder.path(), "b")[&2][..]),
         ("from b", "from a")
     );
-    assert_eq!(
-        lab.truth()
-            .iter()
-            .filter(|deed| deed.what == Wrong::Raced)
-            .count(),
-        2
-    );
+    assert_eq!(lab.truth().iter().filter(|deed| deed.what == Wrong::Raced).count(), 2);
     assert_eq!(origins(folder.path(), "a"), ["a1", "a2", "b2"]);
     assert_eq!(origins(folder.path(), "b"), ["a1", "b2", "a2"]);
     // Each journal holds the row as its own node had it before.
     let connection = Connection::open(folder.path().join("a.db")).unwrap();
-    let last = journal::read(&connection, 2, i64::MAX, 1)
-        .unwrap()
-        .remove(0);
+    let last = journal::read(&connection, 2, i64::MAX, 1).unwrap().remove(0);
     assert_eq!(last.changes[0].kind, Kind::Update);
-    assert_eq!(
-        last.changes[0].before.as_ref().unwrap()[1].1,
-        Cell::Text("from a".into())
-    );
+    assert_eq!(last.changes[0].before.as_ref().unwrap()[1].1, Cell::Text("from a".into()));
 }
 
 #[test]
@@ -195,19 +161,9 @@ fn lost_and_doubled_transactions_are_lost_and_doubled_at_their_node_alone() {
     let doubled = lab.write("a", &[line("l")]).unwrap();
     lab.double(&doubled, "b").unwrap();
     lab.settle(20).unwrap();
-    assert_eq!(
-        ["a", "b", "c", "board"].map(|node| held(folder.path(), node).len()),
-        [1, 1, 0, 1]
-    );
-    assert_eq!(
-        ["a", "b", "c"].map(|node| lines(folder.path(), node)),
-        [1, 2, 1]
-    );
-    assert_eq!(
-        origins(folder.path(), "c"),
-        ["a2"],
-        "what was lost never enters the journal"
-    );
+    assert_eq!(["a", "b", "c", "board"].map(|node| held(folder.path(), node).len()), [1, 1, 0, 1]);
+    assert_eq!(["a", "b", "c"].map(|node| lines(folder.path(), node)), [1, 2, 1]);
+    assert_eq!(origins(folder.path(), "c"), ["a2"], "what was lost never enters the journal");
     let deeds: Vec<(Wrong, &str)> = lab.truth().iter().map(|d| (d.what, &d.node[..])).collect();
     assert_eq!(deeds, [(Wrong::Lost, "c"), (Wrong::Doubled, "b")]);
 }
@@ -223,10 +179,7 @@ fn an_overtaken_transaction_is_applied_after_later_ones() {
     lab.write("a", &[set(1, "newer")]).unwrap();
     lab.settle(20).unwrap();
     assert_eq!(origins(folder.path(), "b"), ["a1", "a3", "a2"]);
-    assert_eq!(
-        ["a", "b"].map(|node| held(folder.path(), node)[&1].clone()),
-        ["newer", "older"]
-    );
+    assert_eq!(["a", "b"].map(|node| held(folder.path(), node)[&1].clone()), ["newer", "older"]);
     assert_eq!(lab.truth()[0].what, Wrong::Overtaken);
 }
 
@@ -240,9 +193,7 @@ fn links_can_be_paused_cut_and_delayed() {
     assert_eq!(held(folder.path(), "board").len(), 0);
     let state = |node: &str| -> Vec<String> {
         let connection = Connection::open(folder.path().join(format!("{node}.db"))).unwrap();
-        let mut statement = connection
-            .prepare("SELECT state FROM keen_lab_link")
-            .unwrap();
+        let mut statement = connection.prepare("SELECT state FROM keen_lab_link").unwrap();
         let rows = statement.query_map([], |row| row.get(0)).unwrap();
         rows.map(Result::unwrap).collect()
     };
@@ -256,10 +207,7 @@ fn links_can_be_paused_cut_and_delayed() {
     }
     lab.write("a", &[insert(3, "y")]).unwrap();
     lab.settle(10).unwrap();
-    assert_eq!(
-        ["b", "c"].map(|node| held(folder.path(), node).len()),
-        [2, 1]
-    );
+    assert_eq!(["b", "c"].map(|node| held(folder.path(), node).len()), [2, 1]);
     lab.resume("a", "c").unwrap();
     lab.settle(10).unwrap();
     assert_eq!(held(folder.path(), "c").len(), 2);
@@ -279,12 +227,7 @@ fn links_can_be_paused_cut_and_delayed() {
 fn what_cannot_be_done_is_refused() {
     let folder = TempDir::new().unwrap();
     let mut lab = lab(folder.path(), MESH, 1);
-    assert!(
-        lab.write("nobody", &[insert(1, "x")])
-            .unwrap_err()
-            .to_string()
-            .contains("nobody")
-    );
+    assert!(lab.write("nobody", &[insert(1, "x")]).unwrap_err().to_string().contains("nobody"));
     assert!(lab.write("board", &[line("l")]).is_err());
     assert!(Lab::create(folder.path(), "name = 1", |_| String::new(), 1).is_err());
 }

@@ -134,9 +134,9 @@ const QUEUE: usize = 2;
 pub fn run(request: &AuditRequest<'_>, sink: &mut dyn AuditSink) -> AuditOutcome {
     let topology = request.topology;
     let tables = tables_in_scope(request);
-    let to_read: Nodes = tables.iter().fold(0, |nodes, table| {
-        nodes | (table.expectation.carriers() & request.nodes)
-    });
+    let to_read: Nodes = tables
+        .iter()
+        .fold(0, |nodes, table| nodes | (table.expectation.carriers() & request.nodes));
     let nodes_read = to_read.count_ones().max(1) as usize;
     let batch_bytes = (BATCH_MEMORY / nodes_read / BATCHES_PER_NODE).clamp(16 << 10, 256 << 10);
 
@@ -154,22 +154,12 @@ pub fn run(request: &AuditRequest<'_>, sink: &mut dyn AuditSink) -> AuditOutcome
             let (jobs, work) = unbounded();
             let open = request.open;
             let thread = scope.spawn(move || serve(node, open, &wanted, &report, &work));
-            workers.insert(
-                node,
-                Worker {
-                    jobs: Some(jobs),
-                    opened,
-                    thread,
-                },
-            );
+            workers.insert(node, Worker { jobs: Some(jobs), opened, thread });
         }
         let mut outcome = AuditOutcome::default();
         let mut reports: BTreeMap<NodeId, Opened> = BTreeMap::new();
         for (node, worker) in &workers {
-            let report = worker
-                .opened
-                .recv()
-                .unwrap_or_else(|_| Opened::failed(fallen_over()));
+            let report = worker.opened.recv().unwrap_or_else(|_| Opened::failed(fallen_over()));
             outcome.nodes.insert(*node, report.node.clone());
             reports.insert(*node, report);
         }
@@ -214,11 +204,7 @@ fn tables_in_scope<'a>(request: &AuditRequest<'a>) -> Vec<InScope<'a>> {
         }
         for table in &set.tables {
             if request.tables.is_empty() || request.tables.contains(table) {
-                tables.push(InScope {
-                    set: id,
-                    table,
-                    expectation: expectation.clone(),
-                });
+                tables.push(InScope { set: id, table, expectation: expectation.clone() });
             }
         }
     }
@@ -240,16 +226,8 @@ struct Opened {
 
 impl Opened {
     fn failed(fault: ReadFault) -> Self {
-        let node = NodeOutcome {
-            about: String::new(),
-            read_at: None,
-            fault: Some(fault),
-        };
-        Self {
-            node,
-            shapes: Vec::new(),
-            estimates: Vec::new(),
-        }
+        let node = NodeOutcome { about: String::new(), read_at: None, fault: Some(fault) };
+        Self { node, shapes: Vec::new(), estimates: Vec::new() }
     }
 }
 
@@ -290,27 +268,14 @@ fn serve(
         }
     };
     let read_at = Some(SystemTime::now());
-    let shapes: Vec<_> = wanted
-        .iter()
-        .map(|table| table.as_ref().map(|table| reader.shape(table)))
-        .collect();
+    let shapes: Vec<_> =
+        wanted.iter().map(|table| table.as_ref().map(|table| reader.shape(table))).collect();
     let estimates = wanted
         .iter()
         .map(|table| table.as_ref().and_then(|table| reader.estimate(table)))
         .collect();
-    let outcome = NodeOutcome {
-        about: reader.about(),
-        read_at,
-        fault: None,
-    };
-    if report
-        .send(Opened {
-            node: outcome,
-            shapes,
-            estimates,
-        })
-        .is_err()
-    {
+    let outcome = NodeOutcome { about: reader.about(), read_at, fault: None };
+    if report.send(Opened { node: outcome, shapes, estimates }).is_err() {
         return;
     }
     for job in work {
@@ -373,9 +338,7 @@ fn prepare<'a>(
             let (give_back, spent) = bounded(QUEUE);
             let job = Job {
                 request: TableRequest {
-                    table: request.topology.nodes[*node]
-                        .name_of(table.table)
-                        .to_owned(),
+                    table: request.topology.nodes[*node].name_of(table.table).to_owned(),
                     columns: columns.clone(),
                     filter: set.filter.clone(),
                 },
@@ -386,34 +349,16 @@ fn prepare<'a>(
             if let Some(jobs) = workers.get(node).and_then(|worker| worker.jobs.as_ref()) {
                 drop(jobs.send(job));
             }
-            streams.push((
-                *node,
-                Box::new(ChannelStream {
-                    incoming,
-                    give_back,
-                }),
-            ));
+            streams.push((*node, Box::new(ChannelStream { incoming, give_back })));
         }
     } else {
-        for node in shapes
-            .keys()
-            .filter(|node| !unread.contains_key(node))
-            .copied()
-            .collect::<Vec<_>>()
+        for node in
+            shapes.keys().filter(|node| !unread.contains_key(node)).copied().collect::<Vec<_>>()
         {
-            unread.insert(
-                node,
-                "no other node's table could be compared with it".to_owned(),
-            );
+            unread.insert(node, "no other node's table could be compared with it".to_owned());
         }
     }
-    Comparison {
-        table,
-        shapes,
-        agreement,
-        streams,
-        unread,
-    }
+    Comparison { table, shapes, agreement, streams, unread }
 }
 
 fn settle(
@@ -421,13 +366,7 @@ fn settle(
     comparison: Comparison<'_>,
     sink: &mut dyn AuditSink,
 ) -> ControlFlow<()> {
-    let Comparison {
-        table,
-        shapes,
-        agreement,
-        streams,
-        mut unread,
-    } = comparison;
+    let Comparison { table, shapes, agreement, streams, mut unread } = comparison;
     sink.table(&TableHead {
         topology: request.topology,
         set: table.set,
@@ -438,29 +377,13 @@ fn settle(
         local_columns: &agreement.local_columns,
         notes: &agreement.notes,
     })?;
-    let tally = agreement
-        .layout
-        .as_ref()
-        .map_or_else(Tally::default, |layout| {
-            compare::compare(
-                layout,
-                &table.expectation,
-                streams,
-                &mut Forward(sink),
-                &request.stop,
-            )
-        });
-    unread.extend(
-        tally
-            .lost
-            .iter()
-            .map(|(node, reason)| (*node, reason.clone())),
-    );
+    let tally = agreement.layout.as_ref().map_or_else(Tally::default, |layout| {
+        compare::compare(layout, &table.expectation, streams, &mut Forward(sink), &request.stop)
+    });
+    unread.extend(tally.lost.iter().map(|(node, reason)| (*node, reason.clone())));
     if tally.stopped {
         for node in tally.balances.keys() {
-            unread
-                .entry(*node)
-                .or_insert_with(|| "stopped before the end".to_owned());
+            unread.entry(*node).or_insert_with(|| "stopped before the end".to_owned());
         }
     }
     let verdict = match (tally.divergent, unread.is_empty()) {
@@ -469,16 +392,8 @@ fn settle(
         _ => Verdict::Diverges,
     };
     let stopped = tally.stopped;
-    let flow = sink.table_done(&TableOutcome {
-        tally,
-        unread,
-        verdict,
-    });
-    if stopped {
-        ControlFlow::Break(())
-    } else {
-        flow
-    }
+    let flow = sink.table_done(&TableOutcome { tally, unread, verdict });
+    if stopped { ControlFlow::Break(()) } else { flow }
 }
 
 struct Forward<'a>(&'a mut dyn AuditSink);

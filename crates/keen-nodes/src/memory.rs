@@ -56,40 +56,20 @@ impl ReadRows for MemoryNode {
         }
         let table = self.table(&request.table)?;
         let at = |name: &String| {
-            let found = table
-                .shape
-                .columns
-                .iter()
-                .position(|column| column.name == *name);
+            let found = table.shape.columns.iter().position(|column| column.name == *name);
             found.ok_or_else(|| {
-                ReadFault::new(
-                    format!("{} has no column {name}", request.table),
-                    "correct the set",
-                )
+                ReadFault::new(format!("{} has no column {name}", request.table), "correct the set")
             })
         };
-        let places = request
-            .columns
-            .iter()
-            .map(at)
-            .collect::<Result<Vec<_>, _>>()?;
-        let key_places = table
-            .shape
-            .key
-            .iter()
-            .map(at)
-            .collect::<Result<Vec<_>, _>>()?;
+        let places = request.columns.iter().map(at).collect::<Result<Vec<_>, _>>()?;
+        let key_places = table.shape.key.iter().map(at).collect::<Result<Vec<_>, _>>()?;
         let sort_key = |row: &Vec<Value>| {
             let mut bytes = Vec::new();
             let identified =
                 !key_places.is_empty() && key_places.iter().all(|i| row[*i] != Value::Null);
-            key_places
-                .iter()
-                .for_each(|i| order::put_key(&mut bytes, row[*i].as_ref()));
+            key_places.iter().for_each(|i| order::put_key(&mut bytes, row[*i].as_ref()));
             if !identified {
-                places
-                    .iter()
-                    .for_each(|i| order::put_key(&mut bytes, row[*i].as_ref()));
+                places.iter().for_each(|i| order::put_key(&mut bytes, row[*i].as_ref()));
             }
             bytes
         };

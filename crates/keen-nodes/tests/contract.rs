@@ -44,10 +44,7 @@ fn layout(table: &Table) -> Layout {
     Layout {
         columns: names
             .iter()
-            .map(|name| Column {
-                name: name.clone(),
-                reading: Reading::AsStored,
-            })
+            .map(|name| Column { name: name.clone(), reading: Reading::AsStored })
             .collect(),
         key: table.key.iter().map(at).collect(),
         shown: table.columns.iter().map(at).collect(),
@@ -60,34 +57,22 @@ fn read(
     batch_bytes: usize,
 ) -> Result<Vec<Delivered>, ReadFault> {
     let layout = layout(table);
-    let columns = layout
-        .columns
-        .iter()
-        .map(|column| column.name.clone())
-        .collect();
-    let request = TableRequest {
-        table: "t".to_owned(),
-        columns,
-        filter: None,
-    };
+    let columns = layout.columns.iter().map(|column| column.name.clone()).collect();
+    let request = TableRequest { table: "t".to_owned(), columns, filter: None };
     node.shape("t")?;
     let mut all = Vec::new();
-    node.read(
-        &request,
-        RowWriter::new(layout, DigestFunction::Xxh3, batch_bytes),
-        &mut |batch| {
-            for at in 0..batch.len() {
-                let row = batch.get(at).unwrap();
-                all.push(Delivered {
-                    key: row.key.to_vec(),
-                    row: canonical::read_row(row.row).unwrap(),
-                    digest: row.digest,
-                    identified: row.identified,
-                });
-            }
-            Some(batch)
-        },
-    )?;
+    node.read(&request, RowWriter::new(layout, DigestFunction::Xxh3, batch_bytes), &mut |batch| {
+        for at in 0..batch.len() {
+            let row = batch.get(at).unwrap();
+            all.push(Delivered {
+                key: row.key.to_vec(),
+                row: canonical::read_row(row.row).unwrap(),
+                digest: row.digest,
+                identified: row.identified,
+            });
+        }
+        Some(batch)
+    })?;
     Ok(all)
 }
 
@@ -111,54 +96,34 @@ fn every_kind_of_value_comes_back_as_it_is() {
         Value::Bytes(vec![]),
         Value::Bytes(vec![0, 255]),
     ];
-    let rows: Vec<Vec<Value>> = values
-        .iter()
-        .enumerate()
-        .map(|(i, v)| vec![int(i as i64), v.clone()])
-        .collect();
+    let rows: Vec<Vec<Value>> =
+        values.iter().enumerate().map(|(i, v)| vec![int(i as i64), v.clone()]).collect();
     let table = Table::new(&["id", "v"], &["id"], rows.clone());
     everywhere(&table, |kind, node| {
-        let found: Vec<Vec<Value>> = read(&table, node, 64)
-            .unwrap()
-            .into_iter()
-            .map(|d| d.row)
-            .collect();
+        let found: Vec<Vec<Value>> =
+            read(&table, node, 64).unwrap().into_iter().map(|d| d.row).collect();
         assert_eq!(found, rows, "{kind}");
     });
 }
 
 #[test]
 fn zero_has_no_sign() {
-    let table = Table::new(
-        &["id", "v"],
-        &["id"],
-        vec![vec![int(1), Value::Float(-0.0)]],
-    );
+    let table = Table::new(&["id", "v"], &["id"], vec![vec![int(1), Value::Float(-0.0)]]);
     everywhere(&table, |kind, node| {
         let row = read(&table, node, 64).unwrap().remove(0).row;
-        assert!(
-            matches!(row[1], Value::Float(v) if v.is_sign_positive()),
-            "{kind}"
-        );
+        assert!(matches!(row[1], Value::Float(v) if v.is_sign_positive()), "{kind}");
     });
 }
 
 #[test]
 fn equal_rows_without_a_key_all_come_next_to_each_other() {
     let row = |v: i64, t: &str| vec![int(v), Value::text(t)];
-    let table = Table::new(
-        &["a", "b"],
-        &[],
-        vec![row(2, "x"), row(1, "x"), row(2, "x"), row(1, "w")],
-    );
+    let table =
+        Table::new(&["a", "b"], &[], vec![row(2, "x"), row(1, "x"), row(2, "x"), row(1, "w")]);
     everywhere(&table, |kind, node| {
         let found = read(&table, node, 64).unwrap();
         let rows: Vec<Vec<Value>> = found.iter().map(|d| d.row.clone()).collect();
-        assert_eq!(
-            rows,
-            [row(1, "w"), row(1, "x"), row(2, "x"), row(2, "x")],
-            "{kind}"
-        );
+        assert_eq!(rows, [row(1, "w"), row(1, "x"), row(2, "x"), row(2, "x")], "{kind}");
         assert!(found.iter().all(|d| !d.identified), "{kind}");
     });
 }
@@ -182,18 +147,11 @@ fn a_key_of_nothing_identifies_nothing() {
     let table = Table::new(&["id", "v"], &["id"], rows);
     everywhere(&table, |kind, node| {
         let found = read(&table, node, 64).unwrap();
-        let seen: Vec<(bool, Value)> = found
-            .iter()
-            .map(|d| (d.identified, d.row[1].clone()))
-            .collect();
+        let seen: Vec<(bool, Value)> =
+            found.iter().map(|d| (d.identified, d.row[1].clone())).collect();
         assert_eq!(
             seen,
-            [
-                (false, int(1)),
-                (false, int(1)),
-                (false, int(2)),
-                (true, int(0))
-            ],
+            [(false, int(1)), (false, int(1)), (false, int(2)), (true, int(0))],
             "{kind}"
         );
     });
@@ -204,10 +162,7 @@ fn what_is_not_there_is_named() {
     let table = Table::new(&["id"], &["id"], vec![]);
     everywhere(&table, |kind, node| {
         let fault = node.shape("marmots").unwrap_err();
-        assert!(
-            fault.what.contains("marmots") && !fault.advice.is_empty(),
-            "{kind}: {fault}"
-        );
+        assert!(fault.what.contains("marmots") && !fault.advice.is_empty(), "{kind}: {fault}");
     });
 }
 
@@ -217,19 +172,12 @@ fn a_reader_that_has_gone_ends_the_reading() {
     let table = Table::new(&["id"], &["id"], rows);
     everywhere(&table, |kind, node| {
         let mut batches = 0;
-        let request = TableRequest {
-            table: "t".to_owned(),
-            columns: vec!["id".to_owned()],
-            filter: None,
-        };
-        node.read(
-            &request,
-            RowWriter::new(layout(&table), DigestFunction::Xxh3, 64),
-            &mut |_| {
-                batches += 1;
-                None
-            },
-        )
+        let request =
+            TableRequest { table: "t".to_owned(), columns: vec!["id".to_owned()], filter: None };
+        node.read(&request, RowWriter::new(layout(&table), DigestFunction::Xxh3, 64), &mut |_| {
+            batches += 1;
+            None
+        })
         .unwrap();
         assert_eq!(batches, 1, "{kind}");
     });

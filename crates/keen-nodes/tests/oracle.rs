@@ -42,12 +42,7 @@ fn topology(edges: &[(NodeId, NodeId)], writers: u8) -> Topology {
         sets: vec![set],
         links: edges
             .iter()
-            .map(|(from, to)| Link {
-                from: *from,
-                to: *to,
-                carries: vec![0],
-                delay: None,
-            })
+            .map(|(from, to)| Link { from: *from, to: *to, carries: vec![0], delay: None })
             .collect(),
         limits: Limits::default(),
         authority: Authority::default(),
@@ -73,26 +68,16 @@ impl AuditSink for Seen {
     fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
         self.verdict = Some(outcome.verdict);
         self.total = outcome.tally.divergent;
-        self.counts = outcome
-            .tally
-            .balances
-            .iter()
-            .map(|(node, balance)| (*node, balance.rows))
-            .collect();
+        self.counts =
+            outcome.tally.balances.iter().map(|(node, balance)| (*node, balance.rows)).collect();
         ControlFlow::Continue(())
     }
 }
 
 fn audit(topology: &Topology, open: &audit::Opener<'_>, function: DigestFunction) -> Seen {
     let mut seen = Seen::default();
-    let request = AuditRequest {
-        topology,
-        nodes: !0,
-        tables: &[],
-        function,
-        open,
-        stop: &|| false,
-    };
+    let request =
+        AuditRequest { topology, nodes: !0, tables: &[], function, open, stop: &|| false };
     audit::run(&request, &mut seen);
     seen
 }
@@ -107,10 +92,7 @@ fn finding(row: &DivergentRow) -> Finding {
         .map(|v| (v.nodes.clone(), format!("{} x {:?}", v.count, v.row)))
         .collect();
     let identity = if row.key.is_empty() {
-        format!(
-            "{:?}",
-            row.versions.iter().find_map(|v| v.row.as_ref()).unwrap()
-        )
+        format!("{:?}", row.versions.iter().find_map(|v| v.row.as_ref()).unwrap())
     } else {
         format!("{:?}", row.key)
     };
@@ -182,16 +164,8 @@ fn expected(
     for node in &carriers {
         for row in &tables[*node].rows {
             let row = in_canonical_order(row);
-            let identity = if keyed {
-                format!("{:?}", [&row[1]])
-            } else {
-                format!("{row:?}")
-            };
-            held.entry(identity)
-                .or_default()
-                .entry(*node)
-                .or_insert((row, 0))
-                .1 += 1;
+            let identity = if keyed { format!("{:?}", [&row[1]]) } else { format!("{row:?}") };
+            held.entry(identity).or_default().entry(*node).or_insert((row, 0)).1 += 1;
         }
     }
     let mut findings = BTreeSet::new();
@@ -209,10 +183,7 @@ fn expected(
             if versions.len() > 1 {
                 findings.insert((
                     identity.clone(),
-                    versions
-                        .into_iter()
-                        .map(|(content, nodes)| (nodes, content))
-                        .collect(),
+                    versions.into_iter().map(|(content, nodes)| (nodes, content)).collect(),
                 ));
             }
         }
@@ -229,8 +200,7 @@ fn edges() -> impl Strategy<Value = Vec<(NodeId, NodeId)>> {
     let n = 2..=NODES;
     let shape = prop_oneof![
         prop::collection::vec((0..NODES, 0..NODES), 1..8),
-        n.clone()
-            .prop_map(|n| (0..n).map(|i| (i, (i + 1) % n)).collect()),
+        n.clone().prop_map(|n| (0..n).map(|i| (i, (i + 1) % n)).collect()),
         n.clone().prop_map(|n| (1..n).map(|i| (i - 1, i)).collect()),
         n.clone().prop_map(|n| (1..n).map(|i| (i, 0)).collect()),
         n.clone().prop_map(|n| (1..n).map(|i| (0, i)).collect()),
@@ -265,10 +235,7 @@ type Case = (Vec<(NodeId, NodeId)>, u8, bool, Vec<Vec<Vec<Value>>>);
 fn case() -> impl Strategy<Value = Case> {
     (edges(), any::<u8>(), any::<bool>()).prop_flat_map(|(edges, writers, keyed)| {
         // Half of the nodes start as copies of the first, so that agreement is common too.
-        let all = (
-            rows(keyed),
-            prop::collection::vec((any::<bool>(), rows(keyed)), NODES),
-        )
+        let all = (rows(keyed), prop::collection::vec((any::<bool>(), rows(keyed)), NODES))
             .prop_map(|(first, others)| {
                 others
                     .into_iter()
@@ -281,10 +248,7 @@ fn case() -> impl Strategy<Value = Case> {
 
 fn tables(keyed: bool, contents: Vec<Vec<Vec<Value>>>) -> Vec<Table> {
     let key: &[&str] = if keyed { &["k"] } else { &[] };
-    contents
-        .into_iter()
-        .map(|rows| Table::new(&["k", "v", "a_note"], key, rows))
-        .collect()
+    contents.into_iter().map(|rows| Table::new(&["k", "v", "a_note"], key, rows)).collect()
 }
 
 fn check(
@@ -299,11 +263,7 @@ fn check(
     prop_assert_eq!(&found, &expected);
     prop_assert_eq!(seen.rows.len(), expected.len(), "no finding twice");
     prop_assert_eq!(seen.total, expected.len() as u64);
-    let verdict = if expected.is_empty() {
-        Verdict::Agrees
-    } else {
-        Verdict::Diverges
-    };
+    let verdict = if expected.is_empty() { Verdict::Agrees } else { Verdict::Diverges };
     prop_assert_eq!(seen.verdict, Some(verdict));
     for (node, count) in &seen.counts {
         prop_assert_eq!(*count, tables[*node].rows.len() as u64);

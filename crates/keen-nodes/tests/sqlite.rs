@@ -25,34 +25,19 @@ fn read(
     let layout = Layout {
         columns: names
             .iter()
-            .map(|name| Column {
-                name: name.clone(),
-                reading: Reading::AsStored,
-            })
+            .map(|name| Column { name: name.clone(), reading: Reading::AsStored })
             .collect(),
-        key: if keyed {
-            vec![names.iter().position(|n| n == "k").unwrap()]
-        } else {
-            Vec::new()
-        },
+        key: if keyed { vec![names.iter().position(|n| n == "k").unwrap()] } else { Vec::new() },
         shown: (0..names.len()).collect(),
     };
-    let request = TableRequest {
-        table: "t".to_owned(),
-        columns: names,
-        filter: None,
-    };
+    let request = TableRequest { table: "t".to_owned(), columns: names, filter: None };
     let mut rows = Vec::new();
-    node.read(
-        &request,
-        RowWriter::new(layout, DigestFunction::Xxh3, 1 << 16),
-        &mut |batch| {
-            rows.extend(
-                (0..batch.len()).map(|i| canonical::read_row(batch.get(i).unwrap().row).unwrap()),
-            );
-            Some(batch)
-        },
-    )?;
+    node.read(&request, RowWriter::new(layout, DigestFunction::Xxh3, 1 << 16), &mut |batch| {
+        rows.extend(
+            (0..batch.len()).map(|i| canonical::read_row(batch.get(i).unwrap().row).unwrap()),
+        );
+        Some(batch)
+    })?;
     Ok(rows)
 }
 
@@ -72,27 +57,13 @@ fn a_quiet_file_that_is_changed_meanwhile_is_not_read_rather_than_read_wrongly()
         &path,
         "PRAGMA journal_mode = WAL; CREATE TABLE t (k INTEGER PRIMARY KEY, v); INSERT INTO t VALUES (1, 'x')",
     );
-    assert!(
-        !folder.path().join("a.db-wal").exists(),
-        "nobody has it open"
-    );
+    assert!(!folder.path().join("a.db-wal").exists(), "nobody has it open");
     let mut node = open(&path);
-    assert_eq!(
-        read(&mut node, &columns(&["k", "v"]), true).unwrap().len(),
-        1
-    );
+    assert_eq!(read(&mut node, &columns(&["k", "v"]), true).unwrap().len(), 1);
     make(&path, "INSERT INTO t VALUES (2, 'y')"); // and a checkpoint when it closes
     let fault = read(&mut node, &columns(&["k", "v"]), true).unwrap_err();
-    assert!(
-        fault.what.contains("was changed while it was read"),
-        "{fault}"
-    );
-    assert_eq!(
-        read(&mut open(&path), &columns(&["k", "v"]), true)
-            .unwrap()
-            .len(),
-        2
-    );
+    assert!(fault.what.contains("was changed while it was read"), "{fault}");
+    assert_eq!(read(&mut open(&path), &columns(&["k", "v"]), true).unwrap().len(), 2);
 }
 
 #[test]
@@ -102,13 +73,8 @@ fn a_file_in_use_is_read_beside_its_writer_as_of_the_moment_it_was_opened() {
     let writer = Connection::open(&path).unwrap();
     writer.execute_batch("PRAGMA journal_mode = WAL; CREATE TABLE t (k INTEGER PRIMARY KEY, v); INSERT INTO t VALUES (1, 'x')").unwrap();
     let mut node = open(&path);
-    writer
-        .execute_batch("INSERT INTO t VALUES (2, 'y'); PRAGMA wal_checkpoint")
-        .unwrap();
-    assert_eq!(
-        read(&mut node, &columns(&["k", "v"]), true).unwrap().len(),
-        1
-    );
+    writer.execute_batch("INSERT INTO t VALUES (2, 'y'); PRAGMA wal_checkpoint").unwrap();
+    assert_eq!(read(&mut node, &columns(&["k", "v"]), true).unwrap().len(), 1);
 }
 
 #[test]
@@ -120,10 +86,8 @@ fn unpaired_surrogates_stay_apart_and_mean_the_same_from_either_end() {
         ("UTF-16be", ["d800", "d801", "dc00", "d83dde00"]),
     ] {
         let path = folder.path().join(encoding);
-        let values: Vec<String> = bytes
-            .iter()
-            .map(|hex| format!("(CAST(x'{hex}' AS TEXT))"))
-            .collect();
+        let values: Vec<String> =
+            bytes.iter().map(|hex| format!("(CAST(x'{hex}' AS TEXT))")).collect();
         make(
             &path,
             &format!(
@@ -158,10 +122,7 @@ fn more_columns_than_a_function_takes_are_ordered_all_the_same() {
     );
     let rows = read(&mut open(&path), &names, false).unwrap();
     let last: Vec<&Value> = rows.iter().map(|row| &row[149]).collect();
-    assert_eq!(
-        last,
-        [&Value::text("a"), &Value::text("b"), &Value::text("c")]
-    );
+    assert_eq!(last, [&Value::text("a"), &Value::text("b"), &Value::text("c")]);
 }
 
 #[test]

@@ -34,21 +34,12 @@ pub(crate) fn run(args: &AuditArgs, terminal: Terminal) -> Result<Exit> {
             totals
         }
         AuditFormat::Json | AuditFormat::Ndjson => {
-            let shape = if args.format == AuditFormat::Json {
-                Shape::Document
-            } else {
-                Shape::Lines
-            };
+            let shape =
+                if args.format == AuditFormat::Json { Shape::Document } else { Shape::Lines };
             let limit = args.show.unwrap_or(u64::MAX);
             let left_out = scope.left_out(&loaded.topology);
-            let mut sink = JsonSink::new(
-                &loaded.topology,
-                scope.function,
-                left_out,
-                limit,
-                shape,
-                out,
-            );
+            let mut sink =
+                JsonSink::new(&loaded.topology, scope.function, left_out, limit, shape, out);
             let totals = audit_run::run(&loaded, &scope, &mut sink, &stop, terminal.progress)?;
             out = sink.finish(&totals).context("cannot write the result")?;
             totals

@@ -25,16 +25,10 @@ pub(crate) fn run(args: &CompletionsArgs) -> Result<Exit> {
 fn man_pages(command: &clap::Command, name: &str, folder: &Path) -> Result<()> {
     let path = folder.join(format!("{name}.1"));
     let mut page = Vec::new();
-    clap_mangen::Man::new(command.clone())
-        .title(name)
-        .render(&mut page)?;
+    clap_mangen::Man::new(command.clone()).title(name).render(&mut page)?;
     fs::write(&path, page).with_context(|| format!("cannot write {}", path.display()))?;
     for subcommand in command.get_subcommands().filter(|c| !c.is_hide_set()) {
-        man_pages(
-            subcommand,
-            &format!("{name}-{}", subcommand.get_name()),
-            folder,
-        )?;
+        man_pages(subcommand, &format!("{name}-{}", subcommand.get_name()), folder)?;
     }
     Ok(())
 }

@@ -27,11 +27,7 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
     let stop = Stop::on_signal();
     let step = |number: u8, text: &str| styled(HEADING, &format!("{number}. {text}"));
 
-    writeln!(
-        out,
-        "{}",
-        step(1, "A network of refuge huts in which things went wrong")
-    )?;
+    writeln!(out, "{}", step(1, "A network of refuge huts in which things went wrong"))?;
     let deeds = story::tell(&folder, args.seed)?;
     writeln!(
         out,
@@ -51,24 +47,11 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
          Each node is read once. A row is expected where the links lead: the three huts should hold the\n\
          same, a board what its filter lets through, the archive every hut's readings. By hand:\n  \
          keen audit --topology {shown}\n",
-        step(
-            2,
-            "keen audit: every row over all nodes, and who agrees with whom"
-        )
+        step(2, "keen audit: every row over all nodes, and who agrees with whom")
     )?;
     let mut sink = TextSink::new(ROWS_SHOWN);
-    let totals = audit_run::run(
-        &loaded,
-        &Scope::whole(),
-        &mut sink,
-        &stop,
-        terminal.progress,
-    )?;
-    writeln!(
-        out,
-        "{}",
-        audit_text::write(&loaded.topology, &sink, &totals, terminal.columns)
-    )?;
+    let totals = audit_run::run(&loaded, &Scope::whole(), &mut sink, &stop, terminal.progress)?;
+    writeln!(out, "{}", audit_text::write(&loaded.topology, &sink, &totals, terminal.columns))?;
 
     writeln!(
         out,
@@ -95,20 +78,13 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
         step(4, "Go on from here")
     )?;
     out.flush()?;
-    Ok(if totals.stopped {
-        Exit::Interrupted
-    } else {
-        Exit::Agree
-    })
+    Ok(if totals.stopped { Exit::Interrupted } else { Exit::Agree })
 }
 
 /// A path as one types it into a shell.
 fn typed(path: &Path) -> String {
     let path = path.display().to_string();
-    if path
-        .chars()
-        .all(|c| c.is_alphanumeric() || "/._-".contains(c))
-    {
+    if path.chars().all(|c| c.is_alphanumeric() || "/._-".contains(c)) {
         path
     } else {
         format!("'{}'", path.replace('\'', "'\\''"))

@@ -16,22 +16,15 @@ pub(crate) fn run(args: &InitArgs) -> Result<Exit> {
             path.display()
         );
     }
-    let folder = path
-        .parent()
-        .filter(|p| !p.as_os_str().is_empty())
-        .unwrap_or(Path::new("."));
+    let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let cannot = || format!("cannot write {}", path.display());
-    let mut file = tempfile::Builder::new()
-        .prefix(".keen-")
-        .tempfile_in(folder)
-        .with_context(cannot)?;
-    file.write_all(text(args.shape).as_bytes())
-        .with_context(cannot)?;
+    let mut file =
+        tempfile::Builder::new().prefix(".keen-").tempfile_in(folder).with_context(cannot)?;
+    file.write_all(text(args.shape).as_bytes()).with_context(cannot)?;
     #[cfg(unix)]
     {
         use std::os::unix::fs::PermissionsExt as _;
-        file.as_file()
-            .set_permissions(std::fs::Permissions::from_mode(0o644))?;
+        file.as_file().set_permissions(std::fs::Permissions::from_mode(0o644))?;
     }
     // Another process may have made the file since it was looked for.
     file.persist_noclobber(path).with_context(cannot)?;

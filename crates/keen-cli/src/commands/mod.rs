@@ -25,11 +25,7 @@ pub(crate) fn run() -> ExitCode {
             // Help and the version go to standard output and are a success.
             let wrong = error.use_stderr();
             drop(error.print());
-            return if wrong {
-                Exit::Wrong.into()
-            } else {
-                Exit::Agree.into()
-            };
+            return if wrong { Exit::Wrong.into() } else { Exit::Agree.into() };
         }
     };
     let terminal = Terminal::look(cli.color);

@@ -68,19 +68,12 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
             let text = match args.format {
                 PlanFormat::Json => plan_json::document(topology, &planned)?,
                 PlanFormat::Ndjson => plan_json::lines(topology, &planned)?,
-                _ => plan_text::write(
-                    topology,
-                    &planned,
-                    args.show.unwrap_or(STEPS_SHOWN),
-                    columns,
-                ),
+                _ => {
+                    plan_text::write(topology, &planned, args.show.unwrap_or(STEPS_SHOWN), columns)
+                }
             };
             let strip = args.output.is_some() && !terminal.colors_files();
-            let text = if strip {
-                anstream::adapter::strip_str(&text).to_string()
-            } else {
-                text
-            };
+            let text = if strip { anstream::adapter::strip_str(&text).to_string() } else { text };
             out.write_all(text.as_bytes())?;
         }
         Target::Scripts(folder) => {
@@ -102,10 +95,7 @@ enum Target {
 impl Target {
     fn open(args: &PlanArgs, terminal: Terminal) -> Result<Self> {
         if args.format != PlanFormat::Sql {
-            return Ok(Self::Stream(Output::open(
-                args.output.as_deref(),
-                terminal.stdout(),
-            )?));
+            return Ok(Self::Stream(Output::open(args.output.as_deref(), terminal.stdout())?));
         }
         let Some(folder) = &args.output else {
             bail!(
@@ -126,12 +116,7 @@ pub(crate) fn from_nodes(
     stop: &Stop,
     terminal: Terminal,
 ) -> Result<Planned> {
-    let mut sink = Collect {
-        tables: Vec::new(),
-        comparable: false,
-        left: limit,
-        over: 0,
-    };
+    let mut sink = Collect { tables: Vec::new(), comparable: false, left: limit, over: 0 };
     let totals = audit_run::run(loaded, scope, &mut sink, stop, terminal.progress)?;
     let mut planned = Planned {
         plan: plan::make(&loaded.topology, &sink.tables),
@@ -162,10 +147,7 @@ fn from_document(topology: &Topology, path: &Path, limit: u64) -> Result<Planned
             )
         })?;
     if document.keen != "audit" {
-        bail!(
-            "{shown} is a keen {}, not an audit",
-            crate::safe::text(&document.keen)
-        );
+        bail!("{shown} is a keen {}, not an audit", crate::safe::text(&document.keen));
     }
     if document.version != wire::VERSION {
         bail!(
@@ -197,9 +179,7 @@ fn from_document(topology: &Topology, path: &Path, limit: u64) -> Result<Planned
         let taken = listed.min(left);
         over += listed - taken;
         left -= taken;
-        table
-            .divergent
-            .truncate(usize::try_from(taken).unwrap_or(usize::MAX));
+        table.divergent.truncate(usize::try_from(taken).unwrap_or(usize::MAX));
         if table.columns.is_empty() {
             continue; // nothing of it could be compared
         }
@@ -214,12 +194,7 @@ fn from_document(topology: &Topology, path: &Path, limit: u64) -> Result<Planned
         complete = false;
         plan.notes.push(over_the_limit(over, limit));
     }
-    Ok(Planned {
-        plan,
-        audited: document.started,
-        complete,
-        interrupted: false,
-    })
+    Ok(Planned { plan, audited: document.started, complete, interrupted: false })
 }
 
 /// Keeps what a plan is made from.
@@ -237,14 +212,7 @@ impl AuditSink for Collect {
         if let Some(layout) = head.layout {
             let local = |(node, columns): (&NodeId, &Vec<String>), name: &str| {
                 let shape = head.shapes.get(node).cloned().unwrap_or_default();
-                (
-                    *node,
-                    LocalTable {
-                        name: name.to_owned(),
-                        columns: columns.clone(),
-                        shape,
-                    },
-                )
+                (*node, LocalTable { name: name.to_owned(), columns: columns.clone(), shape })
             };
             self.tables.push(AuditedTable {
                 set: head.set,
@@ -274,10 +242,8 @@ impl AuditSink for Collect {
 
     fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
         if let Some(table) = self.tables.last_mut().filter(|_| self.comparable) {
-            table.unread = outcome
-                .unread
-                .keys()
-                .fold(0, |all, node| all | keen_core::expectation::bit(*node));
+            table.unread =
+                outcome.unread.keys().fold(0, |all, node| all | keen_core::expectation::bit(*node));
         }
         ControlFlow::Continue(())
     }
@@ -293,12 +259,7 @@ pub(crate) struct Scripts {
 fn write_scripts(topology: &Topology, planned: &Planned, folder: &Path) -> Result<Vec<Scripts>> {
     let mut written = Vec::new();
     for (id, node) in topology.nodes.iter().enumerate() {
-        let steps: Vec<&Step> = planned
-            .plan
-            .steps
-            .iter()
-            .filter(|step| step.node == id)
-            .collect();
+        let steps: Vec<&Step> = planned.plan.steps.iter().filter(|step| step.node == id).collect();
         if steps.is_empty() {
             continue;
         }
@@ -319,16 +280,8 @@ fn write_scripts(topology: &Topology, planned: &Planned, folder: &Path) -> Resul
         );
         written.push(Scripts {
             node: id,
-            repair: put(
-                "repair",
-                format!("Repair {of}; steps: {count}"),
-                Direction::Repair,
-            )?,
-            undo: put(
-                "undo",
-                format!("Undo of the repair {of}; steps: {count}"),
-                Direction::Undo,
-            )?,
+            repair: put("repair", format!("Repair {of}; steps: {count}"), Direction::Repair)?,
+            undo: put("undo", format!("Undo of the repair {of}; steps: {count}"), Direction::Undo)?,
         });
     }
     Ok(written)

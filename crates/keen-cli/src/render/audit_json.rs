@@ -122,11 +122,7 @@ impl<'a, W: Write> JsonSink<'a, W> {
     }
 
     fn flow(&self) -> ControlFlow<()> {
-        if self.failed.is_some() {
-            ControlFlow::Break(())
-        } else {
-            ControlFlow::Continue(())
-        }
+        if self.failed.is_some() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     }
 
     fn by_name<T: Into<Json>>(&self, values: impl Iterator<Item = (NodeId, T)>) -> Json {
@@ -206,11 +202,7 @@ impl<W: Write> AuditSink for JsonSink<'_, W> {
             && self.rows < self.limit
         {
             let document = wire::divergent(self.topology, layout, &row);
-            match (
-                self.shape,
-                serde_json::to_string(&document),
-                serde_json::to_value(&document),
-            ) {
+            match (self.shape, serde_json::to_string(&document), serde_json::to_value(&document)) {
                 (Shape::Document, Ok(text), _) => {
                     let separator = if self.rows > 0 { ",\n" } else { "\n" };
                     self.put(&format!("{separator}{text}"));
@@ -232,12 +224,7 @@ impl<W: Write> AuditSink for JsonSink<'_, W> {
 
     fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
         let tally = &outcome.tally;
-        let read = || {
-            tally
-                .balances
-                .iter()
-                .filter(|(node, _)| !outcome.unread.contains_key(node))
-        };
+        let read = || tally.balances.iter().filter(|(node, _)| !outcome.unread.contains_key(node));
         let links: Vec<Json> = tally
             .unsatisfied
             .iter()

@@ -37,10 +37,7 @@ struct TableText {
 
 impl TextSink {
     pub(crate) fn new(limit: u64) -> Self {
-        Self {
-            limit,
-            tables: Vec::new(),
-        }
+        Self { limit, tables: Vec::new() }
     }
 }
 
@@ -83,11 +80,7 @@ pub(crate) fn write(
     columns: Option<usize>,
 ) -> String {
     let mut out = String::new();
-    let read = totals
-        .nodes
-        .values()
-        .filter(|node| node.fault.is_none())
-        .count() as u64;
+    let read = totals.nodes.values().filter(|node| node.fault.is_none()).count() as u64;
     let _ = writeln!(
         out,
         "{}: {} of {} on {}, {} rows read in {}, {}",
@@ -142,14 +135,9 @@ const WIDTH_ELSEWHERE: u16 = 120;
 
 fn overview(topology: &Topology, sink: &TextSink, columns: Option<usize>) -> String {
     let mut table = Table::new();
-    table
-        .load_style(NOTHING)
-        .set_content_arrangement(ContentArrangement::Dynamic)
-        .set_width(
-            columns
-                .and_then(|columns| u16::try_from(columns).ok())
-                .unwrap_or(WIDTH_ELSEWHERE),
-        );
+    table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Dynamic).set_width(
+        columns.and_then(|columns| u16::try_from(columns).ok()).unwrap_or(WIDTH_ELSEWHERE),
+    );
     let heading = |text: &str| Cell::new(styled(QUIET, text));
     table.set_header(vec![
         heading("set"),
@@ -182,15 +170,9 @@ fn overview(topology: &Topology, sink: &TextSink, columns: Option<usize>) -> Str
 fn row_counts(topology: &Topology, outcome: &TableOutcome) -> String {
     let tally = &outcome.tally;
     let mut by_count: Vec<(u64, Vec<NodeId>)> = Vec::new();
-    for (node, balance) in tally
-        .balances
-        .iter()
-        .filter(|(node, _)| !tally.lost.contains_key(node))
+    for (node, balance) in tally.balances.iter().filter(|(node, _)| !tally.lost.contains_key(node))
     {
-        match by_count
-            .iter_mut()
-            .find(|(count, _)| *count == balance.rows)
-        {
+        match by_count.iter_mut().find(|(count, _)| *count == balance.rows) {
             Some((_, nodes)) => nodes.push(*node),
             None => by_count.push((balance.rows, vec![*node])),
         }
@@ -221,21 +203,13 @@ fn write_table(
     let unread: Vec<_> = outcome
         .unread
         .iter()
-        .filter(|(node, _)| {
-            totals
-                .nodes
-                .get(node)
-                .is_some_and(|node| node.fault.is_none())
-        })
+        .filter(|(node, _)| totals.nodes.get(node).is_some_and(|node| node.fault.is_none()))
         .collect();
     if outcome.verdict != Verdict::Diverges && unread.is_empty() && table.notes.is_empty() {
         return;
     }
-    let title = format!(
-        "{} ({})",
-        safe::text(&table.table),
-        safe::text(&topology.sets[table.set].name)
-    );
+    let title =
+        format!("{} ({})", safe::text(&table.table), safe::text(&topology.sets[table.set].name));
     let _ = write!(out, "\n{}", styled(HEADING, &title));
     if outcome.tally.divergent > 0 {
         let _ = write!(
@@ -285,38 +259,19 @@ fn write_row(
         &format!("{title}: {}", difference(topology, layout, makers, row)),
         columns,
     ));
-    let names: Vec<String> = row
-        .versions
-        .iter()
-        .map(|version| style::nodes(topology, &version.nodes))
-        .collect();
-    let widest = names
-        .iter()
-        .map(|name| safe::width(name))
-        .max()
-        .unwrap_or(0);
+    let names: Vec<String> =
+        row.versions.iter().map(|version| style::nodes(topology, &version.nodes)).collect();
+    let widest = names.iter().map(|name| safe::width(name)).max().unwrap_or(0);
     let contents = version_texts(layout, row);
     for ((name, content), version) in names.iter().zip(contents).zip(&row.versions) {
         let padding = " ".repeat(widest.saturating_sub(safe::width(name)));
-        let content = if version.row.is_none() {
-            styled(BAD, &content)
-        } else {
-            content
-        };
-        out.push_str(&hanging(
-            &format!("      {name}{padding}  "),
-            &content,
-            columns,
-        ));
+        let content = if version.row.is_none() { styled(BAD, &content) } else { content };
+        out.push_str(&hanging(&format!("      {name}{padding}  "), &content, columns));
     }
     for (node, cells) in &row.outside {
         let name = &topology.nodes[*node].name;
         let cells = cells_text(layout, cells, &layout.shown);
-        out.push_str(&hanging(
-            "      ",
-            &format!("{name} outside the filter: {cells}"),
-            columns,
-        ));
+        out.push_str(&hanging("      ", &format!("{name} outside the filter: {cells}"), columns));
     }
 }
 
@@ -326,11 +281,7 @@ fn row_title(layout: &Layout, row: &DivergentRow) -> String {
         return "a row without a key".to_owned();
     }
     let cells = layout.key.iter().zip(&row.key).map(|(i, value)| {
-        format!(
-            "{} {}",
-            safe::text(&layout.columns[*i].name),
-            safe::value(value)
-        )
+        format!("{} {}", safe::text(&layout.columns[*i].name), safe::value(value))
     });
     cells.collect::<Vec<_>>().join(", ")
 }
@@ -350,28 +301,18 @@ fn difference(topology: &Topology, layout: &Layout, makers: Nodes, row: &Diverge
             if columns.len() == 1 { "s" } else { "" }
         ));
     }
-    let held: Vec<&Version> = row
-        .versions
-        .iter()
-        .filter(|version| version.row.is_some())
-        .collect();
+    let held: Vec<&Version> = row.versions.iter().filter(|version| version.row.is_some()).collect();
     if row.key.is_empty() && held.len() > 1 {
         parts.push("held a different number of times".to_owned());
     }
     if let Some(missing) = row.versions.iter().find(|version| version.row.is_none()) {
-        let holders: Vec<NodeId> = held
-            .iter()
-            .flat_map(|version| version.nodes.clone())
-            .collect();
+        let holders: Vec<NodeId> = held.iter().flat_map(|version| version.nodes.clone()).collect();
         // A row that only receivers hold came from nowhere; then the holders are the odd ones.
         let surplus = holders.iter().all(|node| makers & bit(*node) == 0);
         let few = holders.len() < missing.nodes.len() && held.len() == 1;
         let beyond = |node: &NodeId| row.outside.iter().any(|(other, _)| other == node);
         parts.push(if missing.nodes.iter().all(beyond) {
-            format!(
-                "outside the set's filter on {}",
-                style::nodes(topology, &missing.nodes)
-            )
+            format!("outside the set's filter on {}", style::nodes(topology, &missing.nodes))
         } else if surplus || few {
             format!("only on {}", style::nodes(topology, &holders))
         } else {
@@ -383,25 +324,12 @@ fn difference(topology: &Topology, layout: &Layout, makers: Nodes, row: &Diverge
 
 /// What each version is: the cells that differ, or the row, or its count.
 fn version_texts(layout: &Layout, row: &DivergentRow) -> Vec<String> {
-    let rows: Vec<&Vec<Value>> = row
-        .versions
-        .iter()
-        .filter_map(|version| version.row.as_ref())
-        .collect();
+    let rows: Vec<&Vec<Value>> =
+        row.versions.iter().filter_map(|version| version.row.as_ref()).collect();
     let shown: Vec<usize> = if row.differing.is_empty() {
-        layout
-            .shown
-            .iter()
-            .copied()
-            .filter(|i| !layout.key.contains(i))
-            .collect()
+        layout.shown.iter().copied().filter(|i| !layout.key.contains(i)).collect()
     } else {
-        layout
-            .shown
-            .iter()
-            .copied()
-            .filter(|i| row.differing.contains(i))
-            .collect()
+        layout.shown.iter().copied().filter(|i| row.differing.contains(i)).collect()
     };
     let mut apart: BTreeMap<usize, Vec<String>> = BTreeMap::new();
     for i in &shown {
@@ -417,13 +345,7 @@ fn version_texts(layout: &Layout, row: &DivergentRow) -> Vec<String> {
             };
             let texts: Vec<String> = shown
                 .iter()
-                .map(|i| {
-                    format!(
-                        "{} = {}",
-                        safe::text(&layout.columns[*i].name),
-                        apart[i][at]
-                    )
-                })
+                .map(|i| format!("{} = {}", safe::text(&layout.columns[*i].name), apart[i][at]))
                 .collect();
             at += 1;
             let times = if row.key.is_empty() {
@@ -438,11 +360,7 @@ fn version_texts(layout: &Layout, row: &DivergentRow) -> Vec<String> {
             };
             format!(
                 "{times}{}",
-                if content.is_empty() {
-                    "(the key is the whole row)"
-                } else {
-                    &content
-                }
+                if content.is_empty() { "(the key is the whole row)" } else { &content }
             )
         })
         .collect()
@@ -450,11 +368,7 @@ fn version_texts(layout: &Layout, row: &DivergentRow) -> Vec<String> {
 
 fn cells_text(layout: &Layout, cells: &[Value], shown: &[usize]) -> String {
     let text = |i: &usize| {
-        Some(format!(
-            "{} = {}",
-            safe::text(&layout.columns[*i].name),
-            safe::value(cells.get(*i)?)
-        ))
+        Some(format!("{} = {}", safe::text(&layout.columns[*i].name), safe::value(cells.get(*i)?)))
     };
     shown.iter().filter_map(text).collect::<Vec<_>>().join(", ")
 }
@@ -462,19 +376,13 @@ fn cells_text(layout: &Layout, cells: &[Value], shown: &[usize]) -> String {
 fn conclusion(totals: &Totals) -> String {
     let mut out = String::new();
     if totals.diverge == 0 && totals.complete() {
-        let _ = writeln!(
-            out,
-            "{} Every node holds what it should.",
-            styled(style::GOOD, "All agree.")
-        );
+        let _ =
+            writeln!(out, "{} Every node holds what it should.", styled(style::GOOD, "All agree."));
     } else if totals.diverge > 0 {
         let _ = writeln!(
             out,
             "{} in {} of {}; {} {}. keen plan shows what would put them right.",
-            styled(
-                BAD,
-                &counted(totals.divergent, "divergent row", "divergent rows")
-            ),
+            styled(BAD, &counted(totals.divergent, "divergent row", "divergent rows")),
             totals.diverge,
             counted(totals.tables(), "table", "tables"),
             totals.agree,
@@ -494,11 +402,7 @@ fn conclusion(totals: &Totals) -> String {
                 "tables were not read on every node that carries them",
             )
         };
-        let found = if totals.diverge == 0 {
-            " Nothing was found in what was read."
-        } else {
-            ""
-        };
+        let found = if totals.diverge == 0 { " Nothing was found in what was read." } else { "" };
         let _ = writeln!(out, "{} {what}.{found}", styled(UNKNOWN, "Incomplete:"));
     }
     out

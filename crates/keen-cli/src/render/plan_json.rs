@@ -14,19 +14,9 @@ use crate::wire::{self, VERSION};
 /// The whole plan as one document.
 pub(crate) fn document(topology: &Topology, planned: &Planned) -> Result<String> {
     let mut document = head(topology, planned);
-    let steps = planned
-        .plan
-        .steps
-        .iter()
-        .enumerate()
-        .map(|(i, s)| step(topology, i + 1, s))
-        .collect();
-    let questions = planned
-        .plan
-        .questions
-        .iter()
-        .map(|q| question(topology, q))
-        .collect();
+    let steps =
+        planned.plan.steps.iter().enumerate().map(|(i, s)| step(topology, i + 1, s)).collect();
+    let questions = planned.plan.questions.iter().map(|q| question(topology, q)).collect();
     document.insert("steps".to_owned(), Json::Array(steps));
     document.insert("questions".to_owned(), Json::Array(questions));
     Ok(serde_json::to_string_pretty(&document)? + "\n")
@@ -84,12 +74,8 @@ fn cells(cells: &[(String, Value)]) -> (Json, Vec<String>) {
 fn statement(statement: &Statement) -> Json {
     let (sql, values) = statement.bound();
     let written: Vec<(Json, bool)> = values.iter().map(wire::value).collect();
-    let whole: Vec<usize> = written
-        .iter()
-        .enumerate()
-        .filter(|(_, (_, whole))| *whole)
-        .map(|(i, _)| i + 1)
-        .collect();
+    let whole: Vec<usize> =
+        written.iter().enumerate().filter(|(_, (_, whole))| *whole).map(|(i, _)| i + 1).collect();
     let mut out = json!({"sql": sql, "values": written.into_iter().map(|(json, _)| json).collect::<Vec<_>>()});
     if !whole.is_empty() {
         out["whole_numbers"] = json!(whole);
@@ -113,11 +99,8 @@ fn step(topology: &Topology, number: usize, step: &Step) -> Json {
     let (undo, undo_guard) = guarded(&step.undo);
     let (key, key_whole) = cells(&step.key);
     let side = |pick: fn(&CellChange) -> Option<Value>| {
-        let found: Option<Vec<(String, Value)>> = step
-            .changes
-            .iter()
-            .map(|c| Some((c.0.clone(), pick(c)?)))
-            .collect();
+        let found: Option<Vec<(String, Value)>> =
+            step.changes.iter().map(|c| Some((c.0.clone(), pick(c)?))).collect();
         found.map_or(Json::Null, |found| cells(&found).0)
     };
     json!({
@@ -141,10 +124,7 @@ fn step(topology: &Topology, number: usize, step: &Step) -> Json {
 
 fn question(topology: &Topology, question: &Question) -> Json {
     let names = |nodes: &[NodeId]| {
-        nodes
-            .iter()
-            .map(|node| topology.nodes[*node].name.clone())
-            .collect::<Vec<_>>()
+        nodes.iter().map(|node| topology.nodes[*node].name.clone()).collect::<Vec<_>>()
     };
     let (key, key_whole) = cells(&question.key);
     let choices: Vec<Json> = question

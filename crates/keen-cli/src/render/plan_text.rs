@@ -33,26 +33,12 @@ pub(crate) fn write(
     for (number, step) in plan.steps.iter().take(show).enumerate() {
         if node != Some(step.node) {
             node = Some(step.node);
-            let steps = plan
-                .steps
-                .iter()
-                .filter(|other| other.node == step.node)
-                .count() as u64;
+            let steps = plan.steps.iter().filter(|other| other.node == step.node).count() as u64;
             let name = &topology.nodes[step.node].name;
-            let _ = writeln!(
-                out,
-                "\n{}: {}",
-                styled(HEADING, name),
-                counted(steps, "step", "steps")
-            );
+            let _ =
+                writeln!(out, "\n{}: {}", styled(HEADING, name), counted(steps, "step", "steps"));
         }
-        write_step(
-            &mut out,
-            topology,
-            number + 1,
-            step,
-            (onward.is_none(), columns),
-        );
+        write_step(&mut out, topology, number + 1, step, (onward.is_none(), columns));
     }
     if plan.steps.len() > show {
         let more = (plan.steps.len() - show) as u64;
@@ -67,11 +53,7 @@ pub(crate) fn write(
     }
     if plan.questions.len() > show {
         let more = (plan.questions.len() - show) as u64;
-        let _ = writeln!(
-            out,
-            "\n… and {}",
-            counted(more, "more question", "more questions")
-        );
+        let _ = writeln!(out, "\n… and {}", counted(more, "more question", "more questions"));
     }
     notes(&mut out, planned);
     out
@@ -108,10 +90,7 @@ fn heading(topology: &Topology, planned: &Planned) -> String {
 /// What all steps say about replicating onward, if they say the same.
 fn shared_onward(steps: &[Step]) -> Option<&str> {
     let first = steps.first()?.onward.as_str();
-    steps
-        .iter()
-        .all(|step| step.onward == first)
-        .then_some(first)
+    steps.iter().all(|step| step.onward == first).then_some(first)
 }
 
 fn row_of(topology: &Topology, set: SetId, table: &str, key: &[(String, Value)]) -> String {
@@ -144,11 +123,7 @@ fn write_step(
         _ => step.action.name().to_owned(),
     };
     let row = row_of(topology, step.set, &step.table, &step.key);
-    out.push_str(&hanging(
-        &format!("  {number}. "),
-        &format!("{word} {row}"),
-        columns,
-    ));
+    out.push_str(&hanging(&format!("  {number}. "), &format!("{word} {row}"), columns));
     field(out, "change", &change(step), columns);
     field(out, "why", &safe::text(&step.reason), columns);
     field(out, "guard", &safe::text(&step.write.condition), columns);
@@ -167,31 +142,19 @@ fn change(step: &Step) -> String {
         return format!("equal rows: {before} -> {after}");
     }
     let in_key = |column: &String| step.key.iter().any(|(name, _)| name == column);
-    let cells = step
-        .changes
-        .iter()
-        .filter_map(|(column, before, after)| match (before, after) {
-            (Some(before), Some(after)) => {
-                let shown = safe::values_apart(&[before, after]);
-                Some(format!(
-                    "{}: {} -> {}",
-                    safe::text(column),
-                    shown[0],
-                    shown[1]
-                ))
-            }
-            (Some(_), None) | (None, Some(_)) if in_key(column) => None,
-            (Some(value), None) | (None, Some(value)) => {
-                Some(format!("{} = {}", safe::text(column), safe::value(value)))
-            }
-            (None, None) => None,
-        });
+    let cells = step.changes.iter().filter_map(|(column, before, after)| match (before, after) {
+        (Some(before), Some(after)) => {
+            let shown = safe::values_apart(&[before, after]);
+            Some(format!("{}: {} -> {}", safe::text(column), shown[0], shown[1]))
+        }
+        (Some(_), None) | (None, Some(_)) if in_key(column) => None,
+        (Some(value), None) | (None, Some(value)) => {
+            Some(format!("{} = {}", safe::text(column), safe::value(value)))
+        }
+        (None, None) => None,
+    });
     let text = cells.collect::<Vec<_>>().join(", ");
-    if text.is_empty() {
-        "the key is the whole row".to_owned()
-    } else {
-        text
-    }
+    if text.is_empty() { "the key is the whole row".to_owned() } else { text }
 }
 
 /// The way back, in words; scripts and JSON hold its statement.
@@ -202,11 +165,7 @@ fn undo(step: &Step) -> String {
         Action::Delete => "insert the row again".to_owned(),
         Action::Update => {
             let back = step.changes.iter().filter_map(|(column, before, _)| {
-                Some(format!(
-                    "{} back to {}",
-                    safe::text(column),
-                    safe::value(before.as_ref()?)
-                ))
+                Some(format!("{} back to {}", safe::text(column), safe::value(before.as_ref()?)))
             });
             back.collect::<Vec<_>>().join(", ")
         }
@@ -217,10 +176,8 @@ fn undo(step: &Step) -> String {
 /// A statement, and the values bound to it, safe to look at.
 fn bound(statement: &Statement) -> (String, String) {
     let (sql, values) = statement.bound();
-    let values = values
-        .iter()
-        .enumerate()
-        .map(|(i, value)| format!("?{} = {}", i + 1, safe::value(value)));
+    let values =
+        values.iter().enumerate().map(|(i, value)| format!("?{} = {}", i + 1, safe::value(value)));
     (safe::text(&sql), values.collect::<Vec<_>>().join(", "))
 }
 
@@ -232,18 +189,10 @@ fn write_question(
 ) {
     let row = row_of(topology, question.set, &question.table, &question.key);
     out.push('\n');
-    out.push_str(&hanging(
-        &format!("{} ", styled(UNKNOWN, "?")),
-        &row,
-        columns,
-    ));
+    out.push_str(&hanging(&format!("{} ", styled(UNKNOWN, "?")), &row, columns));
     field(out, "why", &safe::text(&question.why), columns);
     for choice in &question.choices {
-        let holds = if choice.nodes.len() == 1 {
-            "holds"
-        } else {
-            "hold"
-        };
+        let holds = if choice.nodes.len() == 1 { "holds" } else { "hold" };
         let nodes = super::style::nodes(topology, &choice.nodes);
         let kept = format!("what {nodes} {holds}: {}", choice_text(question, choice));
         field(out, "keep", &kept, columns);
@@ -264,11 +213,8 @@ fn choice_text(question: &Question, choice: &Choice) -> String {
     let Some(row) = &choice.row else {
         return "(no row)".to_owned();
     };
-    let rows: Vec<&Vec<(String, Value)>> = question
-        .choices
-        .iter()
-        .filter_map(|choice| choice.row.as_ref())
-        .collect();
+    let rows: Vec<&Vec<(String, Value)>> =
+        question.choices.iter().filter_map(|choice| choice.row.as_ref()).collect();
     let differs = |i: usize| rows.iter().any(|other| other.get(i) != row.get(i));
     let any = (0..row.len()).any(differs);
     let in_key = |name: &String| question.key.iter().any(|(key, _)| key == name);
@@ -302,12 +248,8 @@ fn notes(out: &mut String, planned: &Planned) {
 pub(crate) fn scripts(topology: &Topology, planned: &Planned, written: &[Scripts]) -> String {
     let mut out = heading(topology, planned);
     for scripts in written {
-        let steps = planned
-            .plan
-            .steps
-            .iter()
-            .filter(|step| step.node == scripts.node)
-            .count() as u64;
+        let steps =
+            planned.plan.steps.iter().filter(|step| step.node == scripts.node).count() as u64;
         let _ = writeln!(
             out,
             "  {}: {}\n    repair {}\n    undo   {}",
@@ -318,15 +260,8 @@ pub(crate) fn scripts(topology: &Topology, planned: &Planned, written: &[Scripts
         );
     }
     if !planned.plan.questions.is_empty() {
-        let count = counted(
-            planned.plan.questions.len() as u64,
-            "question is",
-            "questions are",
-        );
-        let _ = writeln!(
-            out,
-            "{count} in no script: keen plan shows what is to be decided."
-        );
+        let count = counted(planned.plan.questions.len() as u64, "question is", "questions are");
+        let _ = writeln!(out, "{count} in no script: keen plan shows what is to be decided.");
     }
     notes(&mut out, planned);
     out

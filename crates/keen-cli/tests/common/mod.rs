@@ -59,9 +59,7 @@ impl Folder {
     /// Runs SQL in a file, making it if need be.
     pub fn sql(&self, file: &str, sql: &str) -> &Self {
         let connection = Connection::open(self.path(file)).unwrap();
-        connection
-            .execute_batch(sql)
-            .unwrap_or_else(|e| panic!("{file}: {e}: {sql}"));
+        connection.execute_batch(sql).unwrap_or_else(|e| panic!("{file}: {e}: {sql}"));
         self
     }
 
@@ -84,10 +82,7 @@ impl Folder {
 
     pub fn command(&self, args: &[&str]) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_keen"));
-        command
-            .args(args)
-            .current_dir(self.root())
-            .env_remove("NO_COLOR");
+        command.args(args).current_dir(self.root()).env_remove("NO_COLOR");
         command
     }
 
@@ -118,15 +113,10 @@ pub fn mesh_text(nodes: usize, tables: &[&str], extra: &str) -> String {
     let names: Vec<String> = (0..nodes).map(node_name).collect();
     let mut text = String::from("name = \"test\"\n");
     for name in &names {
-        text.push_str(&format!(
-            "[node.{name}]\nat = \"sqlite:{name}.db\"\nwrites = true\n"
-        ));
+        text.push_str(&format!("[node.{name}]\nat = \"sqlite:{name}.db\"\nwrites = true\n"));
     }
     let quoted = |list: &[String]| {
-        list.iter()
-            .map(|n| serde_json::to_string(n).unwrap())
-            .collect::<Vec<_>>()
-            .join(", ")
+        list.iter().map(|n| serde_json::to_string(n).unwrap()).collect::<Vec<_>>().join(", ")
     };
     let tables: Vec<String> = tables.iter().map(|t| (*t).to_owned()).collect();
     text.push_str(&format!(
@@ -139,11 +129,7 @@ pub fn mesh_text(nodes: usize, tables: &[&str], extra: &str) -> String {
 
 /// a, b, …, z, n26, n27, …
 pub fn node_name(i: usize) -> String {
-    if i < 26 {
-        char::from(b'a' + i as u8).to_string()
-    } else {
-        format!("n{i}")
-    }
+    if i < 26 { char::from(b'a' + i as u8).to_string() } else { format!("n{i}") }
 }
 
 /// The first table of an audit.

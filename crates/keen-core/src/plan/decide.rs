@@ -86,12 +86,8 @@ fn majority(
             .fold(0, |all, n| all | bit(n));
     let voters = expectation.makers() & (concern | (table.unread & related));
     let count = |nodes: Nodes| nodes.count_ones();
-    let name = |of: Nodes| {
-        members(of)
-            .map(|n| &topology.nodes[n].name[..])
-            .collect::<Vec<_>>()
-            .join(", ")
-    };
+    let name =
+        |of: Nodes| members(of).map(|n| &topology.nodes[n].name[..]).collect::<Vec<_>>().join(", ");
     let winner = (0..row.versions.len())
         .find(|i| count(nodes(&row.versions[*i].nodes) & voters) * 2 > count(voters));
     let Some(version) = winner else {
@@ -105,11 +101,8 @@ fn majority(
         });
     };
     let held = nodes(&row.versions[version].nodes);
-    let what = if row.versions[version].row.is_some() {
-        "hold this row"
-    } else {
-        "hold no such row"
-    };
+    let what =
+        if row.versions[version].row.is_some() { "hold this row" } else { "hold no such row" };
     let reason = if count(voters) == 1 {
         format!(
             "{} {}, and the others only receive",
@@ -117,12 +110,7 @@ fn majority(
             what.replacen("hold", "holds", 1)
         )
     } else {
-        format!(
-            "{} of {} {what}: {}",
-            count(held & voters),
-            count(voters),
-            name(held & voters)
-        )
+        format!("{} of {} {what}: {}", count(held & voters), count(voters), name(held & voters))
     };
     let objection = (0..row.versions.len())
         .find(|i| count(nodes(&row.versions[*i].nodes)) * 2 > count(concern));

@@ -162,12 +162,8 @@ pub struct Choice {
 /// Makes a plan from what an audit found.
 #[must_use]
 pub fn make(topology: &Topology, tables: &[AuditedTable]) -> Plan {
-    let mut maker = Maker {
-        topology,
-        plan: Plan::default(),
-        taken: BTreeSet::new(),
-        later: BTreeMap::new(),
-    };
+    let mut maker =
+        Maker { topology, plan: Plan::default(), taken: BTreeSet::new(), later: BTreeMap::new() };
     for table in tables {
         let expectation = Expectation::of_set(topology, table.set);
         for row in &table.divergent {
@@ -212,22 +208,14 @@ struct Task<'a> {
 
 impl Maker<'_> {
     fn row(&mut self, table: &AuditedTable, expectation: &Expectation, row: &DivergentRow) {
-        let concern: Nodes = row
-            .versions
-            .iter()
-            .flat_map(|v| &v.nodes)
-            .fold(0, |m, n| m | bit(*n));
+        let concern: Nodes = row.versions.iter().flat_map(|v| &v.nodes).fold(0, |m, n| m | bit(*n));
         let token = key_token(table, row);
         let taken = |node: NodeId, local: &str| {
-            self.taken
-                .contains(&(node, local.to_owned(), token.clone()))
+            self.taken.contains(&(node, local.to_owned(), token.clone()))
         };
-        if members(concern).any(|node| {
-            table
-                .nodes
-                .get(&node)
-                .is_some_and(|local| taken(node, &local.name))
-        }) {
+        if members(concern)
+            .any(|node| table.nodes.get(&node).is_some_and(|local| taken(node, &local.name)))
+        {
             *self.later.entry(table.table.clone()).or_default() += 1;
             return;
         }
@@ -238,30 +226,15 @@ impl Maker<'_> {
         let right = &row.versions[version];
         let after = right.row.as_ref().map(|cells| (cells, right.count));
         let mut tasks: Vec<Task<'_>> = Vec::new();
-        for held in row
-            .versions
-            .iter()
-            .filter(|held| !std::ptr::eq(*held, right))
-        {
+        for held in row.versions.iter().filter(|held| !std::ptr::eq(*held, right)) {
             for node in &held.nodes {
                 let beyond = row
                     .outside
                     .iter()
                     .find(|(other, _)| other == node)
                     .map(|(_, cells)| (cells, 1));
-                let before = held
-                    .row
-                    .as_ref()
-                    .map(|cells| (cells, held.count))
-                    .or(beyond);
-                tasks.push(Task {
-                    table,
-                    row,
-                    node: *node,
-                    before,
-                    after,
-                    reason: &reason,
-                });
+                let before = held.row.as_ref().map(|cells| (cells, held.count)).or(beyond);
+                tasks.push(Task { table, row, node: *node, before, after, reason: &reason });
             }
         }
         if after.is_some() {
@@ -269,14 +242,7 @@ impl Maker<'_> {
             let fed =
                 members(concern).fold(0, |nodes, node| nodes | expectation.reached_from(node));
             for node in members(fed & !concern & !table.unread) {
-                tasks.push(Task {
-                    table,
-                    row,
-                    node,
-                    before: None,
-                    after,
-                    reason: &reason,
-                });
+                tasks.push(Task { table, row, node, before: None, after, reason: &reason });
             }
         }
         tasks.retain(|task| {
@@ -287,19 +253,14 @@ impl Maker<'_> {
         }
         for task in tasks {
             if let Some(local) = table.nodes.get(&task.node) {
-                self.taken
-                    .insert((task.node, local.name.clone(), token.clone()));
+                self.taken.insert((task.node, local.name.clone(), token.clone()));
                 self.plan.steps.push(step(local, &task));
             }
         }
     }
 
     fn ask(&mut self, table: &AuditedTable, row: &DivergentRow, why: String) {
-        let choices = row
-            .versions
-            .iter()
-            .map(|version| self.choice(table, row, version))
-            .collect();
+        let choices = row.versions.iter().map(|version| self.choice(table, row, version)).collect();
         let key = key_cells(table, row);
         self.plan.questions.push(Question {
             set: table.set,
@@ -319,11 +280,7 @@ impl Maker<'_> {
             .map(|i| &table.layout.columns[*i].name[..])
             .collect();
         let mut losses: Vec<(String, Vec<NodeId>)> = Vec::new();
-        for other in row
-            .versions
-            .iter()
-            .filter(|other| !std::ptr::eq(*other, kept))
-        {
+        for other in row.versions.iter().filter(|other| !std::ptr::eq(*other, kept)) {
             let what = match (&other.row, &kept.row) {
                 (Some(_), None) => "the row".to_owned(),
                 (Some(_), Some(_)) if columns.is_empty() => "the number of equal rows".to_owned(),
@@ -335,9 +292,7 @@ impl Maker<'_> {
                 None => losses.push((what, other.nodes.clone())),
             }
         }
-        let losses = losses
-            .iter()
-            .map(|(what, nodes)| format!("{what} on {}", self.names(nodes)));
+        let losses = losses.iter().map(|(what, nodes)| format!("{what} on {}", self.names(nodes)));
         Choice {
             nodes: kept.nodes.clone(),
             copies: row.key.is_empty().then_some(kept.count),
@@ -350,18 +305,11 @@ impl Maker<'_> {
     fn obstacle(&self, task: &Task<'_>) -> Option<String> {
         let node = &self.topology.nodes[task.node].name;
         let Some(local) = task.table.nodes.get(&task.node) else {
-            return Some(format!(
-                "{node} was not read, and this row belongs there too"
-            ));
+            return Some(format!("{node} was not read, and this row belongs there too"));
         };
         let carried = |name: &String| local.columns.iter().any(|c| c.eq_ignore_ascii_case(name));
-        let beyond: Vec<&str> = local
-            .shape
-            .columns
-            .iter()
-            .filter(|c| !carried(&c.name))
-            .map(|c| &c.name[..])
-            .collect();
+        let beyond: Vec<&str> =
+            local.shape.columns.iter().filter(|c| !carried(&c.name)).map(|c| &c.name[..]).collect();
         if task.after.is_none() && task.before.is_some() && !beyond.is_empty() {
             return Some(format!(
                 "deleting the row on {node} would lose {}, which the set does not carry and an undo could not bring back",
@@ -369,11 +317,7 @@ impl Maker<'_> {
             ));
         }
         if task.before.is_none() {
-            let needed = local
-                .shape
-                .columns
-                .iter()
-                .find(|c| !carried(&c.name) && !c.optional);
+            let needed = local.shape.columns.iter().find(|c| !carried(&c.name) && !c.optional);
             if let Some(column) = needed {
                 return Some(format!(
                     "{node} needs a value for {} to hold the row, and the set does not carry that column",
@@ -392,13 +336,8 @@ impl Maker<'_> {
             ));
         }
         let (after, _) = task.after?;
-        task.table
-            .layout
-            .columns
-            .iter()
-            .zip(&local.columns)
-            .zip(after)
-            .find_map(|((_, name), value)| {
+        task.table.layout.columns.iter().zip(&local.columns).zip(after).find_map(
+            |((_, name), value)| {
                 let column = local.shape.column(name)?;
                 let changed = !column.generated && changed_on_the_way_in(column.family, value);
                 changed.then(|| {
@@ -408,15 +347,12 @@ impl Maker<'_> {
                         value.kind()
                     )
                 })
-            })
+            },
+        )
     }
 
     fn names(&self, nodes: &[NodeId]) -> String {
-        nodes
-            .iter()
-            .map(|node| &self.topology.nodes[*node].name[..])
-            .collect::<Vec<_>>()
-            .join(", ")
+        nodes.iter().map(|node| &self.topology.nodes[*node].name[..]).collect::<Vec<_>>().join(", ")
     }
 
     fn notes(&mut self, tables: &[AuditedTable]) {
@@ -454,9 +390,7 @@ impl Maker<'_> {
 fn changed_on_the_way_in(family: Family, value: &Value) -> bool {
     let looks_numeric = |text: &[u8]| {
         std::str::from_utf8(text).is_ok_and(|text| {
-            text.trim_matches(|c: char| c.is_ascii_whitespace())
-                .parse::<f64>()
-                .is_ok()
+            text.trim_matches(|c: char| c.is_ascii_whitespace()).parse::<f64>().is_ok()
         })
     };
     match (family, value) {
@@ -492,16 +426,12 @@ fn step(local: &LocalTable, task: &Task<'_>) -> Step {
             sql.add_copies(after, 0, wanted),
             sql.drop_copies(after, wanted, wanted),
         ),
-        (Some((before, had)), None) if multiset => (
-            Action::Delete,
-            sql.drop_copies(before, had, had),
-            sql.add_copies(before, 0, had),
-        ),
-        (Some((before, _)), Some((after, _))) => (
-            Action::Update,
-            sql.update(before, after),
-            sql.update(after, before),
-        ),
+        (Some((before, had)), None) if multiset => {
+            (Action::Delete, sql.drop_copies(before, had, had), sql.add_copies(before, 0, had))
+        }
+        (Some((before, _)), Some((after, _))) => {
+            (Action::Update, sql.update(before, after), sql.update(after, before))
+        }
         (None, Some((after, _))) => (Action::Insert, sql.insert(after), sql.delete(after)),
         (Some((before, _)), None) => (Action::Delete, sql.delete(before), sql.insert(before)),
         (None, None) => unreachable!("a node that holds no row and should hold none has no task"),
@@ -512,16 +442,12 @@ fn step(local: &LocalTable, task: &Task<'_>) -> Step {
     let cell = |row: Option<(&Vec<Value>, u64)>, i: usize| {
         row.and_then(|(cells, _)| cells.get(i).cloned())
     };
-    let changes = layout.shown.iter().map(|i| {
-        (
-            layout.columns[*i].name.clone(),
-            cell(task.before, *i),
-            cell(task.after, *i),
-        )
-    });
-    let changes = changes
-        .filter(|(_, before, after)| action != Action::Update || before != after)
-        .collect();
+    let changes = layout
+        .shown
+        .iter()
+        .map(|i| (layout.columns[*i].name.clone(), cell(task.before, *i), cell(task.after, *i)));
+    let changes =
+        changes.filter(|(_, before, after)| action != Action::Update || before != after).collect();
     let mut reason = task.reason.to_owned();
     if task.row.outside.iter().any(|(node, _)| *node == task.node) {
         reason.push_str("; the row is there, outside the set's filter");
@@ -540,12 +466,7 @@ fn step(local: &LocalTable, task: &Task<'_>) -> Step {
         key,
         action,
         changes,
-        copies: multiset.then(|| {
-            (
-                task.before.map_or(0, |b| b.1),
-                task.after.map_or(0, |a| a.1),
-            )
-        }),
+        copies: multiset.then(|| (task.before.map_or(0, |b| b.1), task.after.map_or(0, |a| a.1))),
         reason,
         write,
         undo,
@@ -561,12 +482,7 @@ pub(super) fn halves(
     after: &[Value],
 ) -> (Guarded, Guarded, Guarded, Guarded) {
     let sql = TableSql { local, layout };
-    (
-        sql.delete(before),
-        sql.insert(before),
-        sql.insert(after),
-        sql.delete(after),
-    )
+    (sql.delete(before), sql.insert(before), sql.insert(after), sql.delete(after))
 }
 
 fn onward(shape: &TableShape) -> String {
@@ -592,9 +508,7 @@ fn named(layout: &Layout, cells: &[Value]) -> Vec<(String, Value)> {
 fn key_cells(table: &AuditedTable, row: &DivergentRow) -> Vec<(String, Value)> {
     if row.key.is_empty() {
         let whole = row.versions.iter().find_map(|version| version.row.as_ref());
-        return whole
-            .map(|cells| named(&table.layout, cells))
-            .unwrap_or_default();
+        return whole.map(|cells| named(&table.layout, cells)).unwrap_or_default();
     }
     table
         .layout

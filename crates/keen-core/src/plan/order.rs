@@ -48,10 +48,7 @@ pub(super) fn ties(
     multiset: bool,
 ) -> Ties {
     let cell = |row: &Vec<Value>, name: &str| -> Option<Value> {
-        let at = local
-            .columns
-            .iter()
-            .position(|column| column.eq_ignore_ascii_case(name))?;
+        let at = local.columns.iter().position(|column| column.eq_ignore_ascii_case(name))?;
         row.get(at).cloned()
     };
     let token = |row: Option<&Vec<Value>>,
@@ -77,10 +74,8 @@ pub(super) fn ties(
     }
     let mut ties = Ties::default();
     for names in unique {
-        let (old, new) = (
-            token(before, &local.name, names, names),
-            token(after, &local.name, names, names),
-        );
+        let (old, new) =
+            (token(before, &local.name, names, names), token(after, &local.name, names, names));
         if old != new {
             ties.frees.extend(old.clone());
             ties.takes.extend(new.clone());
@@ -100,22 +95,13 @@ pub(super) fn ties(
             ties.needs.extend(new);
         }
     }
-    let carried = |name: &String| {
-        local
-            .columns
-            .iter()
-            .any(|column| column.eq_ignore_ascii_case(name))
-    };
+    let carried =
+        |name: &String| local.columns.iter().any(|column| column.eq_ignore_ascii_case(name));
     if let (Some(before), Some(after), false) = (before, after, multiset)
         && shape.columns.iter().all(|column| carried(&column.name))
     {
         let (out, out_undo, back, back_undo) = halves(local, layout, before, after);
-        ties.in_two = Some(Box::new(InTwo {
-            out,
-            out_undo,
-            back,
-            back_undo,
-        }));
+        ties.in_two = Some(Box::new(InTwo { out, out_undo, back, back_undo }));
     }
     ties
 }
@@ -137,13 +123,7 @@ pub(super) fn depths(tables: &[AuditedTable]) -> BTreeMap<String, usize> {
     let mut parents: BTreeMap<String, Vec<String>> = BTreeMap::new();
     for local in tables.iter().flat_map(|table| table.nodes.values()) {
         let of = parents.entry(fold_name(&local.name)).or_default();
-        of.extend(
-            local
-                .shape
-                .references
-                .iter()
-                .map(|reference| fold_name(&reference.table)),
-        );
+        of.extend(local.shape.references.iter().map(|reference| fold_name(&reference.table)));
     }
     let mut depths: BTreeMap<String, usize> =
         parents.keys().map(|table| (table.clone(), 0)).collect();
@@ -161,11 +141,8 @@ pub(super) fn depths(tables: &[AuditedTable]) -> BTreeMap<String, usize> {
     }
     let mut by_name = depths.clone();
     for table in tables {
-        let depth = table
-            .nodes
-            .values()
-            .filter_map(|local| depths.get(&fold_name(&local.name)))
-            .max();
+        let depth =
+            table.nodes.values().filter_map(|local| depths.get(&fold_name(&local.name))).max();
         by_name.insert(fold_name(&table.table), depth.copied().unwrap_or(0));
     }
     by_name
@@ -191,11 +168,7 @@ type Rank = (Action, usize, usize);
 
 fn rank(step: &Step, at: usize, depths: &BTreeMap<String, usize>) -> Rank {
     let depth = depths.get(&fold_name(&step.table)).copied().unwrap_or(0);
-    let depth = if step.action == Action::Delete {
-        usize::MAX - depth
-    } else {
-        depth
-    };
+    let depth = if step.action == Action::Delete { usize::MAX - depth } else { depth };
     (step.action, depth, at)
 }
 
@@ -207,27 +180,9 @@ fn arrange_node(
 ) {
     let mut after: Vec<Vec<usize>> = vec![Vec::new(); steps.len()];
     let mut waits_for = vec![0usize; steps.len()];
-    tie(
-        &steps,
-        |t| &t.frees,
-        |t| &t.takes,
-        &mut after,
-        &mut waits_for,
-    );
-    tie(
-        &steps,
-        |t| &t.provides,
-        |t| &t.needs,
-        &mut after,
-        &mut waits_for,
-    );
-    tie(
-        &steps,
-        |t| &t.leaves,
-        |t| &t.removes,
-        &mut after,
-        &mut waits_for,
-    );
+    tie(&steps, |t| &t.frees, |t| &t.takes, &mut after, &mut waits_for);
+    tie(&steps, |t| &t.provides, |t| &t.needs, &mut after, &mut waits_for);
+    tie(&steps, |t| &t.leaves, |t| &t.removes, &mut after, &mut waits_for);
 
     let mut free: BinaryHeap<Reverse<Rank>> = (0..steps.len())
         .filter(|i| waits_for[*i] == 0)
@@ -311,11 +266,8 @@ fn tie(
     }
     for (i, step) in steps.iter().enumerate() {
         for token in then(&step.ties) {
-            for earlier in by_token
-                .get(token)
-                .into_iter()
-                .flatten()
-                .filter(|earlier| **earlier != i)
+            for earlier in
+                by_token.get(token).into_iter().flatten().filter(|earlier| **earlier != i)
             {
                 after[*earlier].push(i);
                 waits_for[i] += 1;
@@ -325,20 +277,12 @@ fn tie(
 }
 
 fn split(step: &Step, in_two: InTwo) -> (Step, Step) {
-    let InTwo {
-        out,
-        out_undo,
-        back,
-        back_undo,
-    } = in_two;
+    let InTwo { out, out_undo, back, back_undo } = in_two;
     let half = |action, write, undo, word: &str| Step {
         action,
         write,
         undo,
-        reason: format!(
-            "{}; {word}, because rows exchange a unique value",
-            step.reason
-        ),
+        reason: format!("{}; {word}, because rows exchange a unique value", step.reason),
         ties: Ties::default(),
         ..step.clone()
     };

@@ -47,17 +47,9 @@ pub fn write(topology: &Topology, steps: &[&Step], title: &str, direction: Direc
         Direction::Undo => steps.iter().enumerate().rev().collect(),
     };
     for (i, step) in numbered {
-        let guarded = if direction == Direction::Repair {
-            &step.write
-        } else {
-            &step.undo
-        };
+        let guarded = if direction == Direction::Repair { &step.write } else { &step.undo };
         let set = &topology.sets[step.set].name;
-        let verb = if direction == Direction::Repair {
-            ""
-        } else {
-            "undo of "
-        };
+        let verb = if direction == Direction::Repair { "" } else { "undo of " };
         say("");
         say(&format!(
             "-- step {}: {verb}{} in {} (set {set}), {}",
@@ -89,26 +81,20 @@ fn changes_in_words(step: &Step) -> Vec<String> {
     if let Some((before, after)) = step.copies {
         return vec![format!("equal rows: {before} -> {after}")];
     }
-    let changes = step
-        .changes
-        .iter()
-        .map(|(column, before, after)| match (before, after) {
-            (Some(before), Some(after)) => {
-                format!(
-                    "{}: {} -> {}",
-                    one_line(column),
-                    short(&literal(before)),
-                    short(&literal(after))
-                )
-            }
-            (cell, other) => {
-                let value = cell
-                    .as_ref()
-                    .or(other.as_ref())
-                    .map_or_else(String::new, literal);
-                format!("{}: {}", one_line(column), short(&value))
-            }
-        });
+    let changes = step.changes.iter().map(|(column, before, after)| match (before, after) {
+        (Some(before), Some(after)) => {
+            format!(
+                "{}: {} -> {}",
+                one_line(column),
+                short(&literal(before)),
+                short(&literal(after))
+            )
+        }
+        (cell, other) => {
+            let value = cell.as_ref().or(other.as_ref()).map_or_else(String::new, literal);
+            format!("{}: {}", one_line(column), short(&value))
+        }
+    });
     changes.collect()
 }
 
@@ -130,13 +116,7 @@ fn key_in_words(key: &[(String, Value)]) -> String {
 /// A comment ends with its line, so nothing in it may begin another.
 fn one_line(text: &str) -> String {
     text.chars()
-        .map(|c| {
-            if c.is_control() || matches!(c, '\u{2028}' | '\u{2029}') {
-                ' '
-            } else {
-                c
-            }
-        })
+        .map(|c| if c.is_control() || matches!(c, '\u{2028}' | '\u{2029}') { ' ' } else { c })
         .collect()
 }
 

@@ -124,11 +124,7 @@ pub fn literal(value: &Value) -> String {
 
 /// The smallest integer has no literal of its own: its digits without the sign are too large for one.
 fn int_literal(v: i128) -> String {
-    if v == i128::from(i64::MIN) {
-        format!("({} - 1)", v + 1)
-    } else {
-        v.to_string()
-    }
+    if v == i128::from(i64::MIN) { format!("({} - 1)", v + 1) } else { v.to_string() }
 }
 
 fn bytes_literal(bytes: &[u8]) -> String {
@@ -183,9 +179,7 @@ fn spelled_out(c: char) -> bool {
 /// A name by which the rowid of a table can be had.
 #[must_use]
 pub fn rowid_name(shape: &TableShape) -> Option<&'static str> {
-    ["_rowid_", "rowid", "oid"]
-        .into_iter()
-        .find(|name| shape.column(name).is_none())
+    ["_rowid_", "rowid", "oid"].into_iter().find(|name| shape.column(name).is_none())
 }
 
 /// Writes the statements for one table on one node.
@@ -206,16 +200,9 @@ impl TableSql<'_> {
     /// Columns that can be written: generated ones follow by themselves.
     fn written(&self) -> impl Iterator<Item = usize> + '_ {
         let generated = |i: &usize| {
-            self.local
-                .shape
-                .column(&self.local.columns[*i])
-                .is_some_and(|c| c.generated)
+            self.local.shape.column(&self.local.columns[*i]).is_some_and(|c| c.generated)
         };
-        self.layout
-            .shown
-            .iter()
-            .copied()
-            .filter(move |i| !generated(i))
+        self.layout.shown.iter().copied().filter(move |i| !generated(i))
     }
 
     /// `column IS value`, minding the kind and the bytes.
@@ -250,12 +237,7 @@ impl TableSql<'_> {
 
     fn whole_row(&self, row: &[Value]) -> Statement {
         // The key first: that is what an index can find.
-        let key = self
-            .layout
-            .key
-            .iter()
-            .copied()
-            .filter(|i| self.written().any(|w| w == *i));
+        let key = self.layout.key.iter().copied().filter(|i| self.written().any(|w| w == *i));
         let rest = self.written().filter(|i| !self.layout.key.contains(i));
         self.all_match(key.chain(rest), row)
     }
@@ -267,33 +249,23 @@ impl TableSql<'_> {
             if n > 0 {
                 out.sql(" AND ");
             }
-            out.sql(&format!("{} COLLATE BINARY IS ", self.column(*i)))
-                .value(&row[*i]);
+            out.sql(&format!("{} COLLATE BINARY IS ", self.column(*i))).value(&row[*i]);
         }
         out
     }
 
     fn count_where(&self, condition: &Statement) -> Statement {
         let mut out = Statement::default();
-        out.sql(&format!("SELECT count(*) FROM {} WHERE ", self.table()))
-            .add(condition);
+        out.sql(&format!("SELECT count(*) FROM {} WHERE ", self.table())).add(condition);
         out
     }
 
     pub(super) fn update(&self, before: &[Value], after: &[Value]) -> Guarded {
         let mut statement = Statement::default();
         statement.sql(&format!("UPDATE {} SET ", self.table()));
-        for (n, i) in self
-            .written()
-            .filter(|i| before[*i] != after[*i])
-            .enumerate()
-        {
+        for (n, i) in self.written().filter(|i| before[*i] != after[*i]).enumerate() {
             statement
-                .sql(&format!(
-                    "{}{} = ",
-                    if n > 0 { ", " } else { "" },
-                    self.column(i)
-                ))
+                .sql(&format!("{}{} = ", if n > 0 { ", " } else { "" }, self.column(i)))
                 .value(&after[i]);
         }
         let row = self.whole_row(before);
@@ -310,9 +282,7 @@ impl TableSql<'_> {
     pub(super) fn delete(&self, before: &[Value]) -> Guarded {
         let row = self.whole_row(before);
         let mut statement = Statement::default();
-        statement
-            .sql(&format!("DELETE FROM {} WHERE ", self.table()))
-            .add(&row);
+        statement.sql(&format!("DELETE FROM {} WHERE ", self.table())).add(&row);
         Guarded {
             statement: statement.armed(),
             changes: 1,
@@ -335,14 +305,9 @@ impl TableSql<'_> {
         let key = self.key_of(after);
         let (columns, values) = self.columns_and_values(after);
         let mut statement = Statement::default();
+        statement.sql(&format!("INSERT INTO {} ({columns}) SELECT ", self.table())).add(&values);
         statement
-            .sql(&format!("INSERT INTO {} ({columns}) SELECT ", self.table()))
-            .add(&values);
-        statement
-            .sql(&format!(
-                " WHERE NOT EXISTS (SELECT 1 FROM {} WHERE ",
-                self.table()
-            ))
+            .sql(&format!(" WHERE NOT EXISTS (SELECT 1 FROM {} WHERE ", self.table()))
             .add(&key)
             .sql(")");
         Guarded {
@@ -365,14 +330,8 @@ impl TableSql<'_> {
                 "WITH RECURSIVE copies (n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM copies WHERE n < {copies}) "
             ));
         }
-        statement
-            .sql("SELECT ")
-            .add(&values)
-            .sql(if copies > 1 { " FROM copies" } else { "" });
-        statement
-            .sql(" WHERE (")
-            .add(&count)
-            .sql(&format!(") = {there}"));
+        statement.sql("SELECT ").add(&values).sql(if copies > 1 { " FROM copies" } else { "" });
+        statement.sql(" WHERE (").add(&count).sql(&format!(") = {there}"));
         Self::counted(statement, count, there, copies)
     }
 
@@ -422,9 +381,7 @@ fn conjunction(terms: &[Statement]) -> Statement {
     let nested = terms.len() > FLAT;
     for (n, part) in parts.iter().enumerate() {
         out.sql(if n > 0 { " AND " } else { "" });
-        out.sql(if nested { "(" } else { "" })
-            .add(part)
-            .sql(if nested { ")" } else { "" });
+        out.sql(if nested { "(" } else { "" }).add(part).sql(if nested { ")" } else { "" });
     }
     out
 }
@@ -443,10 +400,7 @@ mod tests {
         assert_eq!(literal(&Value::text("")), "''");
         assert_eq!(literal(&Value::text("\u{202e}")), "char(8238)");
         assert_eq!(literal(&Value::Text(vec![0xff])), "CAST(x'ff' AS TEXT)");
-        assert_eq!(
-            literal(&Value::Int(i64::MIN.into())),
-            "(-9223372036854775807 - 1)"
-        );
+        assert_eq!(literal(&Value::Int(i64::MIN.into())), "(-9223372036854775807 - 1)");
         assert_eq!(literal(&Value::Float(f64::NEG_INFINITY)), "-9e999");
         assert_eq!(literal(&Value::Float(2.0)), "2.0");
         assert_eq!(quoted("a\"b"), "\"a\"\"b\"");

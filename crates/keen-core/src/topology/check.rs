@@ -1,6 +1,6 @@
 //! The checks that need the whole file.
 
-use super::read::{Reader, nearest};
+use super::pieces::{Reader, nearest};
 use super::{Address, MOST_NODES, Topology};
 
 pub(super) fn across(reader: &mut Reader, topology: &Topology) {
@@ -19,10 +19,7 @@ fn too_many_nodes(reader: &mut Reader, topology: &Topology) {
         let span = reader.places().nodes[MOST_NODES].clone();
         reader.error(
             Some(span),
-            format!(
-                "{} nodes; keen compares up to {MOST_NODES} at once",
-                topology.nodes.len()
-            ),
+            format!("{} nodes; keen compares up to {MOST_NODES} at once", topology.nodes.len()),
             Some("split the topology into several files".to_owned()),
         );
     }
@@ -52,17 +49,12 @@ fn plain_address(address: &Address) -> String {
 fn same_address(reader: &mut Reader, topology: &Topology) {
     for (i, node) in topology.nodes.iter().enumerate() {
         let address = plain_address(&node.at);
-        let earlier = topology.nodes[..i]
-            .iter()
-            .find(|other| plain_address(&other.at) == address);
+        let earlier = topology.nodes[..i].iter().find(|other| plain_address(&other.at) == address);
         if let (Some(earlier), false) = (earlier, address.is_empty()) {
             let span = reader.places().addresses[i].clone();
             reader.error(
                 Some(span),
-                format!(
-                    "nodes \"{}\" and \"{}\" have the same address",
-                    earlier.name, node.name
-                ),
+                format!("nodes \"{}\" and \"{}\" have the same address", earlier.name, node.name),
                 Some(
                     "a database compared with itself always agrees: give each node its own"
                         .to_owned(),
@@ -74,11 +66,7 @@ fn same_address(reader: &mut Reader, topology: &Topology) {
 
 fn nodes_without_links(reader: &mut Reader, topology: &Topology) {
     for (i, node) in topology.nodes.iter().enumerate() {
-        if !topology
-            .links
-            .iter()
-            .any(|link| link.from == i || link.to == i)
-        {
+        if !topology.links.iter().any(|link| link.from == i || link.to == i) {
             let span = reader.places().nodes[i].clone();
             reader.warn(
                 Some(span),
@@ -98,10 +86,7 @@ fn sets_without_links(reader: &mut Reader, topology: &Topology) {
             let span = reader.places().sets[i].clone();
             reader.warn(
                 Some(span),
-                format!(
-                    "no link carries set \"{}\": its tables will not be checked",
-                    set.name
-                ),
+                format!("no link carries set \"{}\": its tables will not be checked", set.name),
                 Some(
                     "name it in the carries = [...] of a [[link]], or take the set out".to_owned(),
                 ),
@@ -114,10 +99,7 @@ fn twice_linked(reader: &mut Reader, topology: &Topology) {
     let mut told = Vec::new();
     for (i, link) in topology.links.iter().enumerate() {
         for earlier in &topology.links[..i] {
-            let shared = link
-                .carries
-                .iter()
-                .find(|set| earlier.carries.contains(set));
+            let shared = link.carries.iter().find(|set| earlier.carries.contains(set));
             if let (Some(set), true) = (shared, (earlier.from, earlier.to) == (link.from, link.to))
             {
                 let span = reader.places().links[i].clone();
@@ -142,11 +124,8 @@ fn twice_linked(reader: &mut Reader, topology: &Topology) {
 
 /// Tables named under `[authority]` and `[node.X.names]` must be tables of a set.
 fn names_of_tables(reader: &mut Reader, topology: &Topology) {
-    let tables: Vec<&str> = topology
-        .sets
-        .iter()
-        .flat_map(|set| set.tables.iter().map(String::as_str))
-        .collect();
+    let tables: Vec<&str> =
+        topology.sets.iter().flat_map(|set| set.tables.iter().map(String::as_str)).collect();
     let mut wrong: Vec<_> = reader.places().authority.clone();
     wrong.extend(reader.places().names.iter().map(|(_, place)| place.clone()));
     wrong.retain(|(name, _)| !tables.contains(&name.as_str()));
@@ -154,10 +133,6 @@ fn names_of_tables(reader: &mut Reader, topology: &Topology) {
         let help = nearest(&name, tables.iter().copied()).unwrap_or_else(|| {
             "name a table as it stands in the tables = [...] of a set".to_owned()
         });
-        reader.error(
-            Some(span),
-            format!("no set has a table \"{name}\""),
-            Some(help),
-        );
+        reader.error(Some(span), format!("no set has a table \"{name}\""), Some(help));
     }
 }

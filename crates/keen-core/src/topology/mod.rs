@@ -6,6 +6,8 @@
 //! file.
 
 mod check;
+mod links;
+mod pieces;
 mod read;
 
 use std::collections::BTreeMap;
@@ -228,18 +230,11 @@ impl Topology {
     pub fn role(&self, node: NodeId) -> Role {
         let sources = self.ends(|link| (link.to == node).then_some(link.from));
         let receivers = self.ends(|link| (link.from == node).then_some(link.to));
-        let writers = sources
-            .iter()
-            .filter(|source| self.nodes[**source].writes)
-            .count();
+        let writers = sources.iter().filter(|source| self.nodes[**source].writes).count();
         if sources.iter().any(|source| receivers.contains(source)) {
             return Role::Peer;
         }
-        match (
-            sources.is_empty(),
-            receivers.is_empty(),
-            self.nodes[node].writes,
-        ) {
+        match (sources.is_empty(), receivers.is_empty(), self.nodes[node].writes) {
             (true, true, _) => Role::Alone,
             (true, false, _) => Role::Publisher,
             (false, _, false) if writers > 1 && receivers.is_empty() => Role::Hub,

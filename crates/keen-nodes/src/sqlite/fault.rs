@@ -11,9 +11,7 @@ pub(super) fn explain(path: &Path, tried: &str, error: &rusqlite::Error) -> Read
     let shown = path.display();
     let (cause, message) = match error {
         rusqlite::Error::SqliteFailure(cause, message) => (cause, message.clone()),
-        rusqlite::Error::SqlInputError {
-            error: cause, msg, ..
-        } => (cause, Some(msg.clone())),
+        rusqlite::Error::SqlInputError { error: cause, msg, .. } => (cause, Some(msg.clone())),
         other => {
             let what = format!("could not {tried} in {shown}: {other}");
             return ReadFault::new(what, "check the name and the SQL");

@@ -41,11 +41,7 @@ pub struct Options {
 
 impl Default for Options {
     fn default() -> Self {
-        Self {
-            lock_wait: Duration::from_secs(5),
-            cache_kib: 1024,
-            stop: Arc::default(),
-        }
+        Self { lock_wait: Duration::from_secs(5), cache_kib: 1024, stop: Arc::default() }
     }
 }
 
@@ -132,11 +128,7 @@ impl SqliteNode {
 
 impl ReadRows for SqliteNode {
     fn about(&self) -> String {
-        format!(
-            "sqlite, {}, {} journal",
-            self.encoding.name(),
-            self.journal_mode
-        )
+        format!("sqlite, {}, {} journal", self.encoding.name(), self.journal_mode)
     }
 
     fn shape(&mut self, table: &str) -> Result<TableShape, ReadFault> {

@@ -44,10 +44,7 @@ impl TableRead<'_> {
         let outside_at = if translated { columns * 2 } else { columns };
         let filtered = self.request.filter.is_some();
 
-        let mut statement = self
-            .connection
-            .prepare(&sql)
-            .map_err(|error| self.refused(&error))?;
+        let mut statement = self.connection.prepare(&sql).map_err(|error| self.refused(&error))?;
         let mut rows = statement.query([]).map_err(explain)?;
         let mut values: Vec<Value> = Vec::new();
         while let Some(row) = rows.next().map_err(explain)? {
@@ -131,39 +128,21 @@ fn select(
         ordered.extend(columns.iter().cloned());
     }
     let (mut selected, order): (Vec<String>, Vec<String>) = if encoding == Encoding::Utf8 {
-        (
-            columns,
-            ordered
-                .iter()
-                .map(|column| format!("{column} COLLATE BINARY"))
-                .collect(),
-        )
+        (columns, ordered.iter().map(|column| format!("{column} COLLATE BINARY")).collect())
     } else {
         let end = i32::from(encoding.big_end_first());
         let calls = ordered.chunks(CELLS_PER_CALL).map(|cells| {
-            let cells: Vec<String> = cells
-                .iter()
-                .map(|column| with_text_as_bytes(column))
-                .collect();
+            let cells: Vec<String> =
+                cells.iter().map(|column| with_text_as_bytes(column)).collect();
             format!("{ORDER_FUNCTION}({end}, {})", cells.join(", "))
         });
-        (
-            columns
-                .iter()
-                .map(|column| with_text_as_bytes(column))
-                .collect(),
-            calls.collect(),
-        )
+        (columns.iter().map(|column| with_text_as_bytes(column)).collect(), calls.collect())
     };
     if let Some(filter) = &request.filter {
         // On lines of its own, so that a comment in the filter ends where the filter ends.
         selected.push(format!("((\n{filter}\n) IS NOT TRUE)"));
     }
-    Ok(format!(
-        "SELECT {} FROM {table} ORDER BY {}",
-        selected.join(", "),
-        order.join(", ")
-    ))
+    Ok(format!("SELECT {} FROM {table} ORDER BY {}", selected.join(", "), order.join(", ")))
 }
 
 fn with_text_as_bytes(column: &str) -> String {
@@ -177,11 +156,8 @@ fn has_null_keys(connection: &Connection, local: &Local) -> rusqlite::Result<boo
     if local.nullable_key.is_empty() {
         return Ok(false);
     }
-    let conditions: Vec<String> = local
-        .nullable_key
-        .iter()
-        .map(|name| format!("{} IS NULL", quoted(name)))
-        .collect();
+    let conditions: Vec<String> =
+        local.nullable_key.iter().map(|name| format!("{} IS NULL", quoted(name))).collect();
     let sql = format!(
         "SELECT EXISTS (SELECT 1 FROM {} WHERE {})",
         quoted(&local.name),

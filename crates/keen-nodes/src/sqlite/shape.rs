@@ -128,9 +128,7 @@ fn describe(
     key.sort();
     let key: Vec<String> = key.into_iter().map(|(_, name)| name).collect();
     let taken = |name: &str| columns.iter().any(|c| c.name.eq_ignore_ascii_case(name));
-    let rowid = ROWID_NAMES
-        .into_iter()
-        .find(|name| !without_rowid && !taken(name));
+    let rowid = ROWID_NAMES.into_iter().find(|name| !without_rowid && !taken(name));
     let is_rowid = |column: &ColumnShape| {
         !without_rowid
             && key.len() == 1
@@ -154,15 +152,7 @@ fn describe(
         columns,
         key: key.clone(),
     };
-    Ok((
-        shape,
-        Local {
-            name,
-            key,
-            nullable_key,
-            rowid,
-        },
-    ))
+    Ok((shape, Local { name, key, nullable_key, rowid }))
 }
 
 /// What SQLite makes of values written to a column: its affinity, by the rules of
@@ -190,16 +180,14 @@ fn unique_keys(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Vec
     let mut statement = connection.prepare(
         "SELECT name FROM pragma_index_list(?1) WHERE \"unique\" AND origin <> 'pk' ORDER BY name",
     )?;
-    let indexes: Vec<String> = statement
-        .query_map([table], |row| row.get(0))?
-        .collect::<Result<_, _>>()?;
+    let indexes: Vec<String> =
+        statement.query_map([table], |row| row.get(0))?.collect::<Result<_, _>>()?;
     let mut columns =
         connection.prepare("SELECT name FROM pragma_index_info(?1) ORDER BY seqno")?;
     let mut keys = Vec::new();
     for index in indexes {
-        let names: Vec<Option<String>> = columns
-            .query_map([&index], |row| row.get(0))?
-            .collect::<Result<_, _>>()?;
+        let names: Vec<Option<String>> =
+            columns.query_map([&index], |row| row.get(0))?.collect::<Result<_, _>>()?;
         // An index over an expression has a column without a name.
         if let Some(names) = names.into_iter().collect::<Option<Vec<_>>>() {
             keys.push(names);
@@ -217,14 +205,7 @@ fn references(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Refe
     while let Some(row) = rows.next()? {
         let id: i64 = row.get(0)?;
         if found.last().is_none_or(|(last, _)| *last != id) {
-            found.push((
-                id,
-                Reference {
-                    columns: Vec::new(),
-                    table: row.get(1)?,
-                    to: Vec::new(),
-                },
-            ));
+            found.push((id, Reference { columns: Vec::new(), table: row.get(1)?, to: Vec::new() }));
         }
         if let Some((_, reference)) = found.last_mut() {
             reference.columns.push(row.get(2)?);
@@ -235,14 +216,10 @@ fn references(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Refe
         found.into_iter().map(|(_, reference)| reference).collect();
     let mut key =
         connection.prepare("SELECT name FROM pragma_table_info(?1) WHERE pk > 0 ORDER BY pk")?;
-    for reference in references
-        .iter_mut()
-        .filter(|reference| reference.to.is_empty())
-    {
+    for reference in references.iter_mut().filter(|reference| reference.to.is_empty()) {
         // Without named columns the parent's key is meant.
-        reference.to = key
-            .query_map([&reference.table], |row| row.get(0))?
-            .collect::<Result<_, _>>()?;
+        reference.to =
+            key.query_map([&reference.table], |row| row.get(0))?.collect::<Result<_, _>>()?;
     }
     Ok(references)
 }

@@ -55,11 +55,7 @@ pub(super) fn cell(cell: Cell<'_>, is_text: bool, big_end_first: bool) -> Value 
 pub(super) fn from_utf16(bytes: &[u8], big_end_first: bool) -> Vec<u8> {
     let units = bytes.chunks_exact(2).map(|pair| {
         let pair = [pair[0], pair[1]];
-        if big_end_first {
-            u16::from_be_bytes(pair)
-        } else {
-            u16::from_le_bytes(pair)
-        }
+        if big_end_first { u16::from_be_bytes(pair) } else { u16::from_le_bytes(pair) }
     });
     let mut out = Vec::with_capacity(bytes.len());
     for unit in char::decode_utf16(units) {
@@ -85,16 +81,8 @@ mod tests {
 
     #[test]
     fn pairs_become_characters_and_lone_surrogates_stay_themselves() {
-        let bytes = |units: &[u16]| {
-            units
-                .iter()
-                .flat_map(|u| u.to_be_bytes())
-                .collect::<Vec<_>>()
-        };
-        assert_eq!(
-            from_utf16(&bytes(&[0x41, 0xD83D, 0xDE00]), true),
-            "A😀".as_bytes()
-        );
+        let bytes = |units: &[u16]| units.iter().flat_map(|u| u.to_be_bytes()).collect::<Vec<_>>();
+        assert_eq!(from_utf16(&bytes(&[0x41, 0xD83D, 0xDE00]), true), "A😀".as_bytes());
         let lone = |unit| from_utf16(&bytes(&[unit]), true);
         assert_eq!(lone(0xD800), [0xED, 0xA0, 0x80]);
         assert_eq!(lone(0xDFFF), [0xED, 0xBF, 0xBF]);

@@ -29,12 +29,7 @@ pub struct Table {
 impl Table {
     pub fn new(columns: &[&str], key: &[&str], rows: Vec<Vec<Value>>) -> Self {
         let owned = |names: &[&str]| names.iter().map(|n| (*n).to_owned()).collect();
-        Self {
-            columns: owned(columns),
-            key: owned(key),
-            without_rowid: false,
-            rows,
-        }
+        Self { columns: owned(columns), key: owned(key), without_rowid: false, rows }
     }
 
     pub fn in_memory(&self) -> MemoryNode {
@@ -52,14 +47,7 @@ impl Table {
             ..TableShape::default()
         };
         MemoryNode {
-            tables: [(
-                "t".to_owned(),
-                MemoryTable {
-                    shape,
-                    rows: self.rows.clone(),
-                },
-            )]
-            .into(),
+            tables: [("t".to_owned(), MemoryTable { shape, rows: self.rows.clone() })].into(),
         }
     }
 
@@ -71,11 +59,7 @@ impl Table {
             let key: Vec<String> = self.key.iter().map(|name| quoted(name)).collect();
             parts.push(format!("PRIMARY KEY ({})", key.join(", ")));
         }
-        let end = if self.without_rowid {
-            " WITHOUT ROWID"
-        } else {
-            ""
-        };
+        let end = if self.without_rowid { " WITHOUT ROWID" } else { "" };
         connection
             .execute_batch(&format!(
                 "PRAGMA encoding = '{encoding}'; PRAGMA synchronous = OFF; CREATE TABLE t ({}){end};",
@@ -89,9 +73,7 @@ impl Table {
                 .prepare(&format!("INSERT INTO t VALUES ({})", places.join(", ")))
                 .unwrap();
             for row in &self.rows {
-                insert
-                    .execute(rusqlite::params_from_iter(row.iter().map(cell)))
-                    .unwrap();
+                insert.execute(rusqlite::params_from_iter(row.iter().map(cell))).unwrap();
             }
         }
         connection.execute_batch("COMMIT").unwrap();

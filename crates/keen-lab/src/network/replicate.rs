@@ -1,0 +1,172 @@
+//! The replicator: one step at a time, every running link carries what its receiver has not seen.
+
+use keen_core::topology::NodeId;
+use rand::RngExt;
+
+use super::{Chances, Lab, LabError, LinkState, Tx, sqlite};
+use crate::carry;
+use crate::journal::{self, Entry, Recorded};
+use crate::truth::Wrong;
+
+/// Transactions that a link carries in one step.
+const PER_STEP: i64 = 500;
+/// Steps for which an overtaken transaction is held back.
+const OVERTAKEN_FOR: i64 = 2;
+
+impl Lab {
+    /// One step: every running link carries what its receiver has not seen.
+    /// Returns how many changes were applied.
+    ///
+    /// # Errors
+    /// [`LabError`] when a node fails.
+    pub fn step(&mut self) -> Result<u64, LabError> {
+        self.step += 1;
+        let mut applied = 0;
+        for link in 0..self.links.len() {
+            if self.links[link].state == LinkState::Running {
+                applied += self.carry(link)?;
+            }
+        }
+        Ok(applied)
+    }
+
+    /// Steps until nothing moves any more; at most `limit` steps.
+    ///
+    /// # Errors
+    /// [`LabError`] when a node fails.
+    pub fn settle(&mut self, limit: u32) -> Result<(), LabError> {
+        for _ in 0..limit {
+            let held = self.links.iter().any(|link| !link.held.is_empty());
+            if self.step()? == 0 && !held {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    fn carry(&mut self, link: usize) -> Result<u64, LabError> {
+        let (from, to) = (self.topology.links[link].from, self.topology.links[link].to);
+        let run = &self.links[link];
+        let entries = journal::read(
+            &self.connections[from],
+            run.read_to,
+            self.step - run.delay_steps,
+            PER_STEP,
+        )
+        .map_err(|error| sqlite(&self.topology.nodes[from].name, error))?;
+        if let Some(last) = entries.last() {
+            self.links[link].read_to = last.position;
+        }
+        let due = |(step, _): &(i64, Entry)| *step <= self.step;
+        let (mut arriving, held): (Vec<_>, Vec<_>) =
+            std::mem::take(&mut self.links[link].held).into_iter().partition(due);
+        self.links[link].held = held;
+        let moved = !entries.is_empty() || !arriving.is_empty();
+        for entry in entries {
+            let tx = Tx { origin: entry.origin.clone(), position: entry.origin_position };
+            if self.decide(to, &tx) {
+                self.links[link].held.push((self.step + OVERTAKEN_FOR, entry));
+            } else {
+                arriving.push((self.step, entry));
+            }
+        }
+        let applied =
+            self.apply_all(link, from, to, arriving.into_iter().map(|(_, entry)| entry).collect())?;
+        if moved {
+            self.note_link(link)?;
+        }
+        Ok(applied)
+    }
+
+    /// Draws the fate of a transaction at a node, once; true means it is overtaken.
+    fn decide(&mut self, to: NodeId, tx: &Tx) -> bool {
+        if self.to_overtake.contains(&(to, tx.clone())) {
+            return true;
+        }
+        let Chances { lose, double, overtake } = self.chances;
+        let name = self.topology.nodes[to].name.clone();
+        if (lose, double, overtake) == (0.0, 0.0, 0.0)
+            || tx.origin == name
+            || !self.decided.insert((to, tx.clone()))
+        {
+            return false;
+        }
+        if self.rng.random_bool(lose) {
+            self.to_lose.insert((to, tx.clone()));
+            self.record(Wrong::Lost, &name, tx.to_string());
+        } else if self.rng.random_bool(double) {
+            self.to_double.insert((to, tx.clone()));
+            self.record(Wrong::Doubled, &name, tx.to_string());
+        } else if self.rng.random_bool(overtake) {
+            self.record(Wrong::Overtaken, &name, tx.to_string());
+            return true;
+        }
+        false
+    }
+
+    fn apply_all(
+        &mut self,
+        link: usize,
+        from: NodeId,
+        to: NodeId,
+        entries: Vec<Entry>,
+    ) -> Result<u64, LabError> {
+        let receiver = self.topology.nodes[to].name.clone();
+        let fail = |error| sqlite(&receiver, error);
+        let [source, target] = self
+            .connections
+            .get_disjoint_mut([from, to])
+            .map_err(|_| LabError::Unknown(receiver.clone()))?;
+        let transaction = target.transaction().map_err(fail)?;
+        let mut applied = 0;
+        for entry in entries {
+            let tx = Tx { origin: entry.origin.clone(), position: entry.origin_position };
+            if entry.origin == receiver || self.to_lose.contains(&(to, tx.clone())) {
+                continue;
+            }
+            let mut position = None;
+            for change in &entry.changes {
+                let sets =
+                    self.topology.links[link].carries.iter().map(|set| &self.topology.sets[*set]);
+                let Some(set) = sets.into_iter().find(|set| set.tables.contains(&change.table))
+                else {
+                    continue;
+                };
+                let key = self.keys.get(&change.table).map_or(&[][..], Vec::as_slice);
+                let through = carry::through_set(source, set, key, change).map_err(fail)?;
+                let seen = journal::has_seen(
+                    &transaction,
+                    &entry.origin,
+                    entry.origin_position,
+                    change.number,
+                )
+                .map_err(fail)?;
+                let Some(change) = through.filter(|_| !seen) else {
+                    continue;
+                };
+                let local = self.topology.nodes[to].name_of(&change.table).to_owned();
+                let times = if self.to_double.contains(&(to, tx.clone())) { 2 } else { 1 };
+                for _ in 0..times {
+                    let before = carry::apply(&transaction, &local, key, &change).map_err(fail)?;
+                    let at = match position {
+                        Some(at) => at,
+                        None => journal::enter(
+                            &transaction,
+                            Some((&entry.origin, entry.origin_position)),
+                            &receiver,
+                            entry.made_step,
+                            self.step,
+                        )
+                        .map_err(fail)?,
+                    };
+                    position = Some(at);
+                    journal::enter_change(&transaction, at, &Recorded { before, ..change.clone() })
+                        .map_err(fail)?;
+                    applied += 1;
+                }
+            }
+        }
+        transaction.commit().map_err(fail)?;
+        Ok(applied)
+    }
+}
