@@ -9,7 +9,7 @@ use annotate_snippets::{AnnotationKind, Level as Title, Renderer, Snippet};
 use anyhow::{Context, Result};
 use keen_core::topology::{self, Level, Problem, Topology};
 
-use crate::terminal::Terminal;
+use crate::terminal::{Terminal, complain};
 
 /// A topology and where it was found.
 #[derive(Debug)]
@@ -31,7 +31,7 @@ pub(crate) fn topology(path: &Path, terminal: Terminal) -> Result<Loaded> {
     })?;
     let (topology, problems) = topology::read(&text);
     for problem in &problems {
-        anstream::eprintln!("{}", render(problem, &text, path, terminal));
+        complain(&render(problem, &text, path, terminal));
     }
     let Some(topology) = topology else {
         let errors = problems.iter().filter(|problem| problem.level == Level::Error).count();

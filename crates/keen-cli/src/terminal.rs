@@ -16,6 +16,11 @@ pub(crate) struct Terminal {
     pub(crate) columns: Option<usize>,
 }
 
+/// Writes a message to standard error. Should nobody be there to read it, that is no error.
+pub(crate) fn complain(message: &str) {
+    drop(writeln!(anstream::stderr(), "{message}"));
+}
+
 /// Longer lines than this are hard to read whatever the terminal.
 const MOST_COLUMNS: usize = 160;
 

@@ -177,6 +177,17 @@ fn a_filter_that_cannot_be_evaluated() {
 }
 
 #[test]
+fn a_misspelled_column_in_quotes_is_no_text_that_never_matches() {
+    let text = common::mesh_text(2, &["guest"], "")
+        .replace("tables = [\"guest\"]", "tables = [\"guest\"]\nwhere = '\"nmae\" = 1'");
+    let folder = Folder::new(&text);
+    folder.sql_all(&["a.db", "b.db"], TWO_TABLES);
+    let run = folder.keen(&["audit"]);
+    assert_eq!(run.code, 3, "{run:?}");
+    assert!(run.out.contains("nmae"), "{}", run.out);
+}
+
+#[test]
 fn a_file_that_may_not_be_read() {
     let folder = three();
     fs::set_permissions(folder.path("c.db"), fs::Permissions::from_mode(0o000)).unwrap();
@@ -253,6 +264,27 @@ fn a_reader_that_went_away_is_no_error() {
         .unwrap();
     assert_eq!(String::from_utf8_lossy(&output.stderr), "");
     assert_eq!(output.stdout.iter().filter(|b| **b == b'\n').count(), 1);
+    for arguments in [
+        "audit",
+        "plan",
+        "init ring --output new.toml",
+        "completions bash",
+        "demo --dir demo",
+        "--help",
+    ] {
+        let _ = fs::remove_dir_all(folder.path("demo"));
+        let _ = fs::remove_file(folder.path("new.toml"));
+        for end in ["| true", ">&-", ">/dev/full", "2>&-"] {
+            let command = format!("{} {arguments} {end}", env!("CARGO_BIN_EXE_keen"));
+            let output = std::process::Command::new("sh")
+                .args(["-c", &command])
+                .current_dir(folder.root())
+                .output()
+                .unwrap();
+            let said = String::from_utf8_lossy(&output.stderr);
+            assert!(!said.contains("panicked"), "{command}: {said}");
+        }
+    }
 }
 
 #[test]

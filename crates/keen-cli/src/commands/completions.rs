@@ -1,6 +1,7 @@
 //! `keen completions`: shell completions and man pages, made from the command definitions.
 
 use std::fs;
+use std::io::Write as _;
 use std::path::Path;
 
 use anyhow::{Context, Result};
@@ -8,8 +9,9 @@ use clap::CommandFactory as _;
 
 use crate::args::{Cli, CompletionsArgs};
 use crate::exit::Exit;
+use crate::terminal::Terminal;
 
-pub(crate) fn run(args: &CompletionsArgs) -> Result<Exit> {
+pub(crate) fn run(args: &CompletionsArgs, terminal: Terminal) -> Result<Exit> {
     let mut command = Cli::command();
     if let Some(folder) = &args.man {
         fs::create_dir_all(folder)
@@ -17,7 +19,9 @@ pub(crate) fn run(args: &CompletionsArgs) -> Result<Exit> {
         command.build();
         man_pages(&command, "keen", folder)?;
     } else if let Some(shell) = args.shell {
-        clap_complete::generate(shell, &mut command, "keen", &mut std::io::stdout().lock());
+        let mut script = Vec::new();
+        clap_complete::generate(shell, &mut command, "keen", &mut script);
+        terminal.stdout().write_all(&script)?;
     }
     Ok(Exit::Agree)
 }

@@ -7,8 +7,9 @@ use anyhow::{Context, Result, bail};
 
 use crate::args::{InitArgs, Shape};
 use crate::exit::Exit;
+use crate::terminal::Terminal;
 
-pub(crate) fn run(args: &InitArgs) -> Result<Exit> {
+pub(crate) fn run(args: &InitArgs, terminal: Terminal) -> Result<Exit> {
     let path = &args.output;
     if path.exists() {
         bail!(
@@ -28,7 +29,8 @@ pub(crate) fn run(args: &InitArgs) -> Result<Exit> {
     }
     // Another process may have made the file since it was looked for.
     file.persist_noclobber(path).with_context(cannot)?;
-    anstream::println!(
+    writeln!(
+        terminal.stdout(),
         "Wrote {}. Put in your nodes and tables, then run: keen audit{}",
         path.display(),
         if path.as_os_str() == "keen.toml" {
@@ -36,7 +38,7 @@ pub(crate) fn run(args: &InitArgs) -> Result<Exit> {
         } else {
             format!(" --topology {}", path.display())
         }
-    );
+    )?;
     Ok(Exit::Agree)
 }
 

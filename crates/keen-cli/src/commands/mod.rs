@@ -15,7 +15,7 @@ use tracing_subscriber::filter::LevelFilter;
 use crate::args::{Cli, Command};
 use crate::exit::Exit;
 use crate::output;
-use crate::terminal::Terminal;
+use crate::terminal::{Terminal, complain};
 
 /// Runs what the arguments ask for.
 pub(crate) fn run() -> ExitCode {
@@ -31,17 +31,17 @@ pub(crate) fn run() -> ExitCode {
     let terminal = Terminal::look(cli.color);
     log(cli.verbose);
     let result = match cli.command {
-        Command::Init(args) => init::run(&args),
+        Command::Init(args) => init::run(&args, terminal),
         Command::Audit(args) => audit::run(&args, terminal),
         Command::Plan(args) => plan::run(&args, terminal),
         Command::Demo(args) => demo::run(&args, terminal),
-        Command::Completions(args) => completions::run(&args),
+        Command::Completions(args) => completions::run(&args, terminal),
     };
     match result {
         Ok(exit) => exit.into(),
         Err(error) if output::is_broken_pipe(&error) => Exit::Agree.into(),
         Err(error) => {
-            anstream::eprintln!("keen: {}", crate::safe::lines(&format!("{error:#}")));
+            complain(&format!("keen: {}", crate::safe::lines(&format!("{error:#}"))));
             Exit::Wrong.into()
         }
     }

@@ -78,7 +78,9 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
         }
         Target::Scripts(folder) => {
             let written = write_scripts(topology, &planned, folder)?;
-            anstream::print!("{}", plan_text::scripts(topology, &planned, &written));
+            terminal
+                .stdout()
+                .write_all(plan_text::scripts(topology, &planned, &written).as_bytes())?;
         }
     }
     if let Target::Stream(out) = target {

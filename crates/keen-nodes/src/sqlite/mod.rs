@@ -25,6 +25,7 @@ use keen_core::ports::{ReadFault, ReadRows, TableRequest};
 use keen_core::rows::{Batch, RowWriter};
 use keen_core::shape::TableShape;
 use rusqlite::Connection;
+use rusqlite::config::DbConfig;
 
 pub use shape::{Encoding, family};
 
@@ -97,6 +98,8 @@ impl SqliteNode {
         connection.busy_timeout(options.lock_wait)?;
         let stop = Arc::clone(&options.stop);
         connection.progress_handler(STEPS_PER_LOOK, Some(move || stop.load(Ordering::Relaxed)))?;
+        // "a misspelled column" in a filter is an error, not a text that never matches.
+        connection.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DML, false)?;
         connection.pragma_update(None, "query_only", true)?;
         // A schema can carry functions of its maker's choice; nothing here needs them.
         connection.pragma_update(None, "trusted_schema", false)?;
