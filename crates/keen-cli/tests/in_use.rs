@@ -36,60 +36,89 @@ fn quiet_files_are_left_without_a_trace() {
     }
 }
 
+/// Moves money between two far rows of both files alike, so that any one moment
+/// of a file has the same total; torn reads would not.
+fn transfer(connection: &Connection, n: u32) {
+    connection
+        .execute_batch(&format!(
+            "PRAGMA synchronous = OFF; BEGIN IMMEDIATE;
+             UPDATE account SET balance = balance - 1 WHERE id = {};
+             UPDATE account SET balance = balance + 1 WHERE id = {}; COMMIT",
+            1 + n % 30000,
+            60000 - n % 30000
+        ))
+        .unwrap();
+}
+
+/// Audits the two files some times; each audit is complete and saw each file at one moment.
+fn audits_see_one_moment(folder: &Folder, times: u32) {
+    for _ in 0..times {
+        let run = folder.keen(&["audit", "--format", "json"]);
+        let json = run.json();
+        assert_eq!(json["complete"], serde_json::json!(true), "{json}");
+        assert!(run.code == 0 || run.code == 1, "the two files are read at two moments");
+        let rows = json["tables"][0]["divergent"].as_array().unwrap();
+        let balance = |row: &serde_json::Value, node: &str| {
+            let version =
+                row["versions"].as_array().unwrap().iter().find(|v| v["nodes"][0] == node).unwrap();
+            version["row"]["balance"].as_i64().unwrap()
+        };
+        let difference: i64 = rows.iter().map(|row| balance(row, "a") - balance(row, "b")).sum();
+        assert_eq!(difference, 0, "each file has the same total at any one moment");
+        assert_eq!(json["tables"][0]["rows"], serde_json::json!({"a": 60000, "b": 60000}));
+    }
+}
+
 #[test]
 fn a_file_with_a_writer_at_work_is_read_as_of_one_moment() {
     let folder = two_files("WAL");
     let done = AtomicBool::new(false);
     std::thread::scope(|scope| {
-        // Each transaction moves money between two far rows of both files alike, so that any
-        // moment of one file has the same total; torn reads would not.
         let writer = scope.spawn(|| {
-            let connections: Vec<Connection> =
-                ["a.db", "b.db"].map(|f| Connection::open(folder.path(f)).unwrap()).into();
+            let connections = ["a.db", "b.db"].map(|f| Connection::open(folder.path(f)).unwrap());
             let mut writes = 0u32;
             let mut longest = Duration::ZERO;
             while !done.load(Ordering::Relaxed) || writes < 50 {
                 for connection in &connections {
                     let start = Instant::now();
-                    connection
-                        .execute_batch(&format!(
-                            "PRAGMA synchronous = OFF; BEGIN IMMEDIATE;
-                             UPDATE account SET balance = balance - 1 WHERE id = {};
-                             UPDATE account SET balance = balance + 1 WHERE id = {}; COMMIT",
-                            1 + writes % 30000,
-                            60000 - writes % 30000
-                        ))
-                        .unwrap();
+                    transfer(connection, writes);
                     longest = longest.max(start.elapsed());
                 }
                 writes += 1;
             }
             longest
         });
-        for _ in 0..5 {
-            let run = folder.keen(&["audit", "--format", "json"]);
-            let json = run.json();
-            assert_eq!(json["complete"], serde_json::json!(true), "{json}");
-            assert!(run.code == 0 || run.code == 1, "the two files are read at two moments");
-            let rows = json["tables"][0]["divergent"].as_array().unwrap();
-            let balance = |row: &serde_json::Value, node: &str| {
-                let version = row["versions"]
-                    .as_array()
-                    .unwrap()
-                    .iter()
-                    .find(|v| v["nodes"][0] == node)
-                    .unwrap();
-                version["row"]["balance"].as_i64().unwrap()
-            };
-            let difference: i64 =
-                rows.iter().map(|row| balance(row, "a") - balance(row, "b")).sum();
-            assert_eq!(difference, 0, "each file has the same total at any one moment");
-        }
+        audits_see_one_moment(&folder, 5);
         done.store(true, Ordering::Relaxed);
         let longest = writer.join().unwrap();
         assert!(longest < Duration::from_secs(5), "no write waited for the audit's lock");
     });
     // The writer has gone and both files hold the same again.
+    assert_eq!(folder.keen(&["audit"]).code, 0);
+}
+
+#[test]
+fn writers_that_come_and_go_neither_wait_nor_keep_the_file_from_being_read() {
+    let folder = two_files("WAL");
+    let done = AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        let writer = scope.spawn(|| {
+            let mut writes = 0u32;
+            while !done.load(Ordering::Relaxed) || writes < 20 {
+                for file in ["a.db", "b.db"] {
+                    // Opened and closed for each write: mostly nobody has the file open.
+                    let connection = Connection::open(folder.path(file)).unwrap();
+                    connection.busy_timeout(Duration::from_secs(5)).unwrap();
+                    transfer(&connection, writes);
+                }
+                writes += 1;
+                std::thread::sleep(Duration::from_millis(u64::from(writes % 7)));
+            }
+        });
+        audits_see_one_moment(&folder, 10);
+        done.store(true, Ordering::Relaxed);
+        writer.join().unwrap();
+    });
     assert_eq!(folder.keen(&["audit"]).code, 0);
 }
 

@@ -3,8 +3,10 @@
 //! A WAL-mode file that nobody has open has no `-wal` file. Opened in the usual
 //! way SQLite would make one, and a `-shm` beside it, and a reader without the
 //! right to write could not take them away again. Such a file is opened as one
-//! that does not change, and watched: should a writer come and change it after
-//! all, nothing read from then on is used.
+//! that does not change. It is locked as any reader locks it, so that writers
+//! who come meanwhile leave what they write in their `-wal` when they go; and
+//! it is watched: should one write so much that it has to be moved into the
+//! file, nothing read from then on is used.
 
 use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
@@ -51,6 +53,31 @@ pub(super) struct Watch {
     changed: Option<SystemTime>,
 }
 
+/// Takes the lock that every SQLite connection to a WAL file holds for as long as it is open:
+/// shared, on the bytes that "File Format for SQLite Databases", section 1.5, sets aside.
+#[cfg(unix)]
+fn lock_shared(file: &File) -> bool {
+    use nix::fcntl::{FcntlArg, fcntl};
+    use nix::libc;
+
+    const SHARED_FIRST: i64 = 0x4000_0000 + 2;
+    const SHARED_SIZE: i64 = 510;
+    let shared = libc::flock {
+        l_type: libc::F_RDLCK as libc::c_short,
+        l_whence: libc::SEEK_SET as libc::c_short,
+        l_start: SHARED_FIRST,
+        l_len: SHARED_SIZE,
+        l_pid: 0,
+    };
+    fcntl(file, FcntlArg::F_SETLK(&shared)).is_ok()
+}
+
+/// Elsewhere the watch alone has to do.
+#[cfg(not(unix))]
+fn lock_shared(_file: &File) -> bool {
+    true
+}
+
 /// Where the header of a database says how it is written and read; 2 and 2 mean WAL.
 const VERSIONS_AT: u64 = 18;
 
@@ -64,7 +91,8 @@ impl Watch {
         let found = file.metadata().ok()?;
         let mut wal = path.as_os_str().to_owned();
         wal.push("-wal");
-        let quiet = versions == [2, 2] && !Path::new(&wal).exists();
+        // The lock first: whoever leaves after this cannot move its writes into the file.
+        let quiet = versions == [2, 2] && lock_shared(&file) && !Path::new(&wal).exists();
         quiet.then(|| Self {
             file,
             path: path.to_owned(),
