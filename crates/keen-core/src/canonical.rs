@@ -77,11 +77,13 @@ fn put_bytes(out: &mut Vec<u8>, tag: u8, payload: &[u8]) {
 /// The shortest two's complement, big endian: zero is one byte `00`.
 #[inline]
 fn put_int(out: &mut Vec<u8>, v: i128) {
-    let bytes = v.to_be_bytes();
     // A leading byte may go when the sign bit of the next one says the same.
-    let bits = 128 - if v < 0 { (!v).leading_zeros() } else { v.leading_zeros() };
-    let length = (bits as usize) / 8 + 1;
-    put_bytes(out, tag::INT, &bytes[16 - length.min(16)..]);
+    if let Ok(v) = i64::try_from(v) {
+        let bits = 64 - (if v < 0 { !v } else { v }).leading_zeros() as usize;
+        return put_bytes(out, tag::INT, &v.to_be_bytes()[7 - bits / 8..]);
+    }
+    let bits = 128 - (if v < 0 { !v } else { v }).leading_zeros() as usize;
+    put_bytes(out, tag::INT, &v.to_be_bytes()[15 - bits / 8..]);
 }
 
 #[inline]

@@ -70,6 +70,9 @@ fn put_whole(out: &mut Vec<u8>, v: i128) {
     };
     #[expect(clippy::cast_precision_loss, reason = "the loss is measured and kept as the rest")]
     let mut double = v as f64;
+    if v.unsigned_abs() <= 1 << 53 {
+        return put_number(out, double, 0); // every whole number up to there is a double
+    }
     #[expect(
         clippy::cast_possible_truncation,
         reason = "a double made from an i64 fits in an i128"
@@ -102,6 +105,10 @@ fn put_number(out: &mut Vec<u8>, double: f64, rest: u16) {
 /// A zero byte becomes `00 ff`, the end is `00 00`: shorter sorts first.
 fn put_escaped(out: &mut Vec<u8>, rank: u8, bytes: &[u8]) {
     out.push(rank);
+    if !bytes.contains(&0) {
+        out.extend_from_slice(bytes); // nearly always
+        return out.extend_from_slice(&[0x00, 0x00]);
+    }
     let mut rest = bytes;
     while let Some(at) = rest.iter().position(|b| *b == 0) {
         out.extend_from_slice(&rest[..at]);
