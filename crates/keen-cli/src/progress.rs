@@ -1,6 +1,8 @@
 //! Progress on a terminal.
 
 use std::fmt::Write;
+use std::sync::mpsc::{RecvTimeoutError, Sender, channel};
+use std::thread::JoinHandle;
 use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
@@ -8,19 +10,19 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use crate::render::style::grouped;
 
 /// A bar on standard error, or nothing where there is no terminal.
-pub(crate) struct Progress(ProgressBar);
+pub(crate) struct Progress {
+    bar: ProgressBar,
+    /// Waits for the moment from which the bar is worth drawing; ends when this is dropped.
+    waiting: Option<(Sender<()>, JoinHandle<()>)>,
+}
+
+/// What is done before this needs no bar.
+const SOON: Duration = Duration::from_millis(400);
 
 impl Progress {
-    /// A bar that appears once its length is known.
+    /// A bar that appears if the work takes longer than a moment.
     pub(crate) fn new(on_terminal: bool) -> Self {
-        let bar = ProgressBar::with_draw_target(
-            Some(0),
-            if on_terminal {
-                ProgressDrawTarget::stderr_with_hz(10)
-            } else {
-                ProgressDrawTarget::hidden()
-            },
-        );
+        let bar = ProgressBar::with_draw_target(Some(0), ProgressDrawTarget::hidden());
         let style = ProgressStyle::with_template(
             "{msg:24!} {wide_bar} {rows} rows  {speed} rows/s  {eta} left",
         );
@@ -41,27 +43,41 @@ impl Progress {
                 style.with_key("rows", rows).with_key("speed", speed).progress_chars("=> "),
             );
         }
-        bar.enable_steady_tick(Duration::from_millis(250));
-        Self(bar)
+        let waiting = on_terminal.then(|| {
+            let (done, wait) = channel();
+            let bar = bar.clone();
+            let thread = std::thread::spawn(move || {
+                if wait.recv_timeout(SOON) == Err(RecvTimeoutError::Timeout) {
+                    bar.set_draw_target(ProgressDrawTarget::stderr_with_hz(10));
+                    bar.enable_steady_tick(Duration::from_millis(250));
+                }
+            });
+            (done, thread)
+        });
+        Self { bar, waiting }
     }
 
     pub(crate) fn expect(&self, rows: u64) {
-        self.0.set_length(rows);
+        self.bar.set_length(rows);
     }
 
     pub(crate) fn table(&self, name: &str) {
-        self.0.set_message(crate::safe::text(name));
+        self.bar.set_message(crate::safe::text(name));
     }
 
     pub(crate) fn advance(&self, rows: u64) {
-        self.0.inc(rows);
+        self.bar.inc(rows);
         // The length was an estimate; a bar beyond its end would be a lie.
-        if self.0.length().is_some_and(|length| self.0.position() > length) {
-            self.0.set_length(self.0.position());
+        if self.bar.length().is_some_and(|length| self.bar.position() > length) {
+            self.bar.set_length(self.bar.position());
         }
     }
 
-    pub(crate) fn done(&self) {
-        self.0.finish_and_clear();
+    pub(crate) fn done(&mut self) {
+        if let Some((done, thread)) = self.waiting.take() {
+            drop(done);
+            drop(thread.join());
+        }
+        self.bar.finish_and_clear();
     }
 }

@@ -112,7 +112,8 @@ pub(crate) fn write(
         write_table(&mut out, topology, table, totals, columns);
     }
     out.push('\n');
-    out.push_str(&conclusion(totals));
+    let shown: usize = sink.tables.iter().map(|table| table.rows.len()).sum();
+    out.push_str(&conclusion(totals, totals.divergent - shown as u64));
     out
 }
 
@@ -238,11 +239,7 @@ fn write_table(
     }
     let more = outcome.tally.divergent - table.rows.len() as u64;
     if more > 0 {
-        let _ = writeln!(
-            out,
-            "  … and {} more (--show N shows more, --format json has all)",
-            grouped(more)
-        );
+        let _ = writeln!(out, "  … and {} more", grouped(more));
     }
 }
 
@@ -270,8 +267,10 @@ fn write_row(
     }
     for (node, cells) in &row.outside {
         let name = &topology.nodes[*node].name;
-        let cells = cells_text(layout, cells, &layout.shown);
-        out.push_str(&hanging("      ", &format!("{name} outside the filter: {cells}"), columns));
+        let beside_key: Vec<usize> =
+            layout.shown.iter().copied().filter(|i| !layout.key.contains(i)).collect();
+        let cells = cells_text(layout, cells, &beside_key);
+        out.push_str(&hanging("      ", &format!("{name}, outside the filter: {cells}"), columns));
     }
 }
 
@@ -373,7 +372,7 @@ fn cells_text(layout: &Layout, cells: &[Value], shown: &[usize]) -> String {
     shown.iter().filter_map(text).collect::<Vec<_>>().join(", ")
 }
 
-fn conclusion(totals: &Totals) -> String {
+fn conclusion(totals: &Totals, hidden: u64) -> String {
     let mut out = String::new();
     if totals.diverge == 0 && totals.complete() {
         let _ =
@@ -387,6 +386,14 @@ fn conclusion(totals: &Totals) -> String {
             counted(totals.tables(), "table", "tables"),
             totals.agree,
             if totals.agree == 1 { "agrees" } else { "agree" },
+        );
+    }
+    if hidden > 0 {
+        let are = if hidden == 1 { "is" } else { "are" };
+        let _ = writeln!(
+            out,
+            "{} of them {are} not shown: --show N shows more, --format json has all.",
+            grouped(hidden)
         );
     }
     if !totals.complete() {
