@@ -59,6 +59,7 @@ fn a_quiet_file_that_is_changed_meanwhile_is_not_read_rather_than_read_wrongly()
     );
     assert!(!folder.path().join("a.db-wal").exists(), "nobody has it open");
     let mut node = open(&path);
+    assert_eq!(node.about(), "sqlite, UTF-8, wal journal");
     assert_eq!(read(&mut node, &columns(&["k", "v"]), true).unwrap().len(), 1);
     make(&path, "INSERT INTO t VALUES (2, 'y')"); // and a checkpoint when it closes
     let fault = read(&mut node, &columns(&["k", "v"]), true).unwrap_err();

@@ -29,7 +29,7 @@ pub(crate) fn run() -> ExitCode {
         }
     };
     let terminal = Terminal::look(cli.color);
-    log(cli.verbose);
+    log(cli.verbose, terminal);
     let result = match cli.command {
         Command::Init(args) => init::run(&args, terminal),
         Command::Audit(args) => audit::run(&args, terminal),
@@ -47,7 +47,7 @@ pub(crate) fn run() -> ExitCode {
     }
 }
 
-fn log(verbose: u8) {
+fn log(verbose: u8, terminal: Terminal) {
     let level = match verbose {
         0 => LevelFilter::WARN,
         1 => LevelFilter::DEBUG,
@@ -60,6 +60,7 @@ fn log(verbose: u8) {
     drop(
         tracing_subscriber::fmt()
             .with_env_filter(filter)
+            .with_ansi(terminal.colors_errors())
             .with_writer(std::io::stderr)
             .without_time()
             .try_init(),

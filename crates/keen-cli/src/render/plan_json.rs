@@ -101,8 +101,10 @@ fn step(topology: &Topology, number: usize, step: &Step) -> Json {
     let side = |pick: fn(&CellChange) -> Option<Value>| {
         let found: Option<Vec<(String, Value)>> =
             step.changes.iter().map(|c| Some((c.0.clone(), pick(c)?))).collect();
-        found.map_or(Json::Null, |found| cells(&found).0)
+        found.map_or((Json::Null, Vec::new()), |found| cells(&found))
     };
+    let (before, before_whole) = side(|c| c.1.clone());
+    let (after, after_whole) = side(|c| c.2.clone());
     json!({
         "step": number,
         "node": topology.nodes[step.node].name,
@@ -113,8 +115,10 @@ fn step(topology: &Topology, number: usize, step: &Step) -> Json {
         "action": step.action.name(),
         "copies": step.copies.map(|(before, after)| json!({"before": before, "after": after})),
         "reason": step.reason,
-        "before": side(|c| c.1.clone()),
-        "after": side(|c| c.2.clone()),
+        "before": before,
+        "before_whole_numbers": before_whole,
+        "after": after,
+        "after_whole_numbers": after_whole,
         "guard": guard,
         "statement": write,
         "undo": {"guard": undo_guard, "statement": undo},

@@ -110,8 +110,11 @@ impl SqliteNode {
         // The first read takes the snapshot, and is the first to notice a file that is no database.
         connection.query_row("SELECT count(*) FROM sqlite_schema", [], |_| Ok(()))?;
         let encoding: String = connection.pragma_query_value(None, "encoding", |row| row.get(0))?;
-        let journal_mode: String =
-            connection.pragma_query_value(None, "journal_mode", |row| row.get(0))?;
+        let journal_mode = match &watch {
+            // SQLite itself sees no journal beside a file that it was told does not change.
+            Some(_) => "wal".to_owned(),
+            None => connection.pragma_query_value(None, "journal_mode", |row| row.get(0))?,
+        };
         Ok(Self {
             connection,
             path: path.to_owned(),
