@@ -50,6 +50,15 @@ fn transfer(connection: &Connection, n: u32) {
         .unwrap();
 }
 
+/// Lets the writer stop, also when the audits failed their test.
+struct Done<'a>(&'a AtomicBool);
+
+impl Drop for Done<'_> {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
+}
+
 /// Audits the two files some times; each audit is complete and saw each file at one moment.
 fn audits_see_one_moment(folder: &Folder, times: u32) {
     for _ in 0..times {
@@ -88,8 +97,9 @@ fn a_file_with_a_writer_at_work_is_read_as_of_one_moment() {
             }
             longest
         });
+        let finished = Done(&done);
         audits_see_one_moment(&folder, 5);
-        done.store(true, Ordering::Relaxed);
+        drop(finished);
         let longest = writer.join().unwrap();
         assert!(longest < Duration::from_secs(5), "no write waited for the audit's lock");
     });
@@ -115,8 +125,9 @@ fn writers_that_come_and_go_neither_wait_nor_keep_the_file_from_being_read() {
                 std::thread::sleep(Duration::from_millis(u64::from(writes % 7)));
             }
         });
+        let finished = Done(&done);
         audits_see_one_moment(&folder, 10);
-        done.store(true, Ordering::Relaxed);
+        drop(finished);
         writer.join().unwrap();
     });
     assert_eq!(folder.keen(&["audit"]).code, 0);
