@@ -92,7 +92,7 @@ pub(crate) struct ScopeArgs {
     #[arg(long, short, value_name = "FILE", default_value = "keen.toml")]
     pub(crate) topology: PathBuf,
 
-    /// Read only these nodes (repeat, or separate by commas).
+    /// Only these nodes (repeat, or separate by commas): those read, or with --from those planned for.
     #[arg(long = "node", short, value_name = "NODE", value_delimiter = ',')]
     pub(crate) nodes: Vec<String>,
 

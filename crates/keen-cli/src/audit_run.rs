@@ -58,9 +58,6 @@ impl Scope {
             };
             nodes |= bit(node);
         }
-        if nodes.count_ones() == 1 {
-            bail!("one node alone cannot be compared: name at least two with --node");
-        }
         let known: Vec<&String> = topology.sets.iter().flat_map(|set| &set.tables).collect();
         if let Some(unknown) = args.tables.iter().find(|table| !known.contains(table)) {
             bail!("no set has a table {}; they have {}", crate::safe::text(unknown), names(&known));
@@ -167,6 +164,9 @@ pub(crate) fn run(
     stop: &Stop,
     progress_on_terminal: bool,
 ) -> Result<Totals> {
+    if scope.nodes.count_ones() == 1 {
+        bail!("one node alone cannot be compared: name at least two with --node");
+    }
     let topology = &loaded.topology;
     let started = Timestamp::now();
     let clock = Instant::now();

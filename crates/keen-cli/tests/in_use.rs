@@ -122,7 +122,7 @@ fn writers_that_come_and_go_neither_wait_nor_keep_the_file_from_being_read() {
                     transfer(&connection, writes);
                 }
                 writes += 1;
-                std::thread::sleep(Duration::from_millis(u64::from(writes % 7)));
+                std::thread::sleep(Duration::from_millis(5 + u64::from(writes % 7)));
             }
         });
         let finished = Done(&done);
@@ -180,7 +180,7 @@ fn an_interrupted_audit_says_so_and_ends_at_once() {
     );
     for name in ["INT", "TERM"] {
         let mut child = start(&folder);
-        std::thread::sleep(Duration::from_millis(400));
+        std::thread::sleep(Duration::from_millis(1000));
         signal(&child, name);
         let begun = Instant::now();
         let status = child.wait().unwrap();

@@ -304,6 +304,13 @@ fn an_audit_kept_as_a_file_gives_the_same_plan() {
     let kept = strip(folder.keen(&["plan", "--format", "json", "--from", "audit.json"]).json());
     assert_eq!(now, kept);
     assert!(now["steps"].as_array().unwrap().len() >= 7, "{now}");
+    // From a kept audit one node alone can be planned for.
+    let steps = |node: &str| {
+        let run =
+            folder.keen(&["plan", "--format", "json", "--from", "audit.json", "--node", node]);
+        run.json()["steps"].as_array().unwrap().len()
+    };
+    assert_eq!((steps("a"), steps("b")), (0, now["steps"].as_array().unwrap().len()));
 }
 
 #[test]

@@ -5,7 +5,7 @@ use std::ops::Range;
 use toml::Spanned;
 use toml::de::DeTable;
 
-use super::pieces::{Reader, nearest};
+use super::pieces::{Item, Reader, nearest};
 use super::{Link, NodeId, SetId, Topology};
 
 impl Reader {
@@ -122,31 +122,39 @@ impl Reader {
         let Some(item) = table.get(key) else {
             return Vec::new();
         };
-        let mut nodes = Vec::new();
+        let known: Vec<&str> = topology.nodes.iter().map(|node| &node.name[..]).collect();
+        self.known_names(item, key, "names node", &known, |name| {
+            format!("declare it: [node.{name}] with at = \"sqlite:{name}.db\"")
+        })
+    }
+
+    /// The places in `known` of the names that an item lists; each at most once.
+    fn known_names(
+        &mut self,
+        item: &Item<'_>,
+        key: &str,
+        verb: &str,
+        known: &[&str],
+        declare: impl Fn(&str) -> String,
+    ) -> Vec<usize> {
+        let mut found = Vec::new();
         for (name, span) in self.strings(item, key) {
-            match topology.node(&name) {
-                Some(node) if nodes.contains(&node) => {
-                    self.error(
-                        Some(span),
-                        format!("the link names node \"{name}\" twice"),
-                        Some("name it once".to_owned()),
-                    );
+            match known.iter().position(|candidate| *candidate == name) {
+                Some(at) if found.contains(&at) => {
+                    let message = format!("the link {verb} \"{name}\" twice");
+                    self.error(Some(span), message, Some("name it once".to_owned()));
                 }
-                Some(node) => nodes.push(node),
+                Some(at) => found.push(at),
                 None => {
-                    let help = nearest(&name, topology.nodes.iter().map(|node| node.name.as_str()))
-                        .unwrap_or_else(|| {
-                            format!("declare it: [node.{name}] with at = \"sqlite:{name}.db\"")
-                        });
-                    self.error(
-                        Some(span),
-                        format!("the link names node \"{name}\", which the file does not declare"),
-                        Some(help),
-                    );
+                    let help =
+                        nearest(&name, known.iter().copied()).unwrap_or_else(|| declare(&name));
+                    let message =
+                        format!("the link {verb} \"{name}\", which the file does not declare");
+                    self.error(Some(span), message, Some(help));
                 }
             }
         }
-        nodes
+        found
     }
 
     fn carries(
@@ -163,28 +171,10 @@ impl Reader {
             );
             return Vec::new();
         };
-        let mut carries = Vec::new();
-        for (name, span) in self.strings(item, "carries") {
-            match topology.sets.iter().position(|set| set.name == name) {
-                Some(set) if carries.contains(&set) => {
-                    self.error(
-                        Some(span),
-                        format!("the link carries set \"{name}\" twice"),
-                        Some("name it once".to_owned()),
-                    );
-                }
-                Some(set) => carries.push(set),
-                None => {
-                    let help = nearest(&name, topology.sets.iter().map(|set| set.name.as_str()))
-                        .unwrap_or_else(|| format!("declare it: [set.{name}] with tables = [...]"));
-                    self.error(
-                        Some(span),
-                        format!("the link carries set \"{name}\", which the file does not declare"),
-                        Some(help),
-                    );
-                }
-            }
-        }
+        let known: Vec<&str> = topology.sets.iter().map(|set| &set.name[..]).collect();
+        let carries = self.known_names(item, "carries", "carries set", &known, |name| {
+            format!("declare it: [set.{name}] with tables = [...]")
+        });
         if carries.is_empty() && item.get_ref().as_array().is_some_and(|list| list.is_empty()) {
             self.error(
                 Some(item.span()),
