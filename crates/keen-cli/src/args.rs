@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
 use keen_core::digest::DigestFunction;
+use keen_nodes::audit::Rate;
 
 /// Check multi-master, peer-to-peer and publish-subscribe topologies for divergence.
 ///
@@ -104,9 +105,40 @@ pub(crate) struct ScopeArgs {
     #[arg(long, value_enum, default_value_t, value_name = "FUNCTION")]
     pub(crate) digest: Digest,
 
-    /// How long to wait for a node that is locked.
+    /// How long to wait for a node that is locked, and for a server to let keen in.
     #[arg(long, value_name = "DURATION", default_value = "5s", value_parser = duration)]
     pub(crate) wait: Duration,
+
+    /// Give up a server that sends nothing for so long while it owes an answer.
+    #[arg(long, value_name = "DURATION", default_value = "30s", value_parser = duration)]
+    pub(crate) silence: Duration,
+
+    /// Read no faster than this from each node: rows or bytes a second, like 50000rows or 20MiB.
+    #[arg(long, value_name = "RATE", value_parser = rate)]
+    pub(crate) rate: Option<Rate>,
+}
+
+fn rate(text: &str) -> Result<Rate, String> {
+    const UNITS: [(&str, u64); 7] = [
+        ("GiB", 1 << 30),
+        ("MiB", 1 << 20),
+        ("KiB", 1 << 10),
+        ("GB", 1_000_000_000),
+        ("MB", 1_000_000),
+        ("kB", 1000),
+        ("B", 1),
+    ];
+    let text = text.trim().trim_end_matches("/s");
+    let number =
+        |digits: &str| digits.trim().replace('_', "").parse::<u64>().ok().filter(|n| *n > 0);
+    let rows = text.strip_suffix("rows").map(|digits| number(digits).map(Rate::Rows));
+    let bytes = || {
+        let (unit, size) = UNITS.iter().find(|(unit, _)| text.ends_with(unit))?;
+        Some(number(text.strip_suffix(unit)?)?.checked_mul(*size).map(Rate::Bytes)?)
+    };
+    rows.unwrap_or_else(bytes).ok_or_else(|| {
+        "write rows or bytes a second, such as 50000rows, 500KiB or 20MiB".to_owned()
+    })
 }
 
 fn duration(text: &str) -> Result<Duration, String> {

@@ -13,10 +13,13 @@ use keen_core::compare::DivergentRow;
 use keen_core::digest::DigestFunction;
 use keen_core::expectation::{Nodes, bit};
 use keen_core::ports::{ReadFault, ReadRows};
-use keen_core::topology::{Address, NodeId, Topology};
+use keen_core::topology::{Address, Engine, Node, NodeId, Secret, Topology};
 use keen_nodes::audit::{
-    self, AuditRequest, AuditSink, NodeOutcome, TableHead, TableOutcome, Verdict,
+    self, AuditRequest, AuditSink, NodeOutcome, Rate, TableHead, TableOutcome, Verdict,
 };
+use keen_nodes::mariadb::MariaDbNode;
+use keen_nodes::postgres::PostgresNode;
+use keen_nodes::server::{Access, Password};
 use keen_nodes::sqlite::{self, SqliteNode};
 
 use crate::args::ScopeArgs;
@@ -31,6 +34,8 @@ pub(crate) struct Scope {
     pub(crate) tables: Vec<String>,
     pub(crate) function: DigestFunction,
     pub(crate) wait: Duration,
+    pub(crate) silence: Duration,
+    pub(crate) rate: Option<Rate>,
 }
 
 impl Scope {
@@ -41,6 +46,8 @@ impl Scope {
             tables: Vec::new(),
             function: DigestFunction::default(),
             wait: Duration::from_secs(5),
+            silence: Duration::from_secs(30),
+            rate: None,
         }
     }
 
@@ -67,6 +74,8 @@ impl Scope {
             tables: args.tables.clone(),
             function: args.digest.into(),
             wait: args.wait,
+            silence: args.silence,
+            rate: args.rate,
         })
     }
 
@@ -170,19 +179,26 @@ pub(crate) fn run(
     let topology = &loaded.topology;
     let started = Timestamp::now();
     let clock = Instant::now();
-    let paths = paths(loaded);
-    let options = sqlite::Options {
-        lock_wait: scope.wait,
-        cache_kib: (CACHE_KIB / u32::try_from(topology.nodes.len()).unwrap_or(1).max(1))
-            .clamp(128, 1024),
+    let doors = Doors {
+        loaded,
+        paths: paths(loaded),
+        files: sqlite::Options {
+            lock_wait: scope.wait,
+            cache_kib: (CACHE_KIB / u32::try_from(topology.nodes.len()).unwrap_or(1).max(1))
+                .clamp(128, 1024),
+            stop: Arc::clone(&stop.0),
+        },
+        wait: scope.wait,
+        silence: scope.silence,
         stop: Arc::clone(&stop.0),
     };
-    let open = |node: NodeId| open(topology, &paths, node, &options);
+    let open = |node: NodeId| doors.open(node);
     let request = AuditRequest {
         topology,
         nodes: scope.nodes,
         tables: &scope.tables,
         function: scope.function,
+        rate: scope.rate,
         open: &open,
         stop: &|| stop.raised(),
     };
@@ -222,44 +238,92 @@ pub(crate) fn run(
 fn paths(loaded: &Loaded) -> Vec<Option<PathBuf>> {
     let path = |address: &Address| match address {
         Address::Sqlite(path) => Some(loaded.base.join(path)),
-        Address::Server { .. } => None,
+        Address::Server(_) => None,
     };
     loaded.topology.nodes.iter().map(|node| path(&node.at)).collect()
 }
 
-fn open(
-    topology: &Topology,
-    paths: &[Option<PathBuf>],
-    node: NodeId,
-    options: &sqlite::Options,
-) -> Result<Box<dyn ReadRows>, ReadFault> {
-    let Some(path) = &paths[node] else {
-        let engine = match &topology.nodes[node].at {
-            Address::Server { engine, .. } => engine,
-            Address::Sqlite(_) => "sqlite",
-        };
-        return Err(ReadFault::new(
-            format!("keen cannot read {engine} servers yet"),
-            "for now, name SQLite files, and leave this node out with --node",
-        ));
-    };
-    // Two names for one file would always agree with each other.
-    let same = |other: &Option<PathBuf>| {
-        let (a, b) = (path.canonicalize(), other.as_ref().map(|p| p.canonicalize()));
-        matches!((a, b), (Ok(a), Some(Ok(b))) if a == b)
-    };
-    if let Some(twin) = paths.iter().take(node).position(same) {
-        return Err(ReadFault::new(
-            format!(
-                "{} is the same file as that of node {}",
-                path.display(),
-                topology.nodes[twin].name
-            ),
-            "give each node its own file",
-        ));
+/// How nodes are opened.
+struct Doors<'a> {
+    loaded: &'a Loaded,
+    paths: Vec<Option<PathBuf>>,
+    files: sqlite::Options,
+    wait: Duration,
+    silence: Duration,
+    stop: Arc<AtomicBool>,
+}
+
+impl Doors<'_> {
+    fn open(&self, id: NodeId) -> Result<Box<dyn ReadRows>, ReadFault> {
+        let node = &self.loaded.topology.nodes[id];
+        match &node.at {
+            Address::Sqlite(_) => self.file(id),
+            Address::Server(server) => {
+                let access = Access {
+                    server: server.clone(),
+                    password: self.password(node)?,
+                    tls: node.tls.clone(),
+                    base: self.loaded.base.clone(),
+                    wait: self.wait,
+                    silence: self.silence,
+                    stop: Arc::clone(&self.stop),
+                };
+                tracing::debug!(node = node.name, address = access.shown(), "connecting");
+                Ok(match server.engine {
+                    Engine::MariaDb => Box::new(MariaDbNode::open(&access)?),
+                    _ => Box::new(PostgresNode::open(&access)?),
+                })
+            }
+        }
     }
-    tracing::debug!(node = topology.nodes[node].name, path = %path.display(), "opening");
-    SqliteNode::open(path, options).map(|node| Box::new(node) as Box<dyn ReadRows>)
+
+    fn file(&self, id: NodeId) -> Result<Box<dyn ReadRows>, ReadFault> {
+        let Some(path) = &self.paths[id] else {
+            return Err(ReadFault::new(
+                "the node is no file",
+                "this is a defect of keen: please report it",
+            ));
+        };
+        // Two names for one file would always agree with each other.
+        let same = |other: &Option<PathBuf>| {
+            let (a, b) = (path.canonicalize(), other.as_ref().map(|p| p.canonicalize()));
+            matches!((a, b), (Ok(a), Some(Ok(b))) if a == b)
+        };
+        let nodes = &self.loaded.topology.nodes;
+        if let Some(twin) = self.paths.iter().take(id).position(same) {
+            return Err(ReadFault::new(
+                format!("{} is the same file as that of node {}", path.display(), nodes[twin].name),
+                "give each node its own file",
+            ));
+        }
+        tracing::debug!(node = nodes[id].name, path = %path.display(), "opening");
+        SqliteNode::open(path, &self.files).map(|node| Box::new(node) as Box<dyn ReadRows>)
+    }
+
+    /// The password of a node's account, from where the topology file says it is.
+    fn password(&self, node: &Node) -> Result<Option<Password>, ReadFault> {
+        let text = match &node.password {
+            None => return Ok(None),
+            Some(Secret::Env(name)) => std::env::var(name).map_err(|_| {
+                ReadFault::new(
+                    format!("its password should be in the environment variable {name}, which is not set"),
+                    format!("set it for this command, or correct password = {{ env = \"{name}\" }}"),
+                )
+            })?,
+            Some(Secret::File(path)) => {
+                let path = self.loaded.base.join(path);
+                std::fs::read_to_string(&path).map_err(|error| {
+                    ReadFault::new(
+                        format!("its password should be in {}: {error}", path.display()),
+                        "put it there, readable by this account only, or correct password = { file = ... }",
+                    )
+                })?
+            }
+        };
+        // Editors and echo end a file with a line break, which is no part of the password.
+        let text = text.strip_suffix('\n').map_or(&text[..], |t| t.strip_suffix('\r').unwrap_or(t));
+        Ok(Some(Password::new(text.to_owned())))
+    }
 }
 
 /// Counts and draws progress on the way to the sink that was asked for.

@@ -1,5 +1,6 @@
 //! Text from databases and files, made safe for a terminal.
 
+use keen_core::reading::text_of;
 use keen_core::value::Value;
 use unicode_width::UnicodeWidthChar;
 
@@ -84,11 +85,13 @@ fn whole(value: &Value) -> String {
             Err(_) => format!("text x'{}'", hex(bytes)),
         },
         Value::Bytes(bytes) => format!("x'{}'", hex(bytes)),
-        Value::Uuid(bytes) => hex(bytes),
-        Value::Decimal(v) => v.to_string(),
         Value::Json(v) => text(v),
-        Value::Date(v) => format!("day {v}"),
-        Value::Time(v) | Value::Timestamp(v) | Value::LocalTimestamp(v) => format!("{v} µs"),
+        Value::Decimal(_)
+        | Value::Date(_)
+        | Value::Time(_)
+        | Value::Timestamp(_)
+        | Value::LocalTimestamp(_)
+        | Value::Uuid(_) => text_of(value.as_ref()),
     }
 }
 

@@ -6,12 +6,15 @@ use std::collections::BTreeMap;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
+use keen_core::calendar;
 use keen_core::compare::{DivergentRow, Version};
 use keen_core::plan::{AuditedTable, LocalTable};
-use keen_core::rows::{Column, Layout, Reading};
+use keen_core::reading::{CommonKind, Reading, Treatment, parse_uuid, text_of};
+use keen_core::rows::{Column, Layout};
 use keen_core::shape::{ColumnShape, Family, Reference, TableShape};
-use keen_core::topology::{NodeId, Topology};
+use keen_core::topology::{Engine, NodeId, Topology};
 use keen_core::value::Value;
+use keen_core::zone::Zone;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Json, json};
 
@@ -47,15 +50,54 @@ pub(crate) struct TableDocument {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub(crate) struct ColumnDocument {
     pub(crate) name: String,
-    pub(crate) compared: Compared,
+    /// The name of the kind in which its values were compared.
+    pub(crate) compared: String,
+    /// The zone in which moments became local times.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) zone: Option<String>,
+    /// Digits of a second beyond which nothing was compared.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) fraction: Option<u8>,
+    /// What the topology file asks for besides, in its words.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) treatment: Vec<String>,
 }
 
-/// How a column was compared.
-#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub(crate) enum Compared {
-    AsStored,
-    AsNumber,
+impl ColumnDocument {
+    fn new(column: &Column) -> Self {
+        let reading = &column.reading;
+        Self {
+            name: column.name.clone(),
+            compared: reading.kind.name().to_owned(),
+            zone: match &reading.kind {
+                CommonKind::Local(Some(zone)) => Some(zone.name().to_owned()),
+                _ => None,
+            },
+            fraction: reading.fraction,
+            treatment: reading.treatment.words(),
+        }
+    }
+
+    fn reading(&self) -> Option<Reading> {
+        let zone = self.zone.as_deref().map(|name| Zone::named(name).ok_or(())).transpose().ok()?;
+        let kinds = [
+            CommonKind::AsStored,
+            CommonKind::Exact,
+            CommonKind::Number,
+            CommonKind::Single,
+            CommonKind::Text,
+            CommonKind::Bytes,
+            CommonKind::Date,
+            CommonKind::Time,
+            CommonKind::Local(zone),
+            CommonKind::Uuid,
+            CommonKind::Json,
+        ];
+        let kind = kinds.into_iter().find(|kind| kind.name() == self.compared)?;
+        let mut treatment = Treatment::default();
+        let understood = self.treatment.iter().all(|word| treatment.add(word));
+        understood.then_some(Reading { kind, fraction: self.fraction, treatment })
+    }
 }
 
 /// The shape of a table on the nodes that have it alike.
@@ -69,6 +111,9 @@ pub(crate) struct ShapeDocument {
     pub(crate) unique: Vec<Vec<String>>,
     pub(crate) references: Vec<ShapeReference>,
     pub(crate) triggers: Vec<String>,
+    /// Schema and name, where the node has schemas.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) qualified: Vec<String>,
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -138,11 +183,11 @@ pub(crate) fn value(value: &Value) -> (Json, bool) {
         },
         Value::Bytes(bytes) => json!({"bytes": BASE64.encode(bytes)}),
         Value::Decimal(v) => json!({"decimal": v.as_str()}),
-        Value::Date(v) => json!({"date": v}),
-        Value::Time(v) => json!({"time": v}),
-        Value::Timestamp(v) => json!({"timestamp": v}),
-        Value::LocalTimestamp(v) => json!({"local_timestamp": v}),
-        Value::Uuid(v) => json!({"uuid": BASE64.encode(v)}),
+        Value::Date(_) => json!({"date": text_of(value.as_ref())}),
+        Value::Time(_) => json!({"time": text_of(value.as_ref())}),
+        Value::Timestamp(_) => json!({"timestamp": text_of(value.as_ref())}),
+        Value::LocalTimestamp(_) => json!({"local_timestamp": text_of(value.as_ref())}),
+        Value::Uuid(_) => json!({"uuid": text_of(value.as_ref())}),
         Value::Json(v) => json!({"json": v}),
     };
     (plain, false)
@@ -171,15 +216,7 @@ fn row_of(layout: &Layout, cells: &[Value]) -> (Map<String, Json>, Vec<String>) 
 /// The columns that were compared, in declared order.
 pub(crate) fn columns(layout: &Layout) -> Vec<ColumnDocument> {
     let shown = layout.shown.iter().map(|i| &layout.columns[*i]);
-    shown
-        .map(|column| ColumnDocument {
-            name: column.name.clone(),
-            compared: match column.reading {
-                Reading::AsStored => Compared::AsStored,
-                Reading::Number => Compared::AsNumber,
-            },
-        })
-        .collect()
+    shown.map(ColumnDocument::new).collect()
 }
 
 /// The names of the key columns.
@@ -214,6 +251,7 @@ pub(crate) fn shapes(
                 })
                 .collect(),
             triggers: shape.triggers.clone(),
+            qualified: shape.qualified.clone(),
         };
         let same = |other: &&mut ShapeDocument| {
             ShapeDocument { nodes: Vec::new(), ..(**other).clone() } == document
@@ -237,12 +275,24 @@ fn shape_column(column: &ColumnShape) -> ShapeColumn {
     }
 }
 
-const FAMILIES: [(Family, &str); 5] = [
+const FAMILIES: [(Family, &str); 17] = [
     (Family::Any, "any"),
     (Family::Integer, "integer"),
     (Family::Numeric, "numeric"),
     (Family::Real, "real"),
     (Family::Text, "text"),
+    (Family::Boolean, "boolean"),
+    (Family::Single, "single"),
+    (Family::Decimal, "decimal"),
+    (Family::Bits, "bits"),
+    (Family::Bytes, "bytes"),
+    (Family::Date, "date"),
+    (Family::Time, "time"),
+    (Family::Timestamp, "timestamp"),
+    (Family::LocalTimestamp, "local_timestamp"),
+    (Family::Uuid, "uuid"),
+    (Family::Json, "json"),
+    (Family::Opaque, "opaque"),
 ];
 
 fn family_name(family: Family) -> &'static str {
@@ -312,17 +362,14 @@ pub(crate) fn audited_table(
         topology.node(name).ok_or_else(|| format!("node {name} is not in the topology file"))
     };
 
-    let mut columns: Vec<Column> = document
-        .columns
-        .iter()
-        .map(|c| Column {
-            name: c.name.clone(),
-            reading: match c.compared {
-                Compared::AsStored => Reading::AsStored,
-                Compared::AsNumber => Reading::Number,
-            },
-        })
-        .collect();
+    let column = |c: &ColumnDocument| {
+        let reading = c.reading();
+        let reading = reading.ok_or_else(|| {
+            format!("{place}: column {} is compared in no way keen knows", c.name)
+        })?;
+        Ok(Column { name: c.name.clone(), reading })
+    };
+    let mut columns = document.columns.iter().map(column).collect::<Result<Vec<_>, Unusable>>()?;
     let declared: Vec<String> = columns.iter().map(|c| c.name.clone()).collect();
     columns.sort_by(|a, b| a.name.as_bytes().cmp(b.name.as_bytes()));
     let index = |name: &String| {
@@ -348,7 +395,7 @@ pub(crate) fn audited_table(
                     columns.len()
                 ));
             }
-            nodes.insert(id, local_table(&shape));
+            nodes.insert(id, local_table(topology.nodes[id].at.engine(), &shape));
         }
     }
     let unread = document.unread.keys().map(node).collect::<Result<Vec<_>, _>>()?;
@@ -366,8 +413,9 @@ pub(crate) fn audited_table(
     })
 }
 
-fn local_table(shape: &ShapeDocument) -> LocalTable {
+fn local_table(engine: Engine, shape: &ShapeDocument) -> LocalTable {
     LocalTable {
+        engine,
         name: shape.name.clone(),
         columns: shape.compared_columns.clone(),
         shape: TableShape {
@@ -384,8 +432,11 @@ fn local_table(shape: &ShapeDocument) -> LocalTable {
                     not_null: c.not_null,
                     optional: c.optional,
                     generated: c.generated,
+                    fraction: None,
                 })
                 .collect(),
+            unordered: None,
+            qualified: shape.qualified.clone(),
             key: shape.key.clone(),
             unique: shape.unique.clone(),
             references: shape
@@ -482,7 +533,7 @@ pub(crate) fn parse_value(json: &Json, whole_number: bool) -> Option<Value> {
             match name.as_str() {
                 "bytes" => Value::Bytes(decode(inner)?),
                 "text_bytes" => Value::Text(decode(inner)?),
-                "uuid" => Value::Uuid(decode(inner)?.try_into().ok()?),
+                "uuid" => Value::Uuid(parse_uuid(inner.as_str()?)?),
                 "float" => Value::Float(match inner.as_str()? {
                     "Infinity" => f64::INFINITY,
                     "-Infinity" => f64::NEG_INFINITY,
@@ -492,10 +543,12 @@ pub(crate) fn parse_value(json: &Json, whole_number: bool) -> Option<Value> {
                 "decimal" => {
                     Value::Decimal(keen_core::decimal::Decimal::parse(inner.as_str()?).ok()?)
                 }
-                "date" => Value::Date(inner.as_i64()?),
-                "time" => Value::Time(inner.as_i64()?),
-                "timestamp" => Value::Timestamp(inner.as_i64()?),
-                "local_timestamp" => Value::LocalTimestamp(inner.as_i64()?),
+                "date" => Value::Date(calendar::parse_date(inner.as_str()?)?),
+                "time" => Value::Time(calendar::parse_time(inner.as_str()?)?),
+                "timestamp" => Value::Timestamp(calendar::parse_timestamp(inner.as_str()?)?.0),
+                "local_timestamp" => {
+                    Value::LocalTimestamp(calendar::parse_timestamp(inner.as_str()?)?.0)
+                }
                 "json" => Value::Json(inner.as_str()?.to_owned()),
                 _ => return None,
             }
@@ -519,6 +572,12 @@ mod tests {
             any::<String>().prop_map(|v| Value::text(&v)),
             any::<Vec<u8>>().prop_map(Value::Text),
             any::<Vec<u8>>().prop_map(Value::Bytes),
+            any::<[u8; 16]>().prop_map(Value::Uuid),
+            (-4_000_000i64..4_000_000).prop_map(Value::Date),
+            (-3_000_000_000_000i64..3_000_000_000_000).prop_map(Value::Time),
+            (-9_000_000_000_000_000i64..90_000_000_000_000_000).prop_map(Value::Timestamp),
+            (-9_000_000_000_000_000i64..90_000_000_000_000_000).prop_map(Value::LocalTimestamp),
+            Just(Value::LocalTimestamp(i64::MAX)),
             "[0-9]{1,20}".prop_map(|v| Value::text(&v)),
         ]) {
             let (json, whole) = value(&v);

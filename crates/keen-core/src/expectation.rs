@@ -126,6 +126,12 @@ impl Expectation {
         self.down[node]
     }
 
+    /// Whether all of these nodes should hold the same rows: wherever one is made, it reaches all.
+    #[must_use]
+    pub fn all_alike(&self, nodes: Nodes) -> bool {
+        members(self.makers() & nodes).all(|maker| self.reached_from(maker) & nodes == nodes)
+    }
+
     /// The concerns of a key that `holders` hold a row for: disjoint sets of
     /// nodes, each of which should hold the same. Only nodes in `readable` are
     /// in the answer, and nothing is called surplus for want of a source that

@@ -4,23 +4,28 @@
 //! prints; `clippy.toml` beside the manifest enforces it. Callers bring rows,
 //! the text of files and the time, and get values back.
 //!
-//! - [`value`], [`decimal`], [`json`]: what nodes hold.
+//! - [`value`], [`decimal`], [`json`], [`calendar`], [`zone`]: what nodes hold.
+//! - [`reading`]: how values of unlike types are compared.
 //! - [`canonical`], [`order`], [`digest`], [`balance`]: bytes, key order, digests, sums.
 //! - [`topology`], [`expectation`]: the file, and who should hold what.
-//! - [`shape`], [`rows`], [`ports`], [`compare`]: from tables to divergent rows.
+//! - [`shape`], [`rows`], [`ports`], [`compare`], [`folio`]: from tables to divergent rows.
 //! - [`plan`]: from divergent rows to steps that put them right.
 
 pub mod balance;
+pub mod calendar;
 pub mod canonical;
 pub mod compare;
 pub mod decimal;
 pub mod digest;
 pub mod expectation;
+pub mod folio;
 pub mod json;
 pub mod order;
 pub mod plan;
 pub mod ports;
+pub mod reading;
 pub mod rows;
 pub mod shape;
 pub mod topology;
 pub mod value;
+pub mod zone;

@@ -48,6 +48,9 @@ pub struct TableRequest {
     pub columns: Vec<String>,
     /// The row filter of the set, SQL as this node understands it.
     pub filter: Option<String>,
+    /// Rows are wanted in the key order of [`crate::order`]; otherwise in
+    /// whichever order costs least.
+    pub ordered: bool,
 }
 
 /// A node that can be read as of one moment.
@@ -69,7 +72,7 @@ pub trait ReadRows {
     /// [`ReadFault`] when there is no such table, or it cannot be read.
     fn shape(&mut self, table: &str) -> Result<TableShape, ReadFault>;
 
-    /// Reads a table once, in the key order of [`crate::order`], into `writer`.
+    /// Reads a table once into `writer`, in key order if the request says so.
     /// Full batches go to `deliver`, which returns an empty one to fill next,
     /// or nothing when the reader of the rows has gone.
     ///

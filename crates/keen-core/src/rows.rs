@@ -9,17 +9,8 @@
 use crate::canonical;
 use crate::digest::{Digest, DigestFunction};
 use crate::order;
+use crate::reading::{Reading, Taken};
 use crate::value::ValueRef;
-
-/// How the cells of a column are taken before they are encoded.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Reading {
-    /// As the node holds them.
-    #[default]
-    AsStored,
-    /// Nodes declare the column with different numeric types: whole floats count as whole numbers.
-    Number,
-}
 
 /// One compared column.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -42,7 +33,7 @@ pub struct Layout {
 }
 
 /// A run of encoded rows in key order.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub struct Batch {
     bytes: Vec<u8>,
     entries: Vec<Entry>,
@@ -101,7 +92,33 @@ impl Batch {
         })
     }
 
-    fn clear(&mut self) {
+    /// How many bytes its rows take.
+    #[must_use]
+    pub fn bytes(&self) -> usize {
+        self.bytes.len()
+    }
+
+    /// Adds a row that was encoded before.
+    pub fn push(&mut self, row: &Row<'_>) {
+        let start = self.bytes.len();
+        self.bytes.extend_from_slice(row.key);
+        let middle = self.bytes.len();
+        self.bytes.extend_from_slice(row.row);
+        let (end, digest) = (self.bytes.len(), row.digest);
+        let (outside, identified) = (row.outside, row.identified);
+        self.entries.push(Entry { start, row: middle, end, digest, outside, identified });
+    }
+
+    /// Puts its rows into key order; rows that share a key, into the order of their digests.
+    pub fn sort(&mut self) {
+        let bytes = &self.bytes;
+        self.entries.sort_unstable_by(|a, b| {
+            bytes[a.start..a.row].cmp(&bytes[b.start..b.row]).then(a.digest.cmp(&b.digest))
+        });
+    }
+
+    /// Takes its rows out and keeps its memory.
+    pub fn clear(&mut self) {
         self.bytes.clear();
         self.entries.clear();
     }
@@ -119,13 +136,15 @@ pub enum RowFault {
 }
 
 /// Encodes rows into batches of about the size asked for.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct RowWriter {
     layout: Layout,
     function: DigestFunction,
     /// A batch is handed over once it holds this many bytes.
     batch_bytes: usize,
     batch: Batch,
+    /// Rows come in key order, and that is checked.
+    ordered: bool,
     /// The last key of the batch before, to check the order across batches.
     last_key: Vec<u8>,
     any_before: bool,
@@ -140,9 +159,23 @@ impl RowWriter {
             function,
             batch_bytes,
             batch: Batch::default(),
+            ordered: true,
             last_key: Vec::new(),
             any_before: false,
         }
+    }
+
+    /// Takes rows in whatever order they come.
+    #[must_use]
+    pub fn in_any_order(mut self) -> Self {
+        self.ordered = false;
+        self
+    }
+
+    /// How many bytes make a batch full.
+    #[must_use]
+    pub fn batch_bytes(&self) -> usize {
+        self.batch_bytes
     }
 
     /// What is compared.
@@ -165,18 +198,18 @@ impl RowWriter {
         cell: impl Fn(usize) -> Result<ValueRef<'a>, E>,
     ) -> Result<bool, E> {
         let cell = |i: usize| {
-            cell(i).map(|value| match self.layout.columns[i].reading {
-                Reading::AsStored => value,
-                Reading::Number => value.as_number(),
-            })
+            let reading = &self.layout.columns[i].reading;
+            cell(i).map(
+                |value| if reading.is_plain() { Taken::Same(value) } else { reading.take(value) },
+            )
         };
         let bytes = &mut self.batch.bytes;
         let start = bytes.len();
         let mut identified = !self.layout.key.is_empty();
         for i in &self.layout.key {
             let value = cell(*i)?;
-            identified &= value != ValueRef::Null;
-            order::put_key(bytes, value);
+            identified &= value.as_ref() != ValueRef::Null;
+            order::put_key(bytes, value.as_ref());
         }
         if !identified {
             if outside {
@@ -184,16 +217,18 @@ impl RowWriter {
                 return Ok(false);
             }
             for i in 0..self.layout.columns.len() {
-                order::put_key(bytes, cell(i)?);
+                order::put_key(bytes, cell(i)?.as_ref());
             }
         }
         let row = bytes.len();
         canonical::begin_row(bytes);
         for i in 0..self.layout.columns.len() {
-            canonical::put_cell(bytes, cell(i)?);
+            canonical::put_cell(bytes, cell(i)?.as_ref());
         }
         let end = bytes.len();
-        self.check_order(start, row, identified)?;
+        if self.ordered {
+            self.check_order(start, row, identified)?;
+        }
         let digest = self.function.digest(&self.batch.bytes[row..end]);
         self.batch.entries.push(Entry { start, row, end, digest, outside, identified });
         Ok(end >= self.batch_bytes)

@@ -2,8 +2,10 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::rows::{Column, Layout, Reading};
+use crate::reading::{self, NoCommonKind, Reading, Treatment};
+use crate::rows::{Column, Layout};
 use crate::topology::{ColumnChoice, NodeId};
+use crate::zone::Zone;
 
 /// The shape of one table on one node.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -18,6 +20,11 @@ pub struct TableShape {
     pub references: Vec<Reference>,
     /// Names of triggers that fire on writes to it.
     pub triggers: Vec<String>,
+    /// Why the node cannot deliver the rows in the key order of [`crate::order`]
+    /// off an index, if so.
+    pub unordered: Option<String>,
+    /// Schema and name, where the name alone may not be enough.
+    pub qualified: Vec<String>,
 }
 
 /// One column on one node.
@@ -35,6 +42,8 @@ pub struct ColumnShape {
     pub optional: bool,
     /// The engine computes it.
     pub generated: bool,
+    /// Digits of a second that a time or timestamp keeps; none where it keeps microseconds.
+    pub fraction: Option<u8>,
 }
 
 /// What a column turns the values written to it into.
@@ -48,8 +57,32 @@ pub enum Family {
     Numeric,
     /// Floats.
     Real,
-    /// Text; numbers become their text.
+    /// Text; in SQLite numbers become their text.
     Text,
+    /// True or false.
+    Boolean,
+    /// 4-byte floats.
+    Single,
+    /// Exact decimals.
+    Decimal,
+    /// Strings of bits.
+    Bits,
+    /// Bytes.
+    Bytes,
+    /// Dates.
+    Date,
+    /// Times of day.
+    Time,
+    /// Timestamps with a zone.
+    Timestamp,
+    /// Timestamps without a zone.
+    LocalTimestamp,
+    /// UUIDs.
+    Uuid,
+    /// JSON.
+    Json,
+    /// Something that only the same type of the same engine can be compared with.
+    Opaque,
 }
 
 /// A foreign key.
@@ -74,6 +107,13 @@ impl TableShape {
     }
 }
 
+/// Of several unique keys whose columns refuse NULL, the one that serves where there is no primary
+/// key: with the fewest columns, then the first by name, so that nodes choose alike. Empty if none.
+#[must_use]
+pub fn unique_as_key<'a>(unique: impl Iterator<Item = &'a Vec<String>>) -> Vec<String> {
+    unique.min_by_key(|list| (list.len(), (*list).clone())).cloned().unwrap_or_default()
+}
+
 /// What is compared, and with whom.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Agreement {
@@ -83,8 +123,24 @@ pub struct Agreement {
     pub local_columns: BTreeMap<NodeId, Vec<String>>,
     /// Nodes whose table cannot be compared with the others', and why.
     pub refused: BTreeMap<NodeId, String>,
+    /// Why the rows cannot be merged in key order, if so.
+    pub unordered: Option<String>,
     /// Things worth a word, which keep nobody from comparing.
     pub notes: Vec<String>,
+}
+
+/// What the topology says about comparing one table.
+pub struct Terms<'a> {
+    /// Which columns belong to the set.
+    pub choice: &'a ColumnChoice,
+    /// What the engineer asked for, by column.
+    pub treatments: &'a BTreeMap<String, Treatment>,
+    /// The zone of times that have none, where they stand beside times that have one.
+    pub zone: Option<&'a Zone>,
+    /// What nodes call columns that the others call otherwise: by node, from the common name.
+    pub aliases: &'a BTreeMap<NodeId, BTreeMap<String, String>>,
+    /// The names of the nodes.
+    pub names: &'a dyn NodeNames,
 }
 
 /// Names nodes for messages.
@@ -105,15 +161,12 @@ impl NodeNames for crate::topology::Topology {
 /// one with more columns, then the one found first), and the others are
 /// refused with a reason rather than compared in part.
 #[must_use]
-pub fn agree(
-    shapes: &BTreeMap<NodeId, TableShape>,
-    choice: &ColumnChoice,
-    names: &dyn NodeNames,
-) -> Agreement {
+pub fn agree(shapes: &BTreeMap<NodeId, TableShape>, terms: &Terms<'_>) -> Agreement {
     let mut agreement = Agreement::default();
+    let common = in_common_names(shapes, terms.aliases, &mut agreement);
     let mut shapes: BTreeMap<NodeId, &TableShape> =
-        shapes.iter().map(|(node, shape)| (*node, shape)).collect();
-    let folding = Folding::new(shapes.values().copied());
+        common.iter().map(|(node, shape)| (*node, shape)).collect();
+    let (names, folding) = (terms.names, Folding::new(shapes.values().copied()));
 
     if let Some(reference) =
         most_common(&shapes, |shape| folding.list(&shape.key), |key| usize::from(!key.is_empty()))
@@ -131,67 +184,201 @@ pub fn agree(
         });
     }
 
-    let wanted = match wanted_columns(&mut shapes, &mut agreement, choice, &folding, names) {
+    let choice = terms.without_ignored();
+    let wanted = match wanted_columns(&mut shapes, &mut agreement, &choice, &folding, names) {
         Some(wanted) if shapes.len() > 1 => wanted,
         _ => return agreement,
     };
-    let reference_node = wanted.reference;
-    let reference = shapes[&reference_node];
-    let mut shown: Vec<&ColumnShape> = reference
-        .columns
-        .iter()
-        .filter(|column| wanted.columns.contains(&folding.fold(&column.name)))
-        .collect();
-    let declared: Vec<String> = shown.iter().map(|column| column.name.clone()).collect();
-    shown.sort_by(|a, b| a.name.as_bytes().cmp(b.name.as_bytes()));
-
-    let position = |name: &str| {
-        shown.iter().position(|column| folding.fold(&column.name) == folding.fold(name))
-    };
-    let columns = shown
-        .iter()
-        .map(|column| {
-            let folded = folding.fold(&column.name);
-            let found = |shape: &TableShape| {
-                shape
-                    .columns
-                    .iter()
-                    .find(|other| folding.fold(&other.name) == folded)
-                    .map(|other| other.family)
-            };
-            let families: BTreeSet<Family> =
-                shapes.values().filter_map(|shape| found(shape)).collect();
-            let numeric = [Family::Integer, Family::Numeric, Family::Real]
-                .iter()
-                .any(|f| families.contains(f));
-            let reading =
-                if families.len() > 1 && numeric { Reading::Number } else { Reading::AsStored };
-            if families.len() > 1 {
-                agreement.notes.push(declared_differently(
-                    &column.name,
-                    &shapes,
-                    &folding,
-                    reading,
-                    names,
-                ));
+    let mut columns = Vec::new();
+    for name in &wanted.columns {
+        match paired(name, &shapes, &folding, terms) {
+            Ok((column, note)) => {
+                agreement.notes.extend(note);
+                columns.push(column);
             }
-            Column { name: column.name.clone(), reading }
-        })
-        .collect();
-    agreement.layout = Some(Layout {
-        columns,
-        key: reference.key.iter().filter_map(|name| position(name)).collect(),
-        shown: declared.iter().filter_map(|name| position(name)).collect(),
-    });
+            Err(reason) => {
+                refuse(&mut shapes, &mut agreement, |_| Some(reason.clone()));
+                return agreement;
+            }
+        }
+    }
+    let reference = shapes[&wanted.reference];
+    columns.sort_by(|a, b| a.name.as_bytes().cmp(b.name.as_bytes()));
+    let position = |name: &String| {
+        columns.iter().position(|column| folding.fold(&column.name) == folding.fold(name))
+    };
+    let layout = Layout {
+        key: reference.key.iter().filter_map(position).collect(),
+        shown: reference.columns.iter().filter_map(|column| position(&column.name)).collect(),
+        columns: columns.clone(),
+    };
+    agreement.unordered = unordered(&layout, &shapes, names);
     for (node, shape) in &shapes {
-        let local = shown.iter().map(|column| {
+        let local = columns.iter().map(|column| {
             let folded = folding.fold(&column.name);
             let other = shape.columns.iter().find(|other| folding.fold(&other.name) == folded);
-            other.map_or_else(|| column.name.clone(), |other| other.name.clone())
+            let name = other.map_or_else(|| column.name.clone(), |other| other.name.clone());
+            terms.local_name(*node, &name)
         });
         agreement.local_columns.insert(*node, local.collect());
     }
+    agreement.layout = Some(layout);
     agreement
+}
+
+impl Terms<'_> {
+    fn without_ignored(&self) -> ColumnChoice {
+        let ignored: Vec<String> = self
+            .treatments
+            .iter()
+            .filter(|(_, t)| t.ignore)
+            .map(|(name, _)| name.clone())
+            .collect();
+        match self.choice {
+            choice if ignored.is_empty() => choice.clone(),
+            ColumnChoice::All => ColumnChoice::Without(ignored),
+            ColumnChoice::Without(list) => {
+                ColumnChoice::Without(list.iter().cloned().chain(ignored).collect())
+            }
+            ColumnChoice::Only(list) => ColumnChoice::Only(
+                list.iter()
+                    .filter(|name| !ignored.iter().any(|other| other.eq_ignore_ascii_case(name)))
+                    .cloned()
+                    .collect(),
+            ),
+        }
+    }
+
+    fn treatment(&self, column: &str, folding: &Folding) -> Treatment {
+        let found =
+            self.treatments.iter().find(|(name, _)| folding.fold(name) == folding.fold(column));
+        found.map_or_else(Treatment::default, |(_, treatment)| *treatment)
+    }
+
+    /// What a node itself calls a column.
+    fn local_name(&self, node: NodeId, name: &str) -> String {
+        let aliases = self.aliases.get(&node);
+        aliases.and_then(|aliases| aliases.get(name)).map_or_else(|| name.to_owned(), Clone::clone)
+    }
+}
+
+/// The shapes with the columns called as most nodes call them.
+fn in_common_names(
+    shapes: &BTreeMap<NodeId, TableShape>,
+    aliases: &BTreeMap<NodeId, BTreeMap<String, String>>,
+    agreement: &mut Agreement,
+) -> BTreeMap<NodeId, TableShape> {
+    let mut shapes = shapes.clone();
+    for (node, aliases) in aliases {
+        let Some(shape) = shapes.get_mut(node) else { continue };
+        if let Some(missing) = aliases.values().find(|local| shape.column(local).is_none()) {
+            let reason = format!(
+                "has no column {missing}, which its names in keen.toml speak of: correct them"
+            );
+            agreement.refused.insert(*node, reason);
+            shapes.remove(node);
+            continue;
+        }
+        let rename = |name: &mut String| {
+            let common = aliases.iter().find(|(_, local)| local.eq_ignore_ascii_case(name));
+            if let Some((common, _)) = common {
+                name.clone_from(common);
+            }
+        };
+        shape.columns.iter_mut().for_each(|column| rename(&mut column.name));
+        shape.key.iter_mut().for_each(rename);
+    }
+    shapes
+}
+
+/// One compared column, and what to say about it; or why it cannot be compared.
+fn paired(
+    name: &str,
+    shapes: &BTreeMap<NodeId, &TableShape>,
+    folding: &Folding,
+    terms: &Terms<'_>,
+) -> Result<(Column, Option<String>), String> {
+    let found: BTreeMap<NodeId, &ColumnShape> = shapes
+        .iter()
+        .filter_map(|(node, shape)| {
+            Some((*node, shape.columns.iter().find(|c| folding.fold(&c.name) == name)?))
+        })
+        .collect();
+    let families: BTreeSet<Family> = found.values().map(|column| column.family).collect();
+    let treatment = terms.treatment(name, folding);
+    let declared = || declared_as(&found, terms.names);
+    let opaque_apart = families.contains(&Family::Opaque)
+        && found.values().any(|c| c.declared != found.values().next().map_or("", |f| &f.declared));
+    let kind = match reading::narrowest(&families, terms.zone) {
+        _ if opaque_apart => Err(NoCommonKind::Unlike),
+        Err(NoCommonKind::Unlike) if treatment.as_text => Ok(reading::CommonKind::Text),
+        other => other,
+    };
+    let kind = match kind {
+        Ok(kind) => kind,
+        Err(NoCommonKind::ZoneNeeded) => {
+            return Err(format!(
+                "column {name} is {}: say in keen.toml which zone the times without one are in, like zone = \"Europe/Vienna\"",
+                declared()
+            ));
+        }
+        Err(NoCommonKind::Unlike) => {
+            return Err(format!(
+                "column {name} is {}, which cannot be compared: leave it out of the set with without = [...]{}",
+                declared(),
+                if opaque_apart { "" } else { ", or compare it as \"text\"" }
+            ));
+        }
+    };
+    let timely = [Family::Time, Family::Timestamp, Family::LocalTimestamp];
+    let digits =
+        || found.values().filter(|c| timely.contains(&c.family)).map(|c| c.fraction.unwrap_or(6));
+    let fraction = digits().min().filter(|least| digits().any(|other| other != *least));
+    let reading = Reading { kind, fraction, treatment };
+    let mut said = Vec::new();
+    let unlike = families.len() > 1 && families != [Family::Any, Family::Text].into();
+    if unlike {
+        said.push(format!("is declared {}: {}", declared(), reading.kind));
+    }
+    if let Some(digits) = fraction {
+        said.push(format!(
+            "keeps {digits} digits of a second on some nodes: the rest is not compared"
+        ));
+    }
+    let words = treatment.words();
+    if !words.is_empty() {
+        said.push(format!("is compared with {} (keen.toml)", words.join(", ")));
+    }
+    let note = (!said.is_empty()).then(|| format!("column {name} {}", said.join("; ")));
+    let spelled = most_spelled(&found);
+    Ok((Column { name: spelled, reading }, note))
+}
+
+/// The spelling of a name that most nodes have.
+fn most_spelled(found: &BTreeMap<NodeId, &ColumnShape>) -> String {
+    let mut counts: BTreeMap<&str, (usize, std::cmp::Reverse<NodeId>)> = BTreeMap::new();
+    for (node, column) in found {
+        counts.entry(&column.name).or_insert((0, std::cmp::Reverse(*node))).0 += 1;
+    }
+    counts.into_iter().max_by_key(|(_, weight)| *weight).map_or("", |(name, _)| name).to_owned()
+}
+
+/// Why rows cannot be merged in key order.
+fn unordered(
+    layout: &Layout,
+    shapes: &BTreeMap<NodeId, &TableShape>,
+    names: &dyn NodeNames,
+) -> Option<String> {
+    if layout.key.is_empty() {
+        return Some("there is no key".to_owned());
+    }
+    if let Some(column) =
+        layout.key.iter().map(|i| &layout.columns[*i]).find(|column| !column.reading.keeps_order())
+    {
+        return Some(format!("nodes order key column {} in different ways", column.name));
+    }
+    let found = shapes.iter().find_map(|(node, shape)| Some((node, shape.unordered.as_ref()?)));
+    found.map(|(node, reason)| format!("on {} {reason}", names.name(*node)))
 }
 
 struct Wanted {
@@ -282,28 +469,15 @@ fn more(here: &BTreeSet<String>, columns: &BTreeSet<String>, other: &str) -> Str
     )
 }
 
-fn declared_differently(
-    column: &str,
-    shapes: &BTreeMap<NodeId, &TableShape>,
-    folding: &Folding,
-    reading: Reading,
-    names: &dyn NodeNames,
-) -> String {
-    let mut by_type: BTreeMap<String, Vec<&str>> = BTreeMap::new();
-    for (node, shape) in shapes {
-        let here =
-            shape.columns.iter().find(|other| folding.fold(&other.name) == folding.fold(column));
-        let declared =
-            here.map_or("", |c| if c.declared.is_empty() { "no type" } else { &c.declared });
-        by_type.entry(declared.to_owned()).or_default().push(names.name(*node));
+fn declared_as(found: &BTreeMap<NodeId, &ColumnShape>, names: &dyn NodeNames) -> String {
+    let mut by_type: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+    for (node, column) in found {
+        let declared = if column.declared.is_empty() { "no type" } else { &column.declared };
+        by_type.entry(declared).or_default().push(names.name(*node));
     }
     let types: Vec<String> =
         by_type.iter().map(|(t, nodes)| format!("{t} on {}", nodes.join(", "))).collect();
-    let how = match reading {
-        Reading::Number => "numbers are compared by value",
-        Reading::AsStored => "values are compared as stored",
-    };
-    format!("column {column} is declared {}: {how}", types.join("; "))
+    types.join("; ")
 }
 
 /// Takes the shapes for which `reason` gives one out of the comparison.
@@ -390,6 +564,7 @@ mod tests {
                     not_null: false,
                     optional: true,
                     generated: false,
+                    fraction: None,
                 })
                 .collect(),
             key: key.iter().map(|k| (*k).to_owned()).collect(),
@@ -398,7 +573,21 @@ mod tests {
     }
 
     fn agreed(shapes: Vec<TableShape>, choice: &ColumnChoice) -> Agreement {
-        agree(&shapes.into_iter().enumerate().collect(), choice, &Abc)
+        agreed_on(shapes, choice, &[], &BTreeMap::new())
+    }
+
+    fn agreed_on(
+        shapes: Vec<TableShape>,
+        choice: &ColumnChoice,
+        treatments: &[(&str, &str)],
+        aliases: &BTreeMap<NodeId, BTreeMap<String, String>>,
+    ) -> Agreement {
+        let mut asked: BTreeMap<String, Treatment> = BTreeMap::new();
+        for (column, word) in treatments {
+            assert!(asked.entry((*column).to_owned()).or_default().add(word));
+        }
+        let terms = Terms { choice, treatments: &asked, zone: None, aliases, names: &Abc };
+        agree(&shapes.into_iter().enumerate().collect(), &terms)
     }
 
     const INT: Family = Family::Integer;
@@ -460,7 +649,56 @@ mod tests {
             ],
             &ColumnChoice::All,
         );
-        assert_eq!(found.layout.unwrap().columns[1].reading, Reading::Number);
+        let column = &found.layout.unwrap().columns[1];
+        assert_eq!(column.reading.kind, reading::CommonKind::Number);
         assert_eq!(found.notes.len(), 1);
+    }
+
+    #[test]
+    fn columns_by_other_names_are_paired_and_asked_for_by_their_own() {
+        let a = shape(&[("id", INT), ("guest", INT)], &["id"]);
+        let b = shape(&[("number", INT), ("guest_id", INT)], &["number"]);
+        let name = |common: &str, local: &str| (common.to_owned(), local.to_owned());
+        let of_b: BTreeMap<_, _> = [name("id", "number"), name("guest", "guest_id")].into();
+        let found =
+            agreed_on(vec![a.clone(), b.clone()], &ColumnChoice::All, &[], &[(1, of_b)].into());
+        assert_eq!(found.local_columns[&1], ["guest_id", "number"]);
+        assert_eq!(found.layout.unwrap().key, [1]);
+        let wrong: BTreeMap<_, _> = [name("id", "nr")].into();
+        let found = agreed_on(vec![a, b], &ColumnChoice::All, &[], &[(1, wrong)].into());
+        assert!(found.refused[&1].contains("no column nr"));
+    }
+
+    #[test]
+    fn what_the_engineer_asks_for_is_done_and_said() {
+        let table = || shape(&[("id", INT), ("v", Family::Text), ("w", INT)], &["id"]);
+        let asked = [("v", "trim"), ("v", "fold"), ("w", "ignore")];
+        let found = agreed_on(vec![table(), table()], &ColumnChoice::All, &asked, &BTreeMap::new());
+        let layout = found.layout.unwrap();
+        assert_eq!(layout.columns.len(), 2);
+        assert!(layout.columns[1].reading.treatment.fold);
+        assert_eq!(found.notes, ["column v is compared with trim, fold (keen.toml)"]);
+        assert_eq!(found.unordered, None);
+        let key = agreed_on(
+            vec![table(), table()],
+            &ColumnChoice::All,
+            &[("id", "round 1")],
+            &BTreeMap::new(),
+        );
+        assert!(key.unordered.unwrap().contains("key column id"));
+    }
+
+    #[test]
+    fn types_that_nothing_holds_are_refused_by_name() {
+        let a = || shape(&[("id", INT), ("v", Family::Timestamp)], &["id"]);
+        let b = || shape(&[("id", INT), ("v", Family::LocalTimestamp)], &["id"]);
+        let c = || shape(&[("id", INT), ("v", Family::Integer)], &["id"]);
+        let found = agreed(vec![a(), b()], &ColumnChoice::All);
+        assert!(found.layout.is_none() && found.refused[&0].contains("zone = "), "{found:?}");
+        let found = agreed(vec![a(), c()], &ColumnChoice::All);
+        assert!(found.refused[&1].contains("cannot be compared"), "{found:?}");
+        let text =
+            agreed_on(vec![a(), c()], &ColumnChoice::All, &[("v", "text")], &BTreeMap::new());
+        assert!(text.layout.is_some());
     }
 }

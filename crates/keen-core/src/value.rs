@@ -136,16 +136,6 @@ impl ValueRef<'_> {
             Self::Json(v) => Value::Json(v.to_owned()),
         }
     }
-
-    /// This value as nodes that disagree on the numeric type of a column can
-    /// both hold it: a float without a fraction is the whole number it equals.
-    #[must_use]
-    pub fn as_number(self) -> Self {
-        match self {
-            Self::Float(v) => whole(v).map_or(self, Self::Int),
-            other => other,
-        }
-    }
 }
 
 /// The whole number that `v` equals exactly, if it has no fraction and its

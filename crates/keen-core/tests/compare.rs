@@ -8,12 +8,13 @@ use std::ops::ControlFlow;
 use keen_core::compare::{Collect, DivergentRow, Findings, RowStream, Tally, compare};
 use keen_core::digest::DigestFunction;
 use keen_core::expectation::Expectation;
-use keen_core::rows::{Batch, Column, Layout, Reading, RowFault, RowWriter};
+use keen_core::reading::Reading;
+use keen_core::rows::{Batch, Column, Layout, RowFault, RowWriter};
 use keen_core::topology::NodeId;
 use keen_core::value::Value;
 
 fn layout() -> Layout {
-    let column = |name: &str| Column { name: name.to_owned(), reading: Reading::AsStored };
+    let column = |name: &str| Column { name: name.to_owned(), reading: Reading::default() };
     Layout { columns: vec![column("id"), column("v")], key: vec![0], shown: vec![0, 1] }
 }
 

@@ -10,10 +10,13 @@
 //! - [`journal`]: what each node applied, in which order, from which origin.
 //! - [`truth`]: what went wrong on purpose.
 //! - [`story`]: the demo's refuge huts.
+//! - `servers` (a feature): real PostgreSQL and MariaDB servers, started for a test and gone after it.
 
 mod carry;
 pub mod journal;
 pub mod network;
+#[cfg(feature = "servers")]
+pub mod servers;
 pub mod story;
 pub mod truth;
 

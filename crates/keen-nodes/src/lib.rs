@@ -1,9 +1,16 @@
 //! Adapters: how the rows of real nodes reach the core, and the audit that drives them.
 //!
 //! - [`sqlite`]: SQLite files, read-only, one transaction each.
+//! - [`postgres`]: PostgreSQL servers, by binary COPY in one transaction.
+//! - [`mariadb`]: MariaDB servers, by their binary protocol in one snapshot.
+//! - [`server`]: what servers have in common: passwords, TLS, limits.
 //! - [`memory`]: tables in memory, for tests and as the plainest example of an adapter.
 //! - [`audit`]: one thread per node, bounded channels, one comparison.
 
 pub mod audit;
+pub mod mariadb;
 pub mod memory;
+pub mod postgres;
+pub mod server;
+mod sorted;
 pub mod sqlite;

@@ -75,7 +75,11 @@ impl ReadRows for MemoryNode {
         };
         let mut rows: Vec<(Vec<u8>, &Vec<Value>)> =
             table.rows.iter().map(|row| (sort_key(row), row)).collect();
-        rows.sort_by(|(a, _), (b, _)| a.cmp(b).then(Ordering::Equal));
+        if request.ordered {
+            rows.sort_by(|(a, _), (b, _)| a.cmp(b).then(Ordering::Equal));
+        } else {
+            writer = writer.in_any_order();
+        }
         for (_, row) in rows {
             let cell = |i: usize| {
                 Ok::<_, ReadFault>(places.get(i).map_or(ValueRef::Null, |at| row[*at].as_ref()))

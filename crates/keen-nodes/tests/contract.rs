@@ -8,7 +8,8 @@ use common::{Table, open};
 use keen_core::canonical;
 use keen_core::digest::{Digest, DigestFunction};
 use keen_core::ports::{ReadFault, ReadRows, TableRequest};
-use keen_core::rows::{Column, Layout, Reading, RowWriter};
+use keen_core::reading::Reading;
+use keen_core::rows::{Column, Layout, RowWriter};
 use keen_core::value::Value;
 use proptest::prelude::*;
 use tempfile::TempDir;
@@ -44,7 +45,7 @@ fn layout(table: &Table) -> Layout {
     Layout {
         columns: names
             .iter()
-            .map(|name| Column { name: name.clone(), reading: Reading::AsStored })
+            .map(|name| Column { name: name.clone(), reading: Reading::default() })
             .collect(),
         key: table.key.iter().map(at).collect(),
         shown: table.columns.iter().map(at).collect(),
@@ -58,7 +59,7 @@ fn read(
 ) -> Result<Vec<Delivered>, ReadFault> {
     let layout = layout(table);
     let columns = layout.columns.iter().map(|column| column.name.clone()).collect();
-    let request = TableRequest { table: "t".to_owned(), columns, filter: None };
+    let request = TableRequest { table: "t".to_owned(), columns, filter: None, ordered: true };
     node.shape("t")?;
     let mut all = Vec::new();
     node.read(&request, RowWriter::new(layout, DigestFunction::Xxh3, batch_bytes), &mut |batch| {
@@ -172,8 +173,12 @@ fn a_reader_that_has_gone_ends_the_reading() {
     let table = Table::new(&["id"], &["id"], rows);
     everywhere(&table, |kind, node| {
         let mut batches = 0;
-        let request =
-            TableRequest { table: "t".to_owned(), columns: vec!["id".to_owned()], filter: None };
+        let request = TableRequest {
+            table: "t".to_owned(),
+            columns: vec!["id".to_owned()],
+            filter: None,
+            ordered: true,
+        };
         node.read(&request, RowWriter::new(layout(&table), DigestFunction::Xxh3, 64), &mut |_| {
             batches += 1;
             None

@@ -13,7 +13,7 @@ use keen_core::compare::DivergentRow;
 use keen_core::digest::DigestFunction;
 use keen_core::ports::ReadRows;
 use keen_core::topology::{
-    Address, Authority, ColumnChoice, Limits, Link, Node, NodeId, TableSet, Topology,
+    Address, Authority, ColumnChoice, Limits, Link, Node, NodeId, TableSet, Tls, Topology,
 };
 use keen_core::value::Value;
 use keen_nodes::audit::{self, AuditRequest, AuditSink, TableHead, TableOutcome, Verdict};
@@ -27,6 +27,8 @@ fn topology(edges: &[(NodeId, NodeId)], writers: u8) -> Topology {
         name: format!("n{i}"),
         at: Address::Sqlite(format!("n{i}.db")),
         password: None,
+        tls: Tls::default(),
+        column_names: BTreeMap::new(),
         writes: writers & (1 << i) != 0,
         names: BTreeMap::new(),
     };
@@ -46,6 +48,8 @@ fn topology(edges: &[(NodeId, NodeId)], writers: u8) -> Topology {
             .collect(),
         limits: Limits::default(),
         authority: Authority::default(),
+        compare: BTreeMap::new(),
+        zone: None,
     }
 }
 
@@ -76,8 +80,15 @@ impl AuditSink for Seen {
 
 fn audit(topology: &Topology, open: &audit::Opener<'_>, function: DigestFunction) -> Seen {
     let mut seen = Seen::default();
-    let request =
-        AuditRequest { topology, nodes: !0, tables: &[], function, open, stop: &|| false };
+    let request = AuditRequest {
+        topology,
+        nodes: !0,
+        tables: &[],
+        function,
+        rate: None,
+        open,
+        stop: &|| false,
+    };
     audit::run(&request, &mut seen);
     seen
 }

@@ -10,7 +10,8 @@ use common::open;
 use keen_core::canonical;
 use keen_core::digest::DigestFunction;
 use keen_core::ports::{ReadFault, ReadRows, TableRequest};
-use keen_core::rows::{Column, Layout, Reading, RowWriter};
+use keen_core::reading::Reading;
+use keen_core::rows::{Column, Layout, RowWriter};
 use keen_core::value::Value;
 use rusqlite::Connection;
 use tempfile::TempDir;
@@ -25,12 +26,13 @@ fn read(
     let layout = Layout {
         columns: names
             .iter()
-            .map(|name| Column { name: name.clone(), reading: Reading::AsStored })
+            .map(|name| Column { name: name.clone(), reading: Reading::default() })
             .collect(),
         key: if keyed { vec![names.iter().position(|n| n == "k").unwrap()] } else { Vec::new() },
         shown: (0..names.len()).collect(),
     };
-    let request = TableRequest { table: "t".to_owned(), columns: names, filter: None };
+    let request =
+        TableRequest { table: "t".to_owned(), columns: names, filter: None, ordered: true };
     let mut rows = Vec::new();
     node.read(&request, RowWriter::new(layout, DigestFunction::Xxh3, 1 << 16), &mut |batch| {
         rows.extend(

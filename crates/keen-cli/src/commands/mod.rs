@@ -10,7 +10,6 @@ use std::process::ExitCode;
 
 use clap::Parser;
 use tracing_subscriber::EnvFilter;
-use tracing_subscriber::filter::LevelFilter;
 
 use crate::args::{Cli, Command};
 use crate::exit::Exit;
@@ -48,15 +47,14 @@ pub(crate) fn run() -> ExitCode {
 }
 
 fn log(verbose: u8, terminal: Terminal) {
-    let level = match verbose {
-        0 => LevelFilter::WARN,
-        1 => LevelFilter::DEBUG,
-        _ => LevelFilter::TRACE,
+    // Once: what keen itself does. Twice: also each statement that the drivers send.
+    let directives = match verbose {
+        0 => "warn",
+        1 => "warn,keen=debug,keen_nodes=debug",
+        _ => "trace",
     };
-    let filter = EnvFilter::builder()
-        .with_default_directive(level.into())
-        .with_env_var("KEEN_LOG")
-        .from_env_lossy();
+    let directives = std::env::var("KEEN_LOG").unwrap_or_else(|_| directives.to_owned());
+    let filter = EnvFilter::builder().parse_lossy(directives);
     drop(
         tracing_subscriber::fmt()
             .with_env_filter(filter)

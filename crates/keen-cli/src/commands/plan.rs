@@ -214,7 +214,11 @@ impl AuditSink for Collect {
         if let Some(layout) = head.layout {
             let local = |(node, columns): (&NodeId, &Vec<String>), name: &str| {
                 let shape = head.shapes.get(node).cloned().unwrap_or_default();
-                (*node, LocalTable { name: name.to_owned(), columns: columns.clone(), shape })
+                let engine = head.topology.nodes[*node].at.engine();
+                (
+                    *node,
+                    LocalTable { engine, name: name.to_owned(), columns: columns.clone(), shape },
+                )
             };
             self.tables.push(AuditedTable {
                 set: head.set,

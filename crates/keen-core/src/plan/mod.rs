@@ -2,11 +2,13 @@
 //!
 //! A plan is a value. Making one decides nothing that the authority rules do
 //! not decide, changes nothing, and can be thrown away. [`decide`] picks the
-//! right version or says why it cannot, [`sql`] writes the statements,
+//! right version or says why it cannot, [`sql`] writes the statements as
+//! [`dialect`] spells them for each engine,
 //! [`order`] puts the steps of a node in an order that its keys bear,
 //! [`script`] writes them as one file per node.
 
 pub mod decide;
+pub mod dialect;
 pub mod order;
 pub mod script;
 pub mod sql;
@@ -15,9 +17,10 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use crate::compare::{DivergentRow, Version};
 use crate::expectation::{Expectation, Nodes, bit, members};
-use crate::rows::{Layout, Reading};
-use crate::shape::{Family, TableShape};
-use crate::topology::{NodeId, SetId, Topology};
+use crate::reading::CommonKind;
+use crate::rows::Layout;
+use crate::shape::TableShape;
+use crate::topology::{Engine, NodeId, SetId, Topology};
 use crate::value::Value;
 use decide::Decision;
 use sql::{Statement, TableSql};
@@ -42,6 +45,8 @@ pub struct AuditedTable {
 /// A table on one node.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LocalTable {
+    /// The engine that holds it.
+    pub engine: Engine,
     /// Its name there.
     pub name: String,
     /// What the columns of the layout are called there, in canonical order.
@@ -254,7 +259,7 @@ impl Maker<'_> {
         for task in tasks {
             if let Some(local) = table.nodes.get(&task.node) {
                 self.taken.insert((task.node, local.name.clone(), token.clone()));
-                self.plan.steps.push(step(local, &task));
+                self.plan.steps.push(step(self.topology, local, &task));
             }
         }
     }
@@ -328,6 +333,7 @@ impl Maker<'_> {
         let multiset = task.row.key.is_empty();
         if multiset
             && task.after.map_or(0, |a| a.1) < task.before.map_or(0, |b| b.1)
+            && local.engine == Engine::Sqlite
             && sql::rowid_name(&local.shape).is_none()
         {
             return Some(format!(
@@ -336,19 +342,29 @@ impl Maker<'_> {
             ));
         }
         let (after, _) = task.after?;
-        task.table.layout.columns.iter().zip(&local.columns).zip(after).find_map(
-            |((_, name), value)| {
-                let column = local.shape.column(name)?;
-                let changed = !column.generated && changed_on_the_way_in(column.family, value);
-                changed.then(|| {
-                    format!(
-                        "{node} declares {name} as {} and would not keep {} as it is",
-                        column.declared,
-                        value.kind()
-                    )
-                })
-            },
-        )
+        let before = task.before.filter(|_| !multiset).map(|(cells, _)| cells);
+        let columns = task.table.layout.columns.iter().zip(&local.columns).zip(after).enumerate();
+        columns.into_iter().find_map(|(i, ((common, name), value))| {
+            let column = local.shape.column(name)?;
+            let written = !column.generated && before.is_none_or(|cells| cells[i] != *value);
+            if !written {
+                return None;
+            }
+            if !dialect::is_whole(&common.reading, column.family) && *value != Value::Null {
+                return Some(format!(
+                    "{} is compared in part only ({}), so keen does not know all that {node} should hold",
+                    common.name,
+                    common.reading.in_words()
+                ));
+            }
+            dialect::cannot_hold(local.engine, column, value).map(|why| {
+                format!(
+                    "{node} declares {name} as {} and {why}: it would not keep {} as it is",
+                    column.declared,
+                    value.kind()
+                )
+            })
+        })
     }
 
     fn names(&self, nodes: &[NodeId]) -> String {
@@ -386,23 +402,7 @@ impl Maker<'_> {
     }
 }
 
-/// SQLite and its like turn some values into others as they are stored.
-fn changed_on_the_way_in(family: Family, value: &Value) -> bool {
-    let looks_numeric = |text: &[u8]| {
-        std::str::from_utf8(text).is_ok_and(|text| {
-            text.trim_matches(|c: char| c.is_ascii_whitespace()).parse::<f64>().is_ok()
-        })
-    };
-    match (family, value) {
-        (Family::Integer | Family::Numeric | Family::Real, Value::Text(text)) => {
-            looks_numeric(text)
-        }
-        (Family::Text, Value::Int(_) | Value::Float(_)) => true,
-        _ => false,
-    }
-}
-
-fn step(local: &LocalTable, task: &Task<'_>) -> Step {
+fn step(topology: &Topology, local: &LocalTable, task: &Task<'_>) -> Step {
     let layout = &task.table.layout;
     let sql = TableSql { local, layout };
     let key = key_cells(task.table, task.row);
@@ -470,7 +470,7 @@ fn step(local: &LocalTable, task: &Task<'_>) -> Step {
         reason,
         write,
         undo,
-        onward: onward(&local.shape),
+        onward: onward(topology, local, task),
     }
 }
 
@@ -485,14 +485,44 @@ pub(super) fn halves(
     (sql.delete(before), sql.insert(before), sql.insert(after), sql.delete(after))
 }
 
-fn onward(shape: &TableShape) -> String {
-    if shape.triggers.is_empty() {
-        "no: SQLite itself carries nothing on".to_owned()
-    } else {
-        format!(
+/// Whether a write would replicate onward, and what keeps it from doing so.
+fn onward(topology: &Topology, local: &LocalTable, task: &Task<'_>) -> String {
+    let receivers: Vec<&str> = topology
+        .edges(task.table.set)
+        .filter(|(from, _)| *from == task.node)
+        .map(|(_, to)| &topology.nodes[to].name[..])
+        .collect();
+    let triggers = &local.shape.triggers;
+    match local.engine {
+        Engine::Sqlite if triggers.is_empty() => "no: SQLite itself carries nothing on".to_owned(),
+        Engine::Sqlite => format!(
             "perhaps: the table has triggers that fire on this write ({})",
-            shape.triggers.join(", ")
-        )
+            triggers.join(", ")
+        ),
+        Engine::MariaDb => {
+            let mut words = if receivers.is_empty() {
+                "no: nothing leads on from here, and the script stays out of the binary log"
+                    .to_owned()
+            } else {
+                format!(
+                    "no: the script stays out of the binary log that {} would read (sql_log_bin = 0)",
+                    receivers.join(", ")
+                )
+            };
+            if !triggers.is_empty() {
+                let names = triggers.join(", ");
+                words.push_str(&format!(
+                    "; the table has triggers that fire on this write ({names})"
+                ));
+            }
+            words
+        }
+        Engine::Postgres if receivers.is_empty() => "no: nothing leads on from here".to_owned(),
+        Engine::Postgres => format!(
+            "not to subscriptions made with origin = none, because the script writes under a replication origin; \
+             any other subscription of {} takes it over",
+            receivers.join(", ")
+        ),
     }
 }
 
@@ -529,5 +559,5 @@ fn key_token(table: &AuditedTable, row: &DivergentRow) -> Vec<u8> {
 
 /// Whether numbers of a column match by value, whatever kind the node stores.
 fn by_value(layout: &Layout, column: usize) -> bool {
-    layout.columns[column].reading == Reading::Number
+    layout.columns[column].reading.kind == CommonKind::Number
 }

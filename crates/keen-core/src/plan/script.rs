@@ -1,13 +1,15 @@
 //! The steps of one node as a script that a person can review and run.
 //!
 //! A script runs whole or not at all, whatever runs it: each write names the
-//! row it expects, a check after it rolls everything back when the write did
-//! not meet that row, and after a rollback the table that all further writes
-//! ask for is gone, so that they fail rather than being carried out alone.
+//! row it expects, and a check after it sees to it that nothing is kept when the
+//! write did not meet that row. In SQLite the check rolls back, and the table
+//! that all further writes ask for is then gone, so that they fail rather than
+//! being carried out alone. PostgreSQL refuses the rest of a failed transaction
+//! itself. MariaDB goes on after an error if its client does, so each write asks
+//! for a variable that the check clears, and the end commits only if it is set.
 
-use super::sql::literal;
-use super::{Guarded, Step};
-use crate::topology::Topology;
+use super::{Guarded, Step, dialect};
+use crate::topology::{Engine, Topology};
 use crate::value::Value;
 
 /// Which way a script goes.
@@ -22,32 +24,19 @@ pub enum Direction {
 /// Writes the script for one node: its steps in order, or their undos in reverse.
 #[must_use]
 pub fn write(topology: &Topology, steps: &[&Step], title: &str, direction: Direction) -> String {
-    let mut out = String::new();
-    let mut say = |line: &str| {
-        out.push_str(line);
-        out.push('\n');
-    };
-    say(&format!("-- {}", one_line(title)));
-    say("-- Review it, then run it once against this node's file, for example:");
-    say("--   sqlite3 -bail FILE < THIS_SCRIPT");
-    say("-- It runs whole or not at all. If the row of a step is no longer what the audit saw,");
-    say("-- the step's check fails (\"CHECK constraint failed\"), everything is rolled back and");
-    say("-- the rest of the script fails without doing anything.");
-    say("PRAGMA foreign_keys = OFF; -- rows come in an order that needs no cascades");
-    say("BEGIN IMMEDIATE;");
-    say(
-        "CREATE TEMP TABLE keen_guard (step INTEGER PRIMARY KEY, changed INTEGER NOT NULL, expected INTEGER NOT NULL,",
-    );
-    say(
-        "    CONSTRAINT \"the row of this step is no longer what the audit saw\" CHECK (changed = expected));",
-    );
-    say("INSERT INTO temp.keen_guard VALUES (0, 0, 0);");
+    let engine = steps.first().map_or(Engine::Sqlite, |step| topology.nodes[step.node].at.engine());
+    let mut out = format!("-- {}\n", one_line(title));
+    out.push_str(before(engine));
     let numbered: Vec<(usize, &&Step)> = match direction {
         Direction::Repair => steps.iter().enumerate().collect(),
         Direction::Undo => steps.iter().enumerate().rev().collect(),
     };
     for (i, step) in numbered {
         let guarded = if direction == Direction::Repair { &step.write } else { &step.undo };
+        let mut say = |line: &str| {
+            out.push_str(line);
+            out.push('\n');
+        };
         let set = &topology.sets[step.set].name;
         let verb = if direction == Direction::Repair { "" } else { "undo of " };
         say("");
@@ -64,14 +53,112 @@ pub fn write(topology: &Topology, steps: &[&Step], title: &str, direction: Direc
                 say(&format!("--   {line}"));
             }
         }
-        say(FORGET);
-        say(&format!("{};", guarded.statement.literal()));
-        say(&check(i + 1, guarded));
+        for line in guarded_write(engine, i + 1, guarded) {
+            say(&line);
+        }
     }
-    say("");
-    say("COMMIT;");
-    say("DROP TABLE temp.keen_guard;");
+    out.push('\n');
+    out.push_str(after(engine));
     out
+}
+
+fn before(engine: Engine) -> &'static str {
+    match engine {
+        Engine::Sqlite => {
+            "\
+-- Review it, then run it once against this node's file, for example:
+--   sqlite3 -bail FILE < THIS_SCRIPT
+-- It runs whole or not at all. If the row of a step is no longer what the audit saw,
+-- the step's check fails (\"CHECK constraint failed\"), everything is rolled back and
+-- the rest of the script fails without doing anything.
+PRAGMA foreign_keys = OFF; -- rows come in an order that needs no cascades
+BEGIN IMMEDIATE;
+CREATE TEMP TABLE keen_guard (step INTEGER PRIMARY KEY, changed INTEGER NOT NULL, expected INTEGER NOT NULL,
+    CONSTRAINT \"the row of this step is no longer what the audit saw\" CHECK (changed = expected));
+INSERT INTO temp.keen_guard VALUES (0, 0, 0);
+"
+        }
+        Engine::Postgres => {
+            "\
+-- Review it, then run it once in this node's database, as a superuser, for example:
+--   psql -v ON_ERROR_STOP=1 -d DATABASE -f THIS_SCRIPT
+-- It runs whole or not at all. If the row of a step is no longer what the audit saw, the step
+-- fails, and PostgreSQL does nothing of the rest and keeps nothing of what was done.
+-- It writes as replication itself does: no triggers, no cascades, and under an origin of its
+-- own, so that subscriptions made with origin = none do not carry it on.
+BEGIN;
+SET LOCAL standard_conforming_strings = on;
+SET LOCAL TimeZone = 'UTC';
+SET LOCAL row_security = off;
+SET LOCAL session_replication_role = replica;
+SELECT pg_replication_origin_create('keen_repair')
+    WHERE NOT EXISTS (SELECT 1 FROM pg_replication_origin WHERE roname = 'keen_repair');
+SELECT pg_replication_origin_session_setup('keen_repair');
+"
+        }
+        Engine::MariaDb => {
+            "\
+-- Review it, then run it once in this node's database, with the right BINLOG ADMIN, for example:
+--   mariadb DATABASE < THIS_SCRIPT
+-- It runs whole or not at all. If the row of a step is no longer what the audit saw, nothing
+-- after that step does anything, and everything is rolled back at the end.
+-- It stays out of the binary log, so that no other server carries it on.
+SET NAMES utf8mb4;
+SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ANSI_QUOTES,PIPES_AS_CONCAT,NO_BACKSLASH_ESCAPES';
+SET SESSION time_zone = '+00:00', foreign_key_checks = 0;
+SET SESSION sql_log_bin = 0;
+SET @keen_ok = (@@SESSION.sql_log_bin = 0), @keen_step = 0;
+START TRANSACTION;
+"
+        }
+    }
+}
+
+fn guarded_write(engine: Engine, step: usize, guarded: &Guarded) -> Vec<String> {
+    let (statement, changes) = (guarded.statement.literal(), guarded.changes);
+    match engine {
+        Engine::Sqlite => vec![FORGET.to_owned(), format!("{statement};"), check(step, guarded)],
+        Engine::Postgres => {
+            // Whatever the text of a value is, it must not end the block.
+            let mark =
+                (0..).map(|n| format!("$step{n}$")).find(|mark| !statement.contains(&**mark));
+            let mark = mark.unwrap_or_default();
+            vec![
+                format!("DO {mark} DECLARE changed bigint; BEGIN"),
+                format!("{statement};"),
+                "GET DIAGNOSTICS changed = ROW_COUNT;".to_owned(),
+                format!(
+                    "IF changed <> {changes} THEN RAISE EXCEPTION 'step {step}: the row is no longer what the audit saw'; END IF;"
+                ),
+                format!("END {mark};"),
+            ]
+        }
+        Engine::MariaDb => vec![
+            format!("{statement};"),
+            format!(
+                "SET @keen_ok = (@keen_ok = 1 AND ROW_COUNT() = {changes}), @keen_step = IF(@keen_ok = 1, {step}, @keen_step);"
+            ),
+        ],
+    }
+}
+
+fn after(engine: Engine) -> &'static str {
+    match engine {
+        Engine::Sqlite => "COMMIT;\nDROP TABLE temp.keen_guard;\n",
+        Engine::Postgres => "COMMIT;\nSELECT pg_replication_origin_session_reset();\n",
+        Engine::MariaDb => {
+            "\
+SET @keen_end = IF(@keen_ok = 1, 'COMMIT', 'ROLLBACK');
+PREPARE keen_end FROM @keen_end;
+EXECUTE keen_end;
+SET SESSION sql_log_bin = 1;
+SET @keen_end = IF(@keen_ok = 1, 'DO 0', CONCAT('SIGNAL SQLSTATE ''45000'' SET MESSAGE_TEXT = ',
+    '''nothing was done: after step ', @keen_step, ' a row was no longer what the audit saw'''));
+PREPARE keen_end FROM @keen_end;
+EXECUTE keen_end;
+"
+        }
+    }
 }
 
 /// Makes `changes()` zero, so that a write that cannot be prepared is not taken for the one before it.
@@ -111,6 +198,11 @@ fn key_in_words(key: &[(String, Value)]) -> String {
         .map(|(name, value)| format!("{} {}", one_line(name), short(&literal(value))))
         .collect();
     cells.join(", ")
+}
+
+/// In a comment every engine's values look alike.
+fn literal(value: &Value) -> String {
+    dialect::literal(Engine::Sqlite, value, None)
 }
 
 /// A comment ends with its line, so nothing in it may begin another.

@@ -1,14 +1,13 @@
-//! Guarded statements in SQLite's SQL.
+//! Guarded statements, in the SQL of the engine that holds the table.
 //!
 //! A statement is kept in pieces, so that it can be written with bound values
 //! (for a driver) or with literals (for a script) and mean the same. Rows are
 //! matched exactly: the kind of each value and, for text, its bytes.
 
-use std::fmt::Write as _;
-
-use super::{Guarded, LocalTable, by_value};
+use super::{Guarded, LocalTable, by_value, dialect};
 use crate::rows::Layout;
-use crate::shape::TableShape;
+use crate::shape::{ColumnShape, TableShape};
+use crate::topology::Engine;
 use crate::value::Value;
 
 /// A statement, in pieces.
@@ -18,15 +17,29 @@ pub struct Statement(Vec<Piece>);
 #[derive(Debug, Clone, PartialEq)]
 enum Piece {
     Sql(String),
-    Value(Value),
+    Value(Box<Place>),
     /// In a script: the condition that nothing has failed so far.
-    Armed,
+    Armed(Engine),
 }
 
-/// The condition under which the statements of a script still do anything: the
-/// table is made in the script's transaction, so it goes when that is rolled
-/// back, and whatever follows fails instead of being carried out alone.
-pub(super) const ARMED: &str = "EXISTS (SELECT 1 FROM temp.keen_guard)";
+/// A value and what it is compared with or assigned to.
+#[derive(Debug, Clone, PartialEq)]
+struct Place {
+    engine: Engine,
+    value: Value,
+    column: Option<ColumnShape>,
+}
+
+/// The condition under which the statements of a script still do anything. In SQLite the table is
+/// made in the script's transaction, so it goes when that is rolled back, and whatever follows fails
+/// instead of being carried out alone. PostgreSQL refuses everything after an error by itself.
+fn armed(engine: Engine) -> &'static str {
+    match engine {
+        Engine::Sqlite => " AND EXISTS (SELECT 1 FROM temp.keen_guard)",
+        Engine::MariaDb => " AND @keen_ok = 1",
+        Engine::Postgres => "",
+    }
+}
 
 impl Statement {
     fn sql(&mut self, text: &str) -> &mut Self {
@@ -37,13 +50,8 @@ impl Statement {
         self
     }
 
-    fn value(&mut self, value: &Value) -> &mut Self {
-        self.0.push(Piece::Value(value.clone()));
-        self
-    }
-
-    fn armed(mut self) -> Self {
-        self.0.push(Piece::Armed);
+    fn armed(mut self, engine: Engine) -> Self {
+        self.0.push(Piece::Armed(engine));
         self
     }
 
@@ -65,11 +73,12 @@ impl Statement {
         for piece in &self.0 {
             match piece {
                 Piece::Sql(text) => sql.push_str(text),
-                Piece::Value(value) => {
-                    values.push(value.clone());
-                    let _ = write!(sql, "?{}", values.len());
+                Piece::Value(place) => {
+                    values.push(place.value.clone());
+                    let column = place.column.as_ref();
+                    sql.push_str(&dialect::place(place.engine, values.len(), &place.value, column));
                 }
-                Piece::Armed => {}
+                Piece::Armed(_) => {}
             }
         }
         (sql, values)
@@ -82,98 +91,15 @@ impl Statement {
         for piece in &self.0 {
             match piece {
                 Piece::Sql(text) => sql.push_str(text),
-                Piece::Value(value) => sql.push_str(&literal(value)),
-                Piece::Armed => {
-                    let _ = write!(sql, " AND {ARMED}");
+                Piece::Value(place) => {
+                    let column = place.column.as_ref();
+                    sql.push_str(&dialect::literal(place.engine, &place.value, column));
                 }
+                Piece::Armed(engine) => sql.push_str(armed(*engine)),
             }
         }
         sql
     }
-}
-
-/// Quotes a name: in double quotes, those inside doubled.
-#[must_use]
-pub fn quoted(name: &str) -> String {
-    format!("\"{}\"", name.replace('"', "\"\""))
-}
-
-/// A value as a SQLite literal. Control characters are spelled out, so that a
-/// script stays readable and no terminal or tool acts on them.
-#[must_use]
-pub fn literal(value: &Value) -> String {
-    match value {
-        Value::Null => "NULL".to_owned(),
-        Value::Bool(v) => i32::from(*v).to_string(),
-        Value::Int(v) => int_literal(*v),
-        Value::Float(v) if v.is_infinite() => if *v > 0.0 { "9e999" } else { "-9e999" }.to_owned(),
-        Value::Float(v) => format!("{v:?}"),
-        Value::Text(bytes) => match std::str::from_utf8(bytes) {
-            Ok(text) => text_literal(text),
-            Err(_) => format!("CAST({} AS TEXT)", bytes_literal(bytes)),
-        },
-        Value::Bytes(bytes) => bytes_literal(bytes),
-        Value::Decimal(v) => text_literal(v.as_str()),
-        Value::Json(v) => text_literal(v),
-        Value::Uuid(v) => bytes_literal(v),
-        Value::Date(v) | Value::Time(v) | Value::Timestamp(v) | Value::LocalTimestamp(v) => {
-            v.to_string()
-        }
-    }
-}
-
-/// The smallest integer has no literal of its own: its digits without the sign are too large for one.
-fn int_literal(v: i128) -> String {
-    if v == i128::from(i64::MIN) { format!("({} - 1)", v + 1) } else { v.to_string() }
-}
-
-fn bytes_literal(bytes: &[u8]) -> String {
-    let mut out = String::from("x'");
-    for byte in bytes {
-        let _ = write!(out, "{byte:02x}");
-    }
-    out.push('\'');
-    out
-}
-
-fn text_literal(text: &str) -> String {
-    let mut parts: Vec<String> = Vec::new();
-    let mut plain = String::new();
-    let mut codes: Vec<String> = Vec::new();
-    let flush_plain = |plain: &mut String, parts: &mut Vec<String>| {
-        if !plain.is_empty() {
-            parts.push(format!("'{}'", plain.replace('\'', "''")));
-            plain.clear();
-        }
-    };
-    let flush_codes = |codes: &mut Vec<String>, parts: &mut Vec<String>| {
-        if !codes.is_empty() {
-            parts.push(format!("char({})", codes.join(", ")));
-            codes.clear();
-        }
-    };
-    for c in text.chars() {
-        if spelled_out(c) {
-            flush_plain(&mut plain, &mut parts);
-            codes.push(u32::from(c).to_string());
-        } else {
-            flush_codes(&mut codes, &mut parts);
-            plain.push(c);
-        }
-    }
-    flush_plain(&mut plain, &mut parts);
-    flush_codes(&mut codes, &mut parts);
-    match parts.len() {
-        0 => "''".to_owned(),
-        1 => parts.remove(0),
-        _ => format!("({})", parts.join(" || ")),
-    }
-}
-
-/// Control characters, and those that change the direction or the line of what follows.
-fn spelled_out(c: char) -> bool {
-    c.is_control()
-        || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{feff}')
 }
 
 /// A name by which the rowid of a table can be had.
@@ -189,50 +115,85 @@ pub(super) struct TableSql<'a> {
 }
 
 impl TableSql<'_> {
+    fn engine(&self) -> Engine {
+        self.local.engine
+    }
+
     fn table(&self) -> String {
-        quoted(&self.local.name)
+        let quoted = |name: &String| dialect::quoted(self.engine(), name);
+        match &self.local.shape.qualified[..] {
+            [] => quoted(&self.local.name),
+            parts => parts.iter().map(quoted).collect::<Vec<_>>().join("."),
+        }
     }
 
     fn column(&self, i: usize) -> String {
-        quoted(&self.local.columns[i])
+        dialect::quoted(self.engine(), &self.local.columns[i])
+    }
+
+    fn shape(&self, i: usize) -> Option<&ColumnShape> {
+        self.local.shape.column(&self.local.columns[i])
     }
 
     /// Columns that can be written: generated ones follow by themselves.
     fn written(&self) -> impl Iterator<Item = usize> + '_ {
-        let generated = |i: &usize| {
-            self.local.shape.column(&self.local.columns[*i]).is_some_and(|c| c.generated)
-        };
-        self.layout.shown.iter().copied().filter(move |i| !generated(i))
+        self.layout.shown.iter().copied().filter(|i| !self.shape(*i).is_some_and(|c| c.generated))
+    }
+
+    fn value<'s>(&self, out: &'s mut Statement, i: usize, value: &Value) -> &'s mut Statement {
+        let column = self.shape(i).cloned();
+        let place = Place { engine: self.engine(), value: value.clone(), column };
+        out.0.push(Piece::Value(Box::new(place)));
+        out
     }
 
     /// `column IS value`, minding the kind and the bytes.
     fn matches(&self, out: &mut Statement, i: usize, value: &Value) {
+        // The condition is asked for with a mark where the value goes, whatever form that takes.
+        const MARK: &str = "\u{1}";
         let column = self.column(i);
-        let kinds = match value {
-            Value::Null => {
-                out.sql(&format!("{column} IS NULL"));
-                return;
-            }
-            Value::Int(_) | Value::Float(_) if by_value(self.layout, i) => "IN ('integer', 'real')",
-            Value::Int(_) | Value::Bool(_) => "= 'integer'",
-            Value::Float(_) => "= 'real'",
-            Value::Bytes(_) | Value::Uuid(_) => "= 'blob'",
-            _ => "= 'text'",
+        let Some(shape) = self.shape(i).filter(|_| *value != Value::Null) else {
+            out.sql(&format!("{column} IS NULL"));
+            return;
         };
-        out.sql(&format!("{column} COLLATE BINARY = "))
-            .value(value)
-            .sql(&format!(" AND typeof({column}) {kinds}"));
+        let condition = dialect::matches(self.engine(), &column, shape, MARK);
+        let mut parts = condition.split(MARK);
+        out.sql(parts.next().unwrap_or_default());
+        for part in parts {
+            self.value(out, i, value).sql(part);
+        }
+        if self.engine() == Engine::Sqlite {
+            let kinds = match value {
+                Value::Int(_) | Value::Float(_) if by_value(self.layout, i) => {
+                    "IN ('integer', 'real')"
+                }
+                Value::Int(_) | Value::Bool(_) => "= 'integer'",
+                Value::Float(_) => "= 'real'",
+                Value::Bytes(_) => "= 'blob'",
+                _ => "= 'text'",
+            };
+            out.sql(&format!(" AND typeof({column}) {kinds}"));
+        }
     }
 
     fn all_match(&self, columns: impl Iterator<Item = usize>, row: &[Value]) -> Statement {
-        let terms: Vec<Statement> = columns
-            .map(|i| {
-                let mut term = Statement::default();
-                self.matches(&mut term, i, &row[i]);
-                term
-            })
-            .collect();
+        let mut terms: Vec<Statement> = Vec::new();
+        if self.engine() != Engine::Sqlite && !self.layout.key.is_empty() {
+            // As the engine itself compares keys: that is what an index can find.
+            terms.push(self.key_of(row));
+        }
+        // What was compared of a cell is not always all of it; the guard then has less to go by.
+        terms.extend(columns.filter(|i| self.is_whole(*i)).map(|i| {
+            let mut term = Statement::default();
+            self.matches(&mut term, i, &row[i]);
+            term
+        }));
         conjunction(&terms)
+    }
+
+    fn is_whole(&self, i: usize) -> bool {
+        let family = self.shape(i).map(|column| column.family);
+        family.is_none_or(|family| dialect::is_whole(&self.layout.columns[i].reading, family))
     }
 
     fn whole_row(&self, row: &[Value]) -> Statement {
@@ -242,14 +203,16 @@ impl TableSql<'_> {
         self.all_match(key.chain(rest), row)
     }
 
-    /// Keys are equal when SQLite would not let both stand: 1 and 1.0 are one key.
+    /// Keys are equal when the engine would not let both stand: to SQLite 1 and 1.0 are one key.
     fn key_of(&self, row: &[Value]) -> Statement {
         let mut out = Statement::default();
+        let equals = if self.engine() == Engine::Sqlite { "COLLATE BINARY IS" } else { "=" };
         for (n, i) in self.layout.key.iter().enumerate() {
             if n > 0 {
                 out.sql(" AND ");
             }
-            out.sql(&format!("{} COLLATE BINARY IS ", self.column(*i))).value(&row[*i]);
+            out.sql(&format!("{} {equals} ", self.column(*i)));
+            self.value(&mut out, *i, &row[*i]);
         }
         out
     }
@@ -260,58 +223,71 @@ impl TableSql<'_> {
         out
     }
 
+    /// The count as a condition's operand; MariaDB reads the table it writes to only at one remove.
+    fn held(&self, count: &Statement) -> Statement {
+        let mut out = Statement::default();
+        if self.engine() == Engine::MariaDb {
+            out.sql("(SELECT * FROM (").add(count).sql(") AS held)");
+        } else {
+            out.sql("(").add(count).sql(")");
+        }
+        out
+    }
+
     pub(super) fn update(&self, before: &[Value], after: &[Value]) -> Guarded {
         let mut statement = Statement::default();
         statement.sql(&format!("UPDATE {} SET ", self.table()));
         for (n, i) in self.written().filter(|i| before[*i] != after[*i]).enumerate() {
-            statement
-                .sql(&format!("{}{} = ", if n > 0 { ", " } else { "" }, self.column(i)))
-                .value(&after[i]);
+            statement.sql(&format!("{}{} = ", if n > 0 { ", " } else { "" }, self.column(i)));
+            self.value(&mut statement, i, &after[i]);
         }
         let row = self.whole_row(before);
         statement.sql(" WHERE ").add(&row);
-        Guarded {
-            statement: statement.armed(),
-            changes: 1,
-            guard: self.count_where(&row),
-            expected: 1,
-            condition: "the row still reads as it did".to_owned(),
-        }
+        self.one_row(statement, &row)
     }
 
     pub(super) fn delete(&self, before: &[Value]) -> Guarded {
         let row = self.whole_row(before);
         let mut statement = Statement::default();
         statement.sql(&format!("DELETE FROM {} WHERE ", self.table())).add(&row);
+        self.one_row(statement, &row)
+    }
+
+    fn one_row(&self, statement: Statement, row: &Statement) -> Guarded {
         Guarded {
-            statement: statement.armed(),
+            statement: statement.armed(self.engine()),
             changes: 1,
-            guard: self.count_where(&row),
+            guard: self.count_where(row),
             expected: 1,
             condition: "the row still reads as it did".to_owned(),
         }
     }
 
-    fn columns_and_values(&self, row: &[Value]) -> (String, Statement) {
+    /// `INSERT INTO table (columns)`, and the values.
+    fn insertion(&self, row: &[Value]) -> (String, Statement) {
         let columns: Vec<String> = self.written().map(|i| self.column(i)).collect();
         let mut values = Statement::default();
         for (n, i) in self.written().enumerate() {
-            values.sql(if n > 0 { ", " } else { "" }).value(&row[i]);
+            values.sql(if n > 0 { ", " } else { "" });
+            self.value(&mut values, i, &row[i]);
         }
-        (columns.join(", "), values)
+        // An identity that PostgreSQL always makes itself is written as the other nodes have it.
+        let over = if self.engine() == Engine::Postgres { " OVERRIDING SYSTEM VALUE" } else { "" };
+        (format!("INSERT INTO {} ({}){over} ", self.table(), columns.join(", ")), values)
     }
 
     pub(super) fn insert(&self, after: &[Value]) -> Guarded {
         let key = self.key_of(after);
-        let (columns, values) = self.columns_and_values(after);
+        let (into, values) = self.insertion(after);
         let mut statement = Statement::default();
-        statement.sql(&format!("INSERT INTO {} ({columns}) SELECT ", self.table())).add(&values);
+        statement.sql(&into).sql("SELECT ").add(&values);
+        statement.sql(if self.engine() == Engine::MariaDb { " FROM DUAL" } else { "" });
         statement
             .sql(&format!(" WHERE NOT EXISTS (SELECT 1 FROM {} WHERE ", self.table()))
             .add(&key)
             .sql(")");
         Guarded {
-            statement: statement.armed(),
+            statement: statement.armed(self.engine()),
             changes: 1,
             guard: self.count_where(&key),
             expected: 0,
@@ -322,40 +298,56 @@ impl TableSql<'_> {
     /// Adds `copies` of a row that is its own key and is there `there` times.
     pub(super) fn add_copies(&self, row: &[Value], there: u64, copies: u64) -> Guarded {
         let count = self.count_where(&self.whole_row(row));
-        let (columns, values) = self.columns_and_values(row);
+        let (into, values) = self.insertion(row);
         let mut statement = Statement::default();
-        statement.sql(&format!("INSERT INTO {} ({columns}) ", self.table()));
+        statement.sql(&into);
         if copies > 1 {
             statement.sql(&format!(
                 "WITH RECURSIVE copies (n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM copies WHERE n < {copies}) "
             ));
         }
-        statement.sql("SELECT ").add(&values).sql(if copies > 1 { " FROM copies" } else { "" });
-        statement.sql(" WHERE (").add(&count).sql(&format!(") = {there}"));
-        Self::counted(statement, count, there, copies)
+        let from = match (copies > 1, self.engine()) {
+            (true, _) => " FROM copies",
+            (false, Engine::MariaDb) => " FROM DUAL",
+            (false, _) => "",
+        };
+        statement.sql("SELECT ").add(&values).sql(from);
+        statement.sql(" WHERE ").add(&self.held(&count)).sql(&format!(" = {there}"));
+        Self::counted(statement.armed(self.engine()), count, there, copies)
     }
 
     /// Takes out `copies` of a row that is its own key and is there `there` times.
     pub(super) fn drop_copies(&self, row: &[Value], there: u64, copies: u64) -> Guarded {
         let same = self.whole_row(row);
         let count = self.count_where(&same);
-        let rowid = rowid_name(&self.local.shape).unwrap_or("rowid");
+        let table = self.table();
         let mut statement = Statement::default();
-        statement.sql(&format!(
-            "DELETE FROM {0} WHERE {rowid} IN (SELECT {rowid} FROM {0} WHERE ",
-            self.table()
-        ));
+        if self.engine() == Engine::MariaDb {
+            statement.sql(&format!("DELETE FROM {table} WHERE ")).add(&same);
+            statement.sql(" AND ").add(&self.held(&count)).sql(&format!(" = {there}"));
+            statement = statement.armed(self.engine());
+            statement.sql(&format!(" LIMIT {copies}"));
+            return Self::counted(statement, count, there, copies);
+        }
+        let place = match self.engine() {
+            Engine::Sqlite => rowid_name(&self.local.shape).unwrap_or("rowid"),
+            _ => "(tableoid, ctid)", // partitions each count their own
+        };
+        let chosen = place.trim_matches(['(', ')']);
         statement
+            .sql(&format!(
+                "DELETE FROM {table} WHERE {place} IN (SELECT {chosen} FROM {table} WHERE "
+            ))
             .add(&same)
-            .sql(&format!(" LIMIT {copies}) AND ("))
-            .add(&count)
-            .sql(&format!(") = {there}"));
-        Self::counted(statement, count, there, copies)
+            .sql(&format!(" LIMIT {copies}) AND "))
+            .add(&self.held(&count))
+            .sql(&format!(" = {there}"));
+        Self::counted(statement.armed(self.engine()), count, there, copies)
     }
 
     fn counted(statement: Statement, guard: Statement, there: u64, changes: u64) -> Guarded {
         Guarded {
-            statement: statement.armed(),
+            statement,
             changes,
             guard,
             expected: there,
@@ -384,25 +376,4 @@ fn conjunction(terms: &[Statement]) -> Statement {
         out.sql(if nested { "(" } else { "" }).add(part).sql(if nested { ")" } else { "" });
     }
     out
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn literals_are_safe_whatever_the_text_holds() {
-        assert_eq!(literal(&Value::text("it's")), "'it''s'");
-        assert_eq!(
-            literal(&Value::text("a\0b\n\u{1b}[2J")),
-            "('a' || char(0) || 'b' || char(10, 27) || '[2J')"
-        );
-        assert_eq!(literal(&Value::text("")), "''");
-        assert_eq!(literal(&Value::text("\u{202e}")), "char(8238)");
-        assert_eq!(literal(&Value::Text(vec![0xff])), "CAST(x'ff' AS TEXT)");
-        assert_eq!(literal(&Value::Int(i64::MIN.into())), "(-9223372036854775807 - 1)");
-        assert_eq!(literal(&Value::Float(f64::NEG_INFINITY)), "-9e999");
-        assert_eq!(literal(&Value::Float(2.0)), "2.0");
-        assert_eq!(quoted("a\"b"), "\"a\"\"b\"");
-    }
 }

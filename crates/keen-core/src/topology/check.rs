@@ -42,7 +42,9 @@ fn plain_address(address: &Address) -> String {
             }
             parts.join("/")
         }
-        Address::Server { address, .. } => address.clone(),
+        Address::Server(server) => {
+            format!("{}:{}/{}", server.host.to_ascii_lowercase(), server.port, server.database)
+        }
     }
 }
 
@@ -127,6 +129,7 @@ fn names_of_tables(reader: &mut Reader, topology: &Topology) {
     let tables: Vec<&str> =
         topology.sets.iter().flat_map(|set| set.tables.iter().map(String::as_str)).collect();
     let mut wrong: Vec<_> = reader.places().authority.clone();
+    wrong.extend(reader.places().compare.iter().cloned());
     wrong.extend(reader.places().names.iter().map(|(_, place)| place.clone()));
     wrong.retain(|(name, _)| !tables.contains(&name.as_str()));
     for (name, span) in wrong {

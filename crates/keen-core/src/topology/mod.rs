@@ -9,12 +9,16 @@ mod check;
 mod links;
 mod pieces;
 mod read;
+mod server;
 
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::time::Duration;
 
 pub use read::read;
+
+use crate::reading::Treatment;
+use crate::zone::Zone;
 
 /// At most this many nodes: sets of nodes are kept as the bits of one word.
 pub const MOST_NODES: usize = 64;
@@ -39,6 +43,10 @@ pub struct Topology {
     pub limits: Limits,
     /// Who is right when copies disagree.
     pub authority: Authority,
+    /// How columns are compared, by table and column, where not as they are.
+    pub compare: BTreeMap<String, BTreeMap<String, Treatment>>,
+    /// The zone of times that have none, where they stand beside times that have one.
+    pub zone: Option<Zone>,
 }
 
 /// One node: a database that holds a copy.
@@ -50,10 +58,15 @@ pub struct Node {
     pub at: Address,
     /// Where its password is kept; never the password.
     pub password: Option<Secret>,
+    /// How the connection to it is protected.
+    pub tls: Tls,
     /// Whether applications write here.
     pub writes: bool,
     /// What this node calls a table that most nodes call otherwise.
     pub names: BTreeMap<String, String>,
+    /// What this node calls columns that most nodes call otherwise: by table (as the sets name
+    /// it), from the common name.
+    pub column_names: BTreeMap<String, BTreeMap<String, String>>,
 }
 
 impl Node {
@@ -69,13 +82,82 @@ impl Node {
 pub enum Address {
     /// A SQLite file; a relative path starts at the folder of the topology file.
     Sqlite(String),
-    /// A server, by its whole address.
-    Server {
-        /// The engine that the scheme of the address names.
-        engine: &'static str,
-        /// The address as written; it holds no password.
-        address: String,
-    },
+    /// A server.
+    Server(Server),
+}
+
+impl Address {
+    /// The engine that holds the node.
+    #[must_use]
+    pub fn engine(&self) -> Engine {
+        match self {
+            Self::Sqlite(_) => Engine::Sqlite,
+            Self::Server(server) => server.engine,
+        }
+    }
+}
+
+/// A server's address, taken apart. It holds no password.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Server {
+    /// The engine that the scheme names.
+    pub engine: Engine,
+    /// Who logs in.
+    pub user: String,
+    /// Its host, by name or number.
+    pub host: String,
+    /// Its port.
+    pub port: u16,
+    /// The database.
+    pub database: String,
+    /// The address as written.
+    pub text: String,
+}
+
+impl Server {
+    /// Whether it is on this machine, so that nothing on the way can listen.
+    #[must_use]
+    pub fn is_loopback(&self) -> bool {
+        self.host == "localhost"
+            || self.host.parse::<std::net::IpAddr>().is_ok_and(|address| address.is_loopback())
+    }
+}
+
+/// What holds a node.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
+pub enum Engine {
+    /// SQLite.
+    #[default]
+    Sqlite,
+    /// PostgreSQL.
+    Postgres,
+    /// MariaDB, and servers that speak its protocol.
+    MariaDb,
+}
+
+impl Engine {
+    /// Its name in results.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Sqlite => "sqlite",
+            Self::Postgres => "postgresql",
+            Self::MariaDb => "mariadb",
+        }
+    }
+}
+
+/// How a connection to a server is protected.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Tls {
+    /// Whether it must be; unless said, for every host that is not loopback.
+    pub on: Option<bool>,
+    /// The server's certificate is not checked: whoever is on the way can be the server.
+    pub unverified: bool,
+    /// A file with the authorities to trust instead of the system's.
+    pub ca: Option<String>,
+    /// Files with the client's certificate and its key.
+    pub client: Option<(String, String)>,
 }
 
 /// Where a secret is kept.

@@ -21,6 +21,7 @@ pub(super) struct Places {
     /// Place of each entry of `Topology::links`.
     pub(super) links: Vec<Range<usize>>,
     pub(super) authority: Vec<Placed<String>>,
+    pub(super) compare: Vec<Placed<String>>,
     pub(super) names: Vec<(NodeId, Placed<String>)>,
 }
 

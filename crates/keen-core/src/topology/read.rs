@@ -7,11 +7,13 @@ use toml::Spanned;
 use toml::de::DeTable;
 
 use super::check;
-use super::pieces::{Reader, nearest};
+use super::pieces::{Item, Reader, nearest};
 use super::{
     Address, Authority, ColumnChoice, Level, Limits, Node, NodeId, Problem, Rule, Secret, TableSet,
     Topology,
 };
+use crate::reading::Treatment;
+use crate::zone::Zone;
 
 /// Reads and checks a topology file.
 ///
@@ -35,13 +37,6 @@ pub fn read(text: &str) -> (Option<Topology>, Vec<Problem>) {
     (topology, problems)
 }
 
-const ENGINES: [(&str, &str); 4] = [
-    ("postgres://", "postgresql"),
-    ("postgresql://", "postgresql"),
-    ("mariadb://", "mariadb"),
-    ("mysql://", "mysql"),
-];
-
 const WORDS_OF_AUTHORITY: [(&str, Rule); 4] = [
     ("majority", Rule::Majority),
     ("latest", Rule::Latest),
@@ -54,7 +49,7 @@ impl Reader {
         self.known_keys(
             document,
             "the file",
-            &["name", "node", "set", "link", "limits", "authority"],
+            &["name", "zone", "node", "set", "link", "limits", "authority", "compare"],
         );
         let name = document.get("name").and_then(|item| self.string(item, "name"));
         let nodes = self.nodes(document);
@@ -66,7 +61,13 @@ impl Reader {
             links: Vec::new(),
             limits: Limits::default(),
             authority: Authority::default(),
+            compare: BTreeMap::new(),
+            zone: document.get("zone").and_then(|item| self.zone(item)),
         };
+        self.column_names(&mut topology);
+        if let Some(compare) = self.subtable(document, "compare") {
+            topology.compare = self.compare(compare);
+        }
         self.links(document, &mut topology);
         if let Some(limits) = self.subtable(document, "limits") {
             topology.limits = self.limits(limits);
@@ -116,7 +117,11 @@ impl Reader {
     }
 
     fn node(&mut self, id: NodeId, name: &str, place: Range<usize>, table: &DeTable<'_>) -> Node {
-        self.known_keys(table, &format!("node.{name}"), &["at", "password", "writes", "names"]);
+        self.known_keys(
+            table,
+            &format!("node.{name}"),
+            &["at", "password", "tls", "writes", "names"],
+        );
         let at = match table.get("at") {
             Some(item) => {
                 self.places.addresses.push(item.span());
@@ -145,12 +150,74 @@ impl Reader {
             name: name.to_owned(),
             at: at.unwrap_or_else(|| Address::Sqlite(String::new())),
             password: self.subtable(table, "password").and_then(|t| self.secret(t)),
+            tls: table.get("tls").and_then(|item| self.tls(item)).unwrap_or_default(),
             writes: table
                 .get("writes")
                 .and_then(|item| self.boolean(item, "writes"))
                 .unwrap_or(false),
             names,
+            column_names: BTreeMap::new(),
         }
+    }
+
+    /// Under `names`, `"stay.guest"` is column guest of table stay, unless a set has a table of that name.
+    fn column_names(&mut self, topology: &mut Topology) {
+        let tables: Vec<&String> = topology.sets.iter().flat_map(|set| &set.tables).collect();
+        for (id, node) in topology.nodes.iter_mut().enumerate() {
+            for (name, local) in std::mem::take(&mut node.names) {
+                match name.rsplit_once('.') {
+                    Some((table, column))
+                        if !tables.contains(&&name) && tables.iter().any(|t| *t == table) =>
+                    {
+                        let columns = node.column_names.entry(table.to_owned()).or_default();
+                        columns.insert(column.to_owned(), local);
+                        self.places
+                            .names
+                            .retain(|(of, (written, _))| *of != id || *written != name);
+                    }
+                    _ => drop(node.names.insert(name, local)),
+                }
+            }
+        }
+    }
+
+    fn zone(&mut self, item: &Item<'_>) -> Option<Zone> {
+        let (name, span) = self.string(item, "zone")?;
+        let zone = Zone::named(&name);
+        if zone.is_none() {
+            self.error(
+                Some(span),
+                format!("there is no time zone \"{name}\""),
+                Some(
+                    "use a name of the IANA database, such as \"Europe/Vienna\" or \"UTC\""
+                        .to_owned(),
+                ),
+            );
+        }
+        zone
+    }
+
+    /// `[compare.TABLE]`: `column = "trim"` or `column = ["trim", "fold"]`.
+    fn compare(&mut self, tables: &DeTable<'_>) -> BTreeMap<String, BTreeMap<String, Treatment>> {
+        let mut found = BTreeMap::new();
+        for (key, item) in tables {
+            let name: &str = key.get_ref();
+            let Some(columns) = self.table(item, &format!("compare.{name}")) else { continue };
+            self.places.compare.push((name.to_owned(), key.span()));
+            let mut treatments: BTreeMap<String, Treatment> = BTreeMap::new();
+            for (column, item) in columns {
+                let treatment = treatments.entry(column.get_ref().to_string()).or_default();
+                for (word, span) in self.strings(item, column.get_ref()) {
+                    if !treatment.add(&word) {
+                        let help = "use \"ignore\", \"text\", \"trim\", \"fold\" or \"round 2\", or a list of them";
+                        let message = format!("\"{word}\" is no way to compare a column");
+                        self.error(Some(span), message, Some(help.to_owned()));
+                    }
+                }
+            }
+            found.insert(name.to_owned(), treatments);
+        }
+        found
     }
 
     fn address(&mut self, text: &str, span: Range<usize>) -> Option<Address> {
@@ -166,19 +233,10 @@ impl Reader {
             }
             return Some(Address::Sqlite(path.to_owned()));
         }
-        if let Some((scheme, engine)) = ENGINES.iter().find(|(scheme, _)| text.starts_with(scheme))
-        {
-            let authority = text[scheme.len()..].split(['/', '?']).next().unwrap_or("");
-            let account = authority.rsplit_once('@').map_or("", |(account, _)| account);
-            if account.contains(':') {
-                self.error(
-                    Some(span),
-                    "the address holds a password".to_owned(),
-                    Some("keep it out of this file: password = { env = \"NAME\" } or { file = \"path\" }".to_owned()),
-                );
-                return None;
-            }
-            return Some(Address::Server { engine, address: text.to_owned() });
+        let problems = self.problems.len();
+        let server = self.server(text, &span);
+        if server.is_some() || self.problems.len() > problems {
+            return server;
         }
         self.error(
             Some(span),

@@ -138,7 +138,7 @@ impl ReadRows for SqliteNode {
     }
 
     fn shape(&mut self, table: &str) -> Result<TableShape, ReadFault> {
-        let (shape, local) = shape::look(&self.connection, &self.path, table)?;
+        let (shape, local) = shape::look(&self.connection, &self.path, table, self.encoding)?;
         self.tables.insert(table.to_owned(), local);
         Ok(shape)
     }
@@ -172,5 +172,5 @@ impl ReadRows for SqliteNode {
 /// Quotes a name for SQLite.
 #[must_use]
 pub fn quoted(name: &str) -> String {
-    keen_core::plan::sql::quoted(name)
+    keen_core::plan::dialect::quoted(keen_core::topology::Engine::Sqlite, name)
 }

@@ -3,7 +3,8 @@
 //! Rows come in the order of [`keen_core::order`]: NULL, numbers, text by its
 //! UTF-8 bytes, bytes. That is SQLite's own order under the BINARY collation
 //! as long as the file stores text as UTF-8, and then an index on the key
-//! serves. In a UTF-16 file SQLite compares the UTF-16 bytes, so the order is
+//! serves. Otherwise rows are wanted in whatever order is cheapest, and come in
+//! that of the table. In a UTF-16 file SQLite compares the UTF-16 bytes, so the order is
 //! made by a function there and SQLite sorts, on disk where need be.
 
 use std::path::Path;
@@ -37,6 +38,9 @@ impl TableRead<'_> {
         deliver: &mut dyn FnMut(Batch) -> Option<Batch>,
     ) -> Result<(), ReadFault> {
         let explain = |error| self.explain(&error);
+        if !self.request.ordered {
+            writer = writer.in_any_order();
+        }
         let sql =
             select(self.connection, self.encoding, self.local, self.request).map_err(explain)?;
         let columns = self.request.columns.len();
@@ -124,7 +128,9 @@ fn select(
     let table = quoted(&local.name);
     let columns: Vec<String> = request.columns.iter().map(|name| quoted(name)).collect();
     let mut ordered: Vec<String> = local.key.iter().map(|name| quoted(name)).collect();
-    if ordered.is_empty() || has_null_keys(connection, local)? {
+    if !request.ordered {
+        ordered.clear();
+    } else if ordered.is_empty() || has_null_keys(connection, local)? {
         ordered.extend(columns.iter().cloned());
     }
     let (mut selected, order): (Vec<String>, Vec<String>) = if encoding == Encoding::Utf8 {
@@ -142,7 +148,9 @@ fn select(
         // On lines of its own, so that a comment in the filter ends where the filter ends.
         selected.push(format!("((\n{filter}\n) IS NOT TRUE)"));
     }
-    Ok(format!("SELECT {} FROM {table} ORDER BY {}", selected.join(", "), order.join(", ")))
+    let order =
+        if order.is_empty() { String::new() } else { format!(" ORDER BY {}", order.join(", ")) };
+    Ok(format!("SELECT {} FROM {table}{order}", selected.join(", ")))
 }
 
 fn with_text_as_bytes(column: &str) -> String {

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use keen_core::ports::ReadFault;
-use keen_core::shape::{ColumnShape, Family, Reference, TableShape};
+use keen_core::shape::{self, ColumnShape, Family, Reference, TableShape};
 use rusqlite::Connection;
 
 use super::{fault, quoted};
@@ -59,6 +59,7 @@ pub(super) fn look(
     connection: &Connection,
     path: &Path,
     table: &str,
+    encoding: Encoding,
 ) -> Result<(TableShape, Local), ReadFault> {
     let shown = path.display();
     let explain = |error| fault::explain(path, &format!("look at table {table}"), &error);
@@ -92,7 +93,7 @@ pub(super) fn look(
             ));
         }
     }
-    describe(connection, name, without_rowid, strict).map_err(explain)
+    describe(connection, name, without_rowid, strict, encoding).map_err(explain)
 }
 
 fn describe(
@@ -100,7 +101,9 @@ fn describe(
     name: String,
     without_rowid: bool,
     strict: bool,
+    encoding: Encoding,
 ) -> rusqlite::Result<(TableShape, Local)> {
+    let name_of_table = &name;
     let mut statement = connection.prepare(
         "SELECT name, type, \"notnull\", dflt_value IS NOT NULL, pk, hidden FROM pragma_table_xinfo(?1) ORDER BY cid",
     )?;
@@ -118,6 +121,7 @@ fn describe(
             not_null,
             optional: !not_null || generated || row.get(3)?,
             generated,
+            fraction: None,
         };
         let place: i64 = row.get(4)?;
         if place > 0 {
@@ -126,7 +130,16 @@ fn describe(
         columns.push(column);
     }
     key.sort();
-    let key: Vec<String> = key.into_iter().map(|(_, name)| name).collect();
+    let mut key: Vec<String> = key.into_iter().map(|(_, name)| name).collect();
+    let unique = unique_keys(connection, name_of_table)?;
+    if key.is_empty() {
+        let strict = |list: &Vec<String>| {
+            list.iter().all(|name| columns.iter().any(|c| c.name == *name && c.not_null))
+        };
+        let whole = unique.iter().filter(|(_, partial)| !partial).map(|(list, _)| list);
+        key = shape::unique_as_key(whole.filter(|list| strict(list)));
+    }
+    let unordered = other_collation(connection, name_of_table, &key)?;
     let taken = |name: &str| columns.iter().any(|c| c.name.eq_ignore_ascii_case(name));
     let rowid = ROWID_NAMES.into_iter().find(|name| !without_rowid && !taken(name));
     let is_rowid = |column: &ColumnShape| {
@@ -140,17 +153,23 @@ fn describe(
             column.optional = true;
         }
     }
+    let rowid_key = columns.iter().any(is_rowid);
     let nullable_key = columns
         .iter()
         .filter(|c| key.contains(&c.name) && !c.not_null && !without_rowid && !is_rowid(c))
         .map(|c| c.name.clone())
         .collect();
     let shape = TableShape {
-        unique: unique_keys(connection, &name)?,
+        unique: unique.into_iter().map(|(list, _)| list).filter(|list| *list != key).collect(),
         references: references(connection, &name)?,
         triggers: triggers(connection, &name)?,
         columns,
         key: key.clone(),
+        qualified: Vec::new(),
+        unordered: unordered.or_else(|| {
+            let otherwise = encoding != Encoding::Utf8 && !rowid_key;
+            otherwise.then(|| format!("text is stored as {} and sorts by it", encoding.name()))
+        }),
     };
     Ok((shape, Local { name, key, nullable_key, rowid }))
 }
@@ -176,24 +195,50 @@ pub fn family(declared: &str, strict: bool) -> Family {
     }
 }
 
-fn unique_keys(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Vec<String>>> {
+/// The unique keys beside the primary one, and whether each covers only some of the rows.
+fn unique_keys(connection: &Connection, table: &str) -> rusqlite::Result<Vec<(Vec<String>, bool)>> {
     let mut statement = connection.prepare(
-        "SELECT name FROM pragma_index_list(?1) WHERE \"unique\" AND origin <> 'pk' ORDER BY name",
+        "SELECT name, partial FROM pragma_index_list(?1) WHERE \"unique\" AND origin <> 'pk' ORDER BY name",
     )?;
-    let indexes: Vec<String> =
-        statement.query_map([table], |row| row.get(0))?.collect::<Result<_, _>>()?;
+    let indexes: Vec<(String, bool)> = statement
+        .query_map([table], |row| Ok((row.get(0)?, row.get(1)?)))?
+        .collect::<Result<_, _>>()?;
     let mut columns =
         connection.prepare("SELECT name FROM pragma_index_info(?1) ORDER BY seqno")?;
     let mut keys = Vec::new();
-    for index in indexes {
+    for (index, partial) in indexes {
         let names: Vec<Option<String>> =
             columns.query_map([&index], |row| row.get(0))?.collect::<Result<_, _>>()?;
         // An index over an expression has a column without a name.
         if let Some(names) = names.into_iter().collect::<Option<Vec<_>>>() {
-            keys.push(names);
+            keys.push((names, partial));
         }
     }
     Ok(keys)
+}
+
+/// The collation that an index on the key sorts by, where that is not by bytes.
+fn other_collation(
+    connection: &Connection,
+    table: &str,
+    key: &[String],
+) -> rusqlite::Result<Option<String>> {
+    let mut statement = connection.prepare(
+        "SELECT i.name, group_concat(x.name, char(0)), max(CASE WHEN x.coll <> 'BINARY' THEN x.coll END) \
+         FROM (SELECT name FROM pragma_index_list(?1) WHERE \"unique\" AND NOT partial) AS i, \
+         pragma_index_xinfo(i.name) AS x WHERE x.key GROUP BY i.name",
+    )?;
+    let mut rows = statement.query([table])?;
+    while let Some(row) = rows.next()? {
+        let columns: Option<String> = row.get(1)?;
+        let collation: Option<String> = row.get(2)?;
+        if columns.is_some_and(|columns| columns == key.join("\0"))
+            && let Some(collation) = collation
+        {
+            return Ok(Some(format!("its index sorts by collation {collation}")));
+        }
+    }
+    Ok(None)
 }
 
 fn references(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Reference>> {

@@ -8,6 +8,8 @@
     reason = "each test uses its part"
 )]
 
+pub mod typed;
+
 use std::path::{Path, PathBuf};
 
 use keen_core::shape::{ColumnShape, Family, TableShape};
@@ -40,6 +42,7 @@ impl Table {
             not_null: false,
             optional: true,
             generated: false,
+            fraction: None,
         };
         let shape = TableShape {
             columns: self.columns.iter().map(column).collect(),

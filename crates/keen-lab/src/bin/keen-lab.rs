@@ -1,0 +1,165 @@
+//! Starts a few linked servers with the tables of the refuge huts, writes a topology file for them
+//! and keeps them up until it is told to end: something to try keen on.
+
+use std::fs;
+use std::io::{Read, Write};
+use std::path::PathBuf;
+use std::process::ExitCode;
+use std::time::Duration;
+
+use clap::{Parser, ValueEnum};
+use keen_lab::servers::{CHECKER, Engine, Server, ServerFault, ServerLab, Settings, huts, links};
+
+/// Start private database servers, linked, with the tables of the refuge huts, and a keen.toml for them.
+///
+/// Everything is on loopback ports and in a temporary folder, and gone when this ends.
+#[derive(Debug, Parser)]
+#[command(name = "keen-lab")]
+struct Arguments {
+    /// How the servers are linked.
+    #[arg(value_enum)]
+    shape: Shape,
+
+    /// Write the topology file into this folder.
+    #[arg(long, value_name = "FOLDER", default_value = ".")]
+    output: PathBuf,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Shape {
+    /// Three MariaDB servers, each following each.
+    Mesh,
+    /// Three MariaDB servers, each following the one before it.
+    Ring,
+    /// Two PostgreSQL 18 servers, each subscribed to the other.
+    Peers,
+    /// A PostgreSQL 15 server and two subscribers, one of them with a filter and a column list.
+    Publisher,
+    /// MariaDB, PostgreSQL 15 and PostgreSQL 18 side by side, not linked, with the same rows.
+    Mixed,
+}
+
+const MESH: &str = "[[link]]\nmesh = [\"valley\", \"saddle\", \"cirque\"]\ncarries = [\"stays\"]\n";
+const STAYS: &str = "[set.stays]\ntables = [\"guest\", \"stay\"]\n\n";
+
+fn start(
+    lab: &ServerLab,
+    shape: Shape,
+) -> Result<(Vec<(&'static str, Server)>, String), ServerFault> {
+    let names = ["valley", "saddle", "cirque"];
+    let mariadb = |settled: fn(&[Server]) -> Result<(), ServerFault>| {
+        let mut servers = Vec::new();
+        for (id, name) in (1..).zip(names) {
+            let settings = Settings { server_id: Some(id), ..Settings::default() };
+            servers.push(lab.start_with(name, Engine::MariaDb, &settings)?);
+        }
+        settled(&servers)?;
+        huts::tables(&servers[0])?;
+        huts::rows(&servers[0])?;
+        links::mariadb_settled(&servers, Duration::from_secs(30))?;
+        Ok::<_, ServerFault>(servers)
+    };
+    let (servers, rest) = match shape {
+        Shape::Mesh => (mariadb(links::mariadb_mesh)?, format!("{STAYS}{MESH}")),
+        Shape::Ring => {
+            (mariadb(links::mariadb_ring)?, format!("{STAYS}{}", MESH.replace("mesh", "ring")))
+        }
+        Shape::Peers => {
+            let servers =
+                lab.start_all(&[("valley", Engine::Postgres18), ("saddle", Engine::Postgres18)])?;
+            for server in &servers {
+                huts::tables(server)?;
+                huts::rows(server)?;
+            }
+            links::postgres_peers(&servers, "guest, stay")?;
+            links::postgres_settled(&servers, Duration::from_secs(30))?;
+            (
+                servers,
+                format!(
+                    "{STAYS}[[link]]\nboth = [\"valley\", \"saddle\"]\ncarries = [\"stays\"]\n"
+                ),
+            )
+        }
+        Shape::Publisher => (
+            publisher(lab)?,
+            format!(
+                "{STAYS}[set.notices]\ntables = [\"trail_notice\"]\nwhere = \"published = 1\"\nwithout = [\"draft_note\"]\n\n\
+                 [[link]]\nfrom = \"valley\"\nto = \"saddle\"\ncarries = [\"stays\"]\n\n\
+                 [[link]]\nfrom = \"valley\"\nto = \"cirque\"\ncarries = [\"notices\"]\n"
+            ),
+        ),
+        Shape::Mixed => {
+            let engines = [Engine::MariaDb, Engine::Postgres15, Engine::Postgres18];
+            let wanted: Vec<_> = names.into_iter().zip(engines).collect();
+            let servers = lab.start_all(&wanted)?;
+            for server in &servers {
+                huts::tables(server)?;
+                huts::rows(server)?;
+            }
+            (servers, format!("{STAYS}{MESH}"))
+        }
+    };
+    Ok((names.into_iter().zip(servers).collect(), rest))
+}
+
+fn publisher(lab: &ServerLab) -> Result<Vec<Server>, ServerFault> {
+    let engine = Engine::Postgres15;
+    let servers = lab.start_all(&[("valley", engine), ("saddle", engine), ("cirque", engine)])?;
+    for server in &servers {
+        huts::tables(server)?;
+    }
+    huts::rows(&servers[0])?;
+    links::publish(&servers[0], "stays", "guest, stay")?;
+    let list = "trail_notice (id, hut, body, published) WHERE (published = 1)";
+    servers[0].run("ALTER TABLE trail_notice REPLICA IDENTITY FULL")?;
+    links::publish(&servers[0], "notices", list).or_else(|_| {
+        links::publish(&servers[0], "notices", "trail_notice (id, hut, body, published)")
+    })?;
+    links::subscribe(&servers[1], &servers[0], "stays_to_saddle", "stays", "copy_data = true")?;
+    links::subscribe(&servers[2], &servers[0], "notices_to_cirque", "notices", "copy_data = true")?;
+    links::postgres_settled(&servers, Duration::from_secs(30))?;
+    Ok(servers)
+}
+
+fn topology(nodes: &[(&str, Server)], rest: &str) -> String {
+    let mut text = String::from("name = \"refuge-huts\"\n\n");
+    for (name, server) in nodes {
+        text.push_str(&format!(
+            "[node.{name}]\nat = \"{}\"\npassword = {{ env = \"KEEN_LAB\" }}\nwrites = true\n\n",
+            server.address()
+        ));
+    }
+    text + rest
+}
+
+fn run(arguments: &Arguments) -> Result<(), Box<dyn std::error::Error>> {
+    let file = arguments.output.join("keen.toml");
+    if file.exists() {
+        return Err(format!(
+            "{} is there already; name another folder with --output",
+            file.display()
+        )
+        .into());
+    }
+    let lab = ServerLab::new()?;
+    let (nodes, rest) = start(&lab, arguments.shape)?;
+    fs::write(&file, topology(&nodes, &rest))?;
+    let mut out = std::io::stdout();
+    writeln!(out, "The servers are up. In another terminal:")?;
+    writeln!(out, "  export KEEN_LAB={}", CHECKER.1)?;
+    writeln!(out, "  keen audit --topology {}", file.display())?;
+    writeln!(out, "Their logs are in {}; press Enter to end them.", lab.root().display())?;
+    let _ended = std::io::stdin().read(&mut [0])?;
+    fs::remove_file(&file)?;
+    Ok(())
+}
+
+fn main() -> ExitCode {
+    match run(&Arguments::parse()) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            let _unheard = writeln!(std::io::stderr(), "keen-lab: {error}");
+            ExitCode::FAILURE
+        }
+    }
+}

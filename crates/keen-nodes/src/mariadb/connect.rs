@@ -1,0 +1,108 @@
+//! A session: connected within limits, settings pinned, one snapshot.
+
+use std::sync::mpsc;
+use std::time::Duration;
+
+use keen_core::ports::ReadFault;
+use mysql::prelude::{FromRow, Queryable};
+use mysql::{ClientIdentity, Conn, OptsBuilder, Params, SslOpts};
+
+use super::fault;
+use crate::server::Access;
+
+pub(super) struct Session {
+    pub(super) connection: Conn,
+    access: Access,
+    /// A result was left half read: the connection is of no use any more.
+    pub(super) abandoned: bool,
+}
+
+impl Session {
+    pub(super) fn open(access: &Access) -> Result<Self, ReadFault> {
+        let options = options(access)?;
+        // The limit of the library begins anew with each read; this one holds for the whole handshake.
+        let (say, connected) = mpsc::sync_channel(1);
+        std::thread::Builder::new()
+            .name("connect".to_owned())
+            .spawn(move || drop(say.send(Conn::new(options))))
+            .map_err(|error| {
+                ReadFault::new(format!("cannot start a connection: {error}"), "free some memory")
+            })?;
+        let began = std::time::Instant::now();
+        let connection = loop {
+            match connected.recv_timeout(Duration::from_millis(100)) {
+                Ok(connection) => {
+                    break connection.map_err(|error| fault::connecting(access, &error))?;
+                }
+                Err(_) if access.stopped() => return Err(ReadFault::interrupted()),
+                Err(_) if began.elapsed() >= access.wait => return Err(access.silent("connect")),
+                Err(_) => {}
+            }
+        };
+        let mut session = Self { connection, access: access.clone(), abandoned: false };
+        let lock = access.wait.as_secs().max(1);
+        for statement in [
+            "SET NAMES utf8mb4".to_owned(),
+            "SET SESSION time_zone = '+00:00'".to_owned(),
+            "SET SESSION sql_mode = 'ANSI_QUOTES,PIPES_AS_CONCAT,NO_BACKSLASH_ESCAPES'".to_owned(),
+            format!("SET SESSION lock_wait_timeout = {lock}, innodb_lock_wait_timeout = {lock}"),
+            // A slower node may keep this one waiting; the server would hang up on a reader that pauses.
+            "SET SESSION net_write_timeout = 86400, wait_timeout = 86400".to_owned(),
+            "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ".to_owned(),
+            "SET SESSION TRANSACTION READ ONLY".to_owned(),
+            "START TRANSACTION WITH CONSISTENT SNAPSHOT".to_owned(),
+        ] {
+            let done = session.connection.query_drop(statement);
+            done.map_err(|error| fault::explain(access, "prepare the session", &error))?;
+        }
+        Ok(session)
+    }
+
+    pub(super) fn access(&self) -> &Access {
+        &self.access
+    }
+
+    pub(super) fn rows<T: FromRow>(
+        &mut self,
+        doing: &str,
+        sql: &str,
+        values: impl Into<Params>,
+    ) -> Result<Vec<T>, ReadFault> {
+        let rows = self.connection.exec(sql, values);
+        rows.map_err(|error| fault::explain(&self.access, doing, &error))
+    }
+}
+
+fn options(access: &Access) -> Result<OptsBuilder, ReadFault> {
+    let server = &access.server;
+    let mut options = OptsBuilder::new()
+        .ip_or_hostname(Some(server.host.clone()))
+        .tcp_port(server.port)
+        .user(Some(server.user.clone()))
+        .pass(access.password.as_ref().map(|password| password.reveal().to_owned()))
+        .db_name(Some(server.database.clone()))
+        .prefer_socket(false)
+        .tcp_connect_timeout(Some(access.wait))
+        .read_timeout(Some(access.silence))
+        .write_timeout(Some(access.silence))
+        .stmt_cache_size(0);
+    if access.wants_tls() {
+        // Checked here first, so that what is wrong with the files is said in the same words everywhere.
+        access.tls_config()?;
+        let mut tls = SslOpts::default();
+        if let Some(ca) = &access.tls.ca {
+            tls = tls.with_root_cert_path(Some(access.path(ca)));
+        }
+        if let Some((cert, key)) = &access.tls.client {
+            tls = tls.with_client_identity(Some(ClientIdentity::new(
+                access.path(cert),
+                access.path(key),
+            )));
+        }
+        tls = tls
+            .with_danger_accept_invalid_certs(access.tls.unverified)
+            .with_danger_skip_domain_validation(access.tls.unverified);
+        options = options.ssl_opts(tls);
+    }
+    Ok(options)
+}

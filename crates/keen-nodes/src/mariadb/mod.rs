@@ -1,0 +1,89 @@
+//! MariaDB servers, and others that speak its protocol, as nodes.
+//!
+//! Everything is read in one transaction with a consistent snapshot, over the
+//! binary protocol, so numbers arrive as numbers. The session's settings are
+//! pinned: times come in UTC, text as UTF-8 whatever character set holds it,
+//! and a filter means what standard SQL says.
+
+mod connect;
+mod decode;
+mod fault;
+mod read;
+mod shape;
+
+use std::collections::HashMap;
+
+use keen_core::ports::{ReadFault, ReadRows, TableRequest};
+use keen_core::rows::{Batch, RowWriter};
+use keen_core::shape::TableShape;
+
+use crate::server::Access;
+use connect::Session;
+
+/// A MariaDB server, fixed at one moment.
+pub struct MariaDbNode {
+    session: Session,
+    about: String,
+    tables: HashMap<String, shape::Local>,
+}
+
+impl std::fmt::Debug for MariaDbNode {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("MariaDbNode").field("about", &self.about).finish_non_exhaustive()
+    }
+}
+
+impl MariaDbNode {
+    /// Logs in and fixes the moment as of which the server is read.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when it cannot be reached in time, or refuses.
+    pub fn open(access: &Access) -> Result<Self, ReadFault> {
+        let mut session = Session::open(access)?;
+        let version: Vec<(String, bool)> =
+            session.rows("look at the server", "SELECT version(), @@global.read_only", ())?;
+        let (version, read_only) = version.into_iter().next().unwrap_or_default();
+        let product =
+            if version.to_ascii_lowercase().contains("mariadb") { "mariadb" } else { "mysql" };
+        let number = version.split('-').next().unwrap_or(&version);
+        let closed = if read_only { ", read-only" } else { "" };
+        let secured = if access.wants_tls() { ", tls" } else { "" };
+        let about = format!("{product} {number}{closed}{secured}");
+        Ok(Self { session, about, tables: HashMap::new() })
+    }
+}
+
+impl ReadRows for MariaDbNode {
+    fn about(&self) -> String {
+        self.about.clone()
+    }
+
+    fn shape(&mut self, table: &str) -> Result<TableShape, ReadFault> {
+        let (shape, local) = shape::look(&mut self.session, table)?;
+        self.tables.insert(table.to_owned(), local);
+        Ok(shape)
+    }
+
+    fn estimate(&mut self, table: &str) -> Option<u64> {
+        self.tables.get(table)?.estimate
+    }
+
+    fn read(
+        &mut self,
+        request: &TableRequest,
+        writer: RowWriter,
+        deliver: &mut dyn FnMut(Batch) -> Option<Batch>,
+    ) -> Result<(), ReadFault> {
+        if !self.tables.contains_key(&request.table) {
+            self.shape(&request.table)?;
+        }
+        let local = &self.tables[&request.table];
+        read::run(&mut self.session, local, request, writer, deliver)
+    }
+}
+
+/// Quotes a name for MariaDB.
+#[must_use]
+pub fn quoted(name: &str) -> String {
+    keen_core::plan::dialect::quoted(keen_core::topology::Engine::MariaDb, name)
+}

@@ -1,0 +1,308 @@
+//! The shape of a table, from MariaDB's information schema.
+
+use std::collections::BTreeMap;
+
+use keen_core::ports::ReadFault;
+use keen_core::shape::{self, ColumnShape, Family, Reference, TableShape};
+use mysql::Row;
+
+use super::connect::Session;
+use super::decode::Take;
+use super::quoted;
+
+/// What reading a table takes, beyond its shape.
+#[derive(Debug)]
+pub(super) struct Local {
+    /// Database and name, quoted.
+    pub(super) name: String,
+    pub(super) key: Vec<String>,
+    pub(super) columns: Vec<(String, Take)>,
+    pub(super) estimate: Option<u64>,
+}
+
+type Found = (String, String, String, Option<u64>);
+
+fn find(
+    session: &mut Session,
+    doing: &str,
+    schema: &str,
+    name: &str,
+) -> Result<Option<Found>, ReadFault> {
+    let found: Vec<Found> = session.rows(
+        doing,
+        "SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE, TABLE_ROWS FROM information_schema.TABLES \
+         WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?",
+        (schema, name),
+    )?;
+    // The information schema does not mind the case of names; servers on most systems do.
+    let exact = found.iter().position(|(_, found, _, _)| found == name);
+    Ok(exact.or((found.len() == 1).then_some(0)).map(|at| found[at].clone()))
+}
+
+pub(super) fn look(session: &mut Session, table: &str) -> Result<(TableShape, Local), ReadFault> {
+    let doing = format!("look at table {table}");
+    let access = session.access().clone();
+    let (shown, user) = (access.shown(), &access.server.user);
+    let mut found = find(session, &doing, &access.server.database, table)?;
+    if found.is_none()
+        && let Some((schema, name)) = table.split_once('.')
+    {
+        found = find(session, &doing, schema, name)?;
+    }
+    let Some((schema, name, kind, estimate)) = found else {
+        return Err(ReadFault::new(
+            format!(
+                "{shown} has no table {table} in {} that {user} may see",
+                access.server.database
+            ),
+            format!(
+                "create it, GRANT SELECT on it to {user}, correct the set, or say under [node.NAME.names] what it is called there"
+            ),
+        ));
+    };
+    match kind.as_str() {
+        "BASE TABLE" | "SYSTEM VERSIONED" => {}
+        "VIEW" | "SYSTEM VIEW" => {
+            return Err(ReadFault::new(
+                format!("{name} on {shown} is a view"),
+                "name the tables it reads from; a view holds no rows that replicate",
+            ));
+        }
+        other => {
+            return Err(ReadFault::new(
+                format!("{name} on {shown} is a {}", other.to_lowercase()),
+                "name an ordinary table",
+            ));
+        }
+    }
+    let place = (schema.as_str(), name.as_str());
+    let as_json = json_columns(session, &doing, place)?;
+    let mut columns = Vec::new();
+    let mut local = Vec::new();
+    let mut sorting = BTreeMap::new();
+    for row in columns_of(session, &doing, place)? {
+        let json = as_json.contains(&row.name);
+        let Some((family, take)) = kind_of(&row, json) else {
+            return Err(ReadFault::new(
+                format!(
+                    "column {} of table {table} on {shown} is of type {}, which keen does not know",
+                    row.name, row.column_type
+                ),
+                "leave the column out of the set with without = [...]",
+            ));
+        };
+        if let Some(reason) = sorts_otherwise(&row, family, take) {
+            sorting.insert(row.name.clone(), reason);
+        }
+        let generated = row.extra.contains("GENERATED");
+        let not_null = row.nullable == "NO";
+        columns.push(ColumnShape {
+            name: row.name.clone(),
+            declared: if json { "json".to_owned() } else { row.column_type.clone() },
+            family,
+            not_null,
+            optional: !not_null
+                || generated
+                || row.default.is_some()
+                || row.extra.contains("auto_increment"),
+            generated,
+            fraction: row.precision.and_then(|digits| u8::try_from(digits).ok()),
+        });
+        local.push((row.name, take));
+    }
+    let (key, unique, clustered) = keys(session, &doing, place, &columns)?;
+    let unordered = if clustered {
+        key.iter().find_map(|name| sorting.get(name).cloned())
+    } else {
+        Some("the key is not the primary one, which rows are stored by".to_owned())
+    };
+    let shape = TableShape {
+        references: references(session, &doing, place)?,
+        triggers: session.rows(
+            &doing,
+            "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = ? AND EVENT_OBJECT_TABLE = ? ORDER BY 1",
+            place,
+        )?,
+        columns,
+        key: key.clone(),
+        unique,
+        unordered,
+        qualified: vec![schema.clone(), name.clone()],
+    };
+    let name = format!("{}.{}", quoted(&schema), quoted(&name));
+    Ok((shape, Local { name, key, columns: local, estimate }))
+}
+
+/// One row of the list of columns.
+struct Described {
+    name: String,
+    data_type: String,
+    column_type: String,
+    nullable: String,
+    default: Option<String>,
+    extra: String,
+    collation: Option<String>,
+    precision: Option<u64>,
+}
+
+fn columns_of(
+    session: &mut Session,
+    doing: &str,
+    place: (&str, &str),
+) -> Result<Vec<Described>, ReadFault> {
+    let rows: Vec<Row> = session.rows(
+        doing,
+        "SELECT COLUMN_NAME, DATA_TYPE, COLUMN_TYPE, IS_NULLABLE, COLUMN_DEFAULT, EXTRA, COLLATION_NAME, DATETIME_PRECISION \
+         FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? ORDER BY ORDINAL_POSITION",
+        place,
+    )?;
+    let text = |row: &Row, i: usize| row.get::<Option<String>, _>(i).flatten();
+    let described = rows.iter().map(|row| Described {
+        name: text(row, 0).unwrap_or_default(),
+        data_type: text(row, 1).unwrap_or_default().to_ascii_lowercase(),
+        column_type: text(row, 2).unwrap_or_default(),
+        nullable: text(row, 3).unwrap_or_default(),
+        default: text(row, 4),
+        extra: text(row, 5).unwrap_or_default(),
+        collation: text(row, 6),
+        precision: row.get::<Option<u64>, _>(7).flatten(),
+    });
+    Ok(described.collect())
+}
+
+fn kind_of(column: &Described, json: bool) -> Option<(Family, Take)> {
+    Some(match column.data_type.as_str() {
+        _ if json => (Family::Json, Take::Json),
+        "tinyint" | "smallint" | "mediumint" | "int" | "bigint" | "year" => {
+            (Family::Integer, Take::Number)
+        }
+        "decimal" => (Family::Decimal, Take::Decimal),
+        "float" => (Family::Single, Take::Number),
+        "double" => (Family::Real, Take::Number),
+        "bit" => {
+            let width = column.column_type.trim_start_matches("bit(").trim_end_matches(')');
+            (Family::Bits, Take::Bits(width.parse().ok()?))
+        }
+        "char" | "varchar" | "tinytext" | "text" | "mediumtext" | "longtext" | "enum" | "set"
+        | "inet4" | "inet6" => (Family::Text, Take::Text),
+        "binary" | "varbinary" | "tinyblob" | "blob" | "mediumblob" | "longblob" | "vector" => {
+            (Family::Bytes, Take::Bytes)
+        }
+        "geometry" | "point" | "linestring" | "polygon" | "multipoint" | "multilinestring"
+        | "multipolygon" | "geometrycollection" | "geomcollection" => (Family::Bytes, Take::Bytes),
+        "json" => (Family::Json, Take::Json),
+        "uuid" => (Family::Uuid, Take::Uuid),
+        "date" => (Family::Date, Take::Date),
+        "datetime" => (Family::LocalTimestamp, Take::Local),
+        "timestamp" => (Family::Timestamp, Take::Moment),
+        "time" => (Family::Time, Take::Time),
+        _ => return None,
+    })
+}
+
+/// Why a key with this column is not stored in the order of [`keen_core::order`], if so.
+fn sorts_otherwise(column: &Described, family: Family, take: Take) -> Option<String> {
+    let name = &column.name;
+    match family {
+        Family::Integer | Family::Decimal | Family::Single | Family::Real | Family::Time => None,
+        Family::Bytes if column.data_type.contains("bin") || column.data_type.contains("blob") => {
+            None
+        }
+        Family::Text if take == Take::Text => match column.collation.as_deref() {
+            Some("utf8mb4_nopad_bin" | "utf8mb3_nopad_bin" | "ascii_nopad_bin")
+                if !matches!(column.data_type.as_str(), "enum" | "set") =>
+            {
+                None
+            }
+            Some(collation) if !matches!(column.data_type.as_str(), "enum" | "set") => {
+                Some(format!("key column {name} sorts by {collation}"))
+            }
+            _ => Some(format!("key column {name} has an order of its own")),
+        },
+        Family::Date | Family::LocalTimestamp | Family::Timestamp => Some(format!(
+            "key column {name} may hold dates of zeros, which sort where no date does"
+        )),
+        _ => Some(format!("key column {name} has an order of its own")),
+    }
+}
+
+/// Columns declared JSON: text with a check that it is.
+fn json_columns(
+    session: &mut Session,
+    doing: &str,
+    place: (&str, &str),
+) -> Result<Vec<String>, ReadFault> {
+    let checks: Vec<String> = session
+        .rows(
+            doing,
+            "SELECT CHECK_CLAUSE FROM information_schema.CHECK_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = ? AND TABLE_NAME = ?",
+            place,
+        )
+        .unwrap_or_default(); // servers without such a table have a JSON type
+    let column = |clause: &String| {
+        let name = clause.strip_prefix("json_valid(`")?.strip_suffix("`)")?;
+        Some(name.replace("``", "`"))
+    };
+    Ok(checks.iter().filter_map(column).collect())
+}
+
+/// The key, the other unique column lists, and whether the key is the one that rows are stored by.
+type Keys = (Vec<String>, Vec<Vec<String>>, bool);
+
+fn keys(
+    session: &mut Session,
+    doing: &str,
+    place: (&str, &str),
+    columns: &[ColumnShape],
+) -> Result<Keys, ReadFault> {
+    let rows: Vec<(String, Option<String>, Option<u64>)> = session.rows(
+        doing,
+        "SELECT INDEX_NAME, COLUMN_NAME, SUB_PART FROM information_schema.STATISTICS \
+         WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND NON_UNIQUE = 0 ORDER BY INDEX_NAME, SEQ_IN_INDEX",
+        place,
+    )?;
+    let mut indexes: BTreeMap<String, (Vec<String>, bool)> = BTreeMap::new();
+    for (index, column, prefix) in rows {
+        let entry = indexes.entry(index).or_default();
+        entry.1 |= prefix.is_some() || column.is_none();
+        entry.0.extend(column);
+    }
+    let mut clustered = false;
+    let mut key = Vec::new();
+    if let Some((columns, partial)) = indexes.remove("PRIMARY") {
+        (key, clustered) = (columns, !partial);
+    }
+    if key.is_empty() {
+        let not_null = |name: &String| columns.iter().any(|c| c.name == *name && c.not_null);
+        let strict =
+            indexes.values().filter(|(list, partial)| !partial && list.iter().all(not_null));
+        key = shape::unique_as_key(strict.map(|(list, _)| list));
+    }
+    let unique = indexes.into_values().map(|(list, _)| list).filter(|list| *list != key).collect();
+    Ok((key, unique, clustered))
+}
+
+fn references(
+    session: &mut Session,
+    doing: &str,
+    place: (&str, &str),
+) -> Result<Vec<Reference>, ReadFault> {
+    let rows: Vec<(String, String, String, String)> = session.rows(
+        doing,
+        "SELECT CONSTRAINT_NAME, COLUMN_NAME, REFERENCED_TABLE_NAME, REFERENCED_COLUMN_NAME \
+         FROM information_schema.KEY_COLUMN_USAGE WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? \
+         AND REFERENCED_TABLE_NAME IS NOT NULL ORDER BY CONSTRAINT_NAME, ORDINAL_POSITION",
+        place,
+    )?;
+    let mut references: Vec<(String, Reference)> = Vec::new();
+    for (name, column, table, to) in rows {
+        if references.last().is_none_or(|(last, _)| *last != name) {
+            references.push((name, Reference { columns: Vec::new(), table, to: Vec::new() }));
+        }
+        if let Some((_, reference)) = references.last_mut() {
+            reference.columns.push(column);
+            reference.to.push(to);
+        }
+    }
+    Ok(references.into_iter().map(|(_, reference)| reference).collect())
+}

@@ -1,0 +1,171 @@
+//! A session: connected within limits, settings pinned, one read-only transaction.
+
+use std::future::Future;
+use std::time::{Duration, Instant};
+
+use keen_core::ports::ReadFault;
+use tokio::runtime::Runtime;
+use tokio_postgres::config::SslMode;
+use tokio_postgres::{Client, Config, CopyOutStream, NoTls, Row};
+use tokio_postgres_rustls::MakeRustlsConnect;
+
+use super::fault;
+use crate::server::Access;
+
+/// What a session is set to, whatever the account's defaults are. Row security
+/// that would hide rows from this account is an error rather than a filter.
+const SETTINGS: &str = "SET TimeZone = 'UTC'; SET DateStyle = 'ISO, YMD'; SET IntervalStyle = 'iso_8601'; \
+    SET extra_float_digits = 3; SET bytea_output = 'hex'; SET xmloption = 'content'; SET row_security = off; \
+    SET idle_in_transaction_session_timeout = 0; SET default_transaction_read_only = on; ";
+
+/// How often a waiting session looks at the stop flag.
+const TICK: Duration = Duration::from_millis(200);
+
+pub(super) struct Session {
+    runtime: Runtime,
+    client: Client,
+    access: Access,
+}
+
+impl Session {
+    pub(super) fn open(access: &Access) -> Result<Self, ReadFault> {
+        let runtime = tokio::runtime::Builder::new_current_thread()
+            .enable_io()
+            .enable_time()
+            .build()
+            .map_err(|error| {
+                ReadFault::new(
+                    format!("cannot start a connection: {error}"),
+                    "free some memory or file handles",
+                )
+            })?;
+        let server = &access.server;
+        let mut config = Config::new();
+        config
+            .host(&server.host)
+            .port(server.port)
+            .user(&server.user)
+            .dbname(&server.database)
+            .application_name("keen")
+            .connect_timeout(access.wait)
+            .keepalives_idle(Duration::from_secs(30));
+        if let Some(password) = &access.password {
+            config.password(password.reveal());
+        }
+        // The library's own limit ends with the TCP handshake; this one holds for all of it.
+        let client = if access.wants_tls() {
+            config.ssl_mode(SslMode::Require);
+            let tls = MakeRustlsConnect::new(access.tls_config()?);
+            let connecting = config.connect(tls);
+            let (client, connection) =
+                within(&runtime, access, access.wait, "connect", connecting)?
+                    .map_err(|error| fault::connecting(access, &error))?;
+            runtime.spawn(connection);
+            client
+        } else {
+            config.ssl_mode(SslMode::Disable);
+            let connecting = config.connect(NoTls);
+            let (client, connection) =
+                within(&runtime, access, access.wait, "connect", connecting)?
+                    .map_err(|error| fault::connecting(access, &error))?;
+            runtime.spawn(connection);
+            client
+        };
+        let session = Self { runtime, client, access: access.clone() };
+        let lock = access.wait.as_millis().max(1);
+        session.batch(&format!(
+            "{SETTINGS} SET lock_timeout = '{lock}ms'; BEGIN TRANSACTION ISOLATION LEVEL REPEATABLE READ READ ONLY"
+        ))?;
+        session.batch(MARK)?;
+        Ok(session)
+    }
+
+    pub(super) fn access(&self) -> &Access {
+        &self.access
+    }
+
+    fn batch(&self, sql: &str) -> Result<(), ReadFault> {
+        let done = self.within("prepare the session", self.client.batch_execute(sql))?;
+        done.map_err(|error| fault::explain(&self.access, "prepare the session", &error))
+    }
+
+    /// The rows of a small query.
+    pub(super) fn rows(
+        &self,
+        doing: &str,
+        sql: &str,
+        values: &[&(dyn tokio_postgres::types::ToSql + Sync)],
+    ) -> Result<Vec<Row>, ReadFault> {
+        let rows = self.within(doing, self.client.query(sql, values))?;
+        rows.map_err(|error| self.failed(doing, &error))
+    }
+
+    /// The one row of a small query.
+    pub(super) fn one(&self, sql: &str) -> Result<Row, ReadFault> {
+        let doing = "look at the server";
+        let row = self.within(doing, self.client.query_one(sql, &[]))?;
+        row.map_err(|error| self.failed(doing, &error))
+    }
+
+    pub(super) fn copy_out(&self, doing: &str, sql: &str) -> Result<CopyOutStream, ReadFault> {
+        let stream = self.within(doing, self.client.copy_out(sql))?;
+        stream.map_err(|error| self.failed(doing, &error))
+    }
+
+    /// Explains an error, and goes back to before it so that the session can go on.
+    pub(super) fn failed(&self, doing: &str, error: &tokio_postgres::Error) -> ReadFault {
+        if !error.is_closed() {
+            let back = self.within(doing, self.client.batch_execute(BACK));
+            tracing::trace!(?back, "back to the savepoint");
+        }
+        fault::explain(&self.access, doing, error)
+    }
+
+    /// Waits for an answer as long as the server may be silent.
+    pub(super) fn within<T>(
+        &self,
+        doing: &str,
+        answer: impl Future<Output = T>,
+    ) -> Result<T, ReadFault> {
+        within(&self.runtime, &self.access, self.access.silence, doing, answer)
+    }
+
+    pub(super) fn block_on<T>(&self, work: impl Future<Output = T>) -> T {
+        self.runtime.block_on(work)
+    }
+}
+
+const MARK: &str = "SAVEPOINT keen";
+const BACK: &str = "ROLLBACK TO SAVEPOINT keen";
+
+fn within<T>(
+    runtime: &Runtime,
+    access: &Access,
+    limit: Duration,
+    doing: &str,
+    answer: impl Future<Output = T>,
+) -> Result<T, ReadFault> {
+    runtime.block_on(waited(access, limit, doing, answer))
+}
+
+/// Waits for an answer up to a limit, looking at the stop flag now and then.
+pub(super) async fn waited<T>(
+    access: &Access,
+    limit: Duration,
+    doing: &str,
+    answer: impl Future<Output = T>,
+) -> Result<T, ReadFault> {
+    let mut answer = std::pin::pin!(answer);
+    let began = Instant::now();
+    loop {
+        if let Ok(answer) = tokio::time::timeout(TICK.min(limit), &mut answer).await {
+            return Ok(answer);
+        }
+        if access.stopped() {
+            return Err(ReadFault::interrupted());
+        }
+        if began.elapsed() >= limit {
+            return Err(access.silent(doing));
+        }
+    }
+}

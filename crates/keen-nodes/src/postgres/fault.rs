@@ -1,0 +1,105 @@
+//! What PostgreSQL's errors mean to the engineer who reads them.
+
+use std::error::Error as _;
+
+use keen_core::ports::ReadFault;
+use tokio_postgres::Error;
+use tokio_postgres::error::SqlState;
+
+use crate::server::Access;
+
+/// Logging in failed.
+pub(super) fn connecting(access: &Access, error: &Error) -> ReadFault {
+    let shown = access.shown();
+    let (user, database) = (&access.server.user, &access.server.database);
+    if let Some(said) = error.as_db_error() {
+        let advice = match said.code() {
+            &SqlState::INVALID_PASSWORD => {
+                "correct the password that the topology file points to: password = { env = ... } or { file = ... }"
+            }
+            &SqlState::INVALID_AUTHORIZATION_SPECIFICATION => {
+                "create the account, or let it in from here in the server's pg_hba.conf"
+            }
+            &SqlState::INVALID_CATALOG_NAME => "correct the database in the node's address",
+            &SqlState::INSUFFICIENT_PRIVILEGE => "grant CONNECT on the database to the account",
+            &SqlState::TOO_MANY_CONNECTIONS => {
+                "all connections are taken: try again, or reserve one for this account"
+            }
+            &SqlState::CANNOT_CONNECT_NOW => {
+                "the server is starting, stopping or recovering: try again when it is up"
+            }
+            _ => "look at the server's own log",
+        };
+        return ReadFault::new(
+            format!("{shown} refused {user} for database {database}: {}", said.message()),
+            advice,
+        );
+    }
+    let cause = deepest(error);
+    let lower = cause.to_ascii_lowercase();
+    let advice = if lower.contains("refused") {
+        "no server listens there: start it, or correct the host and port of the node's address"
+    } else if lower.contains("lookup") || lower.contains("name") && lower.contains("known") {
+        "there is no such host: correct the node's address"
+    } else if lower.contains("certificate") || lower.contains("unknownissuer") {
+        "name the authority that signed it, tls = { ca = \"FILE\" }, and reach the server by a name in the certificate"
+    } else if lower.contains("tls") {
+        "the server offers no TLS: set it up there, or say tls = \"off\" if nobody can listen on the way"
+    } else if lower.contains("password missing") {
+        "say where the password is: password = { env = \"NAME\" } or { file = \"PATH\" }"
+    } else {
+        "check the address and the way to it"
+    };
+    ReadFault::new(format!("could not connect to {shown} as {user}: {cause}"), advice)
+}
+
+fn deepest(error: &Error) -> String {
+    let mut text = error.to_string();
+    let mut source = error.source();
+    while let Some(inner) = source {
+        text = inner.to_string();
+        source = inner.source();
+    }
+    text
+}
+
+/// A statement failed.
+pub(super) fn explain(access: &Access, doing: &str, error: &Error) -> ReadFault {
+    let shown = access.shown();
+    let user = &access.server.user;
+    let Some(said) = error.as_db_error() else {
+        return ReadFault::new(
+            format!("lost the connection to {shown} when asked to {doing}: {}", deepest(error)),
+            "look whether the server is up and what its log says, then run this again",
+        );
+    };
+    let mut what = format!("{shown} could not {doing}: {}", said.message());
+    if let Some(detail) = said.detail() {
+        what.push_str(&format!(" ({detail})"));
+    }
+    let advice = match said.code() {
+        &SqlState::INSUFFICIENT_PRIVILEGE if said.message().contains("row-level security") => {
+            format!("row security hides rows from {user}: check with an account that has BYPASSRLS")
+        }
+        &SqlState::INSUFFICIENT_PRIVILEGE => format!("grant {user} the right: GRANT SELECT ON the table, and USAGE on its schema"),
+        &SqlState::UNDEFINED_TABLE => "the table was dropped or renamed meanwhile: correct the set, or run this again".to_owned(),
+        &SqlState::LOCK_NOT_AVAILABLE => {
+            "another session holds the table locked: try again when it is done, or wait longer with --wait".to_owned()
+        }
+        &SqlState::QUERY_CANCELED if said.message().contains("statement timeout") => {
+            format!("the account's statement_timeout is too short to read this table: ALTER ROLE {user} SET statement_timeout = 0")
+        }
+        &SqlState::QUERY_CANCELED => "somebody cancelled it on the server: run this again".to_owned(),
+        &SqlState::T_R_SERIALIZATION_FAILURE => {
+            "a standby had to apply changes that this read was in the way of: set hot_standby_feedback = on there, raise max_standby_streaming_delay, or read another node".to_owned()
+        }
+        &SqlState::ADMIN_SHUTDOWN | &SqlState::CRASH_SHUTDOWN => "the server was stopped: run this again when it is up".to_owned(),
+        &SqlState::DISK_FULL | &SqlState::OUT_OF_MEMORY => "the server has no room left for this: make some".to_owned(),
+        &SqlState::DATA_CORRUPTED | &SqlState::INDEX_CORRUPTED => "the server's data is damaged: check it before anything else".to_owned(),
+        &SqlState::UNDEFINED_COLUMN | &SqlState::SYNTAX_ERROR | &SqlState::UNDEFINED_FUNCTION => {
+            "correct the set's row filter, or the node's columns".to_owned()
+        }
+        _ => "look at the server's own log".to_owned(),
+    };
+    ReadFault::new(what, advice)
+}

@@ -1,0 +1,95 @@
+//! PostgreSQL servers as nodes.
+//!
+//! Everything is read in one REPEATABLE READ READ ONLY transaction, so as of
+//! one moment, by `COPY (SELECT ...) TO STDOUT (FORMAT binary)`: values arrive
+//! in the server's binary form and no setting of the session can print them
+//! otherwise. Each statement has a savepoint, so that a table that cannot be
+//! read costs that table and not the node.
+
+mod connect;
+mod decode;
+mod fault;
+mod read;
+mod shape;
+mod types;
+
+use std::collections::HashMap;
+
+use keen_core::ports::{ReadFault, ReadRows, TableRequest};
+use keen_core::rows::{Batch, RowWriter};
+use keen_core::shape::TableShape;
+
+use crate::server::Access;
+use connect::Session;
+pub use decode::pg_date_text;
+
+/// A PostgreSQL server, fixed at one moment.
+pub struct PostgresNode {
+    session: Session,
+    about: String,
+    types: types::Types,
+    tables: HashMap<String, shape::Local>,
+}
+
+impl std::fmt::Debug for PostgresNode {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("PostgresNode").field("about", &self.about).finish_non_exhaustive()
+    }
+}
+
+impl PostgresNode {
+    /// Logs in and fixes the moment as of which the server is read.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when it cannot be reached in time, or refuses.
+    pub fn open(access: &Access) -> Result<Self, ReadFault> {
+        let session = Session::open(access)?;
+        let row = session.one(
+            "SELECT current_setting('server_version'), current_setting('server_encoding'), pg_is_in_recovery()",
+        )?;
+        let (version, encoding): (&str, &str) = (row.get(0), row.get(1));
+        let version = version.split_whitespace().next().unwrap_or(version);
+        let standby = if row.get::<_, bool>(2) { ", standby" } else { "" };
+        let secured = if access.wants_tls() { ", tls" } else { "" };
+        let about = format!("postgresql {version}, {encoding}{standby}{secured}");
+        let types = types::Types::load(&session)?;
+        Ok(Self { session, about, types, tables: HashMap::new() })
+    }
+}
+
+impl ReadRows for PostgresNode {
+    fn about(&self) -> String {
+        self.about.clone()
+    }
+
+    fn shape(&mut self, table: &str) -> Result<TableShape, ReadFault> {
+        let (shape, local) = shape::look(&self.session, &self.types, table)?;
+        self.tables.insert(table.to_owned(), local);
+        Ok(shape)
+    }
+
+    fn estimate(&mut self, table: &str) -> Option<u64> {
+        let local = self.tables.get(table)?;
+        shape::estimate(&self.session, local)
+    }
+
+    fn read(
+        &mut self,
+        request: &TableRequest,
+        writer: RowWriter,
+        deliver: &mut dyn FnMut(Batch) -> Option<Batch>,
+    ) -> Result<(), ReadFault> {
+        if !self.tables.contains_key(&request.table) {
+            self.shape(&request.table)?;
+        }
+        let local = &self.tables[&request.table];
+        read::TableRead { session: &self.session, types: &self.types, local, request }
+            .run(writer, deliver)
+    }
+}
+
+/// Quotes a name for PostgreSQL.
+#[must_use]
+pub fn quoted(name: &str) -> String {
+    keen_core::plan::dialect::quoted(keen_core::topology::Engine::Postgres, name)
+}

@@ -1,0 +1,239 @@
+//! The shape of a table, from PostgreSQL's catalogue.
+
+use keen_core::ports::ReadFault;
+use keen_core::shape::{self, ColumnShape, Reference, TableShape};
+
+use super::connect::Session;
+use super::quoted;
+use super::types::{Codec, Types};
+
+/// What reading a table takes, beyond its shape.
+#[derive(Debug)]
+pub(super) struct Local {
+    oid: u32,
+    /// Schema and name, quoted.
+    pub(super) name: String,
+    pub(super) key: Vec<String>,
+    pub(super) columns: Vec<LocalColumn>,
+}
+
+#[derive(Debug)]
+pub(super) struct LocalColumn {
+    pub(super) name: String,
+    pub(super) codec: Codec,
+    pub(super) is_money: bool,
+}
+
+const FIND: &str = "SELECT c.oid, n.nspname::text, c.relname::text, c.relkind::text, c.relhassubclass, \
+    has_schema_privilege(n.oid, 'USAGE'), has_table_privilege(c.oid, 'SELECT') OR has_any_column_privilege(c.oid, 'SELECT') \
+    FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f')";
+
+const COLUMNS: &str = "SELECT a.attname::text, a.atttypid, format_type(a.atttypid, a.atttypmod), a.attnotnull, \
+    a.atthasdef OR a.attidentity <> '', a.attgenerated <> '', \
+    coalesce(CASE WHEN l.collname = 'default' THEN (SELECT CASE d.datlocprovider WHEN 'c' THEN d.datcollate WHEN 'b' THEN 'C' ELSE 'a locale' END \
+        FROM pg_database d WHERE d.datname = current_database()) \
+        WHEN l.collprovider = 'b' THEN 'C' WHEN l.collprovider = 'c' THEN l.collcollate ELSE 'collation ' || l.collname END, ''), \
+    CASE WHEN b.typname IN ('time', 'timestamp', 'timestamptz') AND a.atttypmod >= 0 THEN a.atttypmod::int2 END, \
+    has_column_privilege(a.attrelid, a.attnum, 'SELECT'), a.attnum \
+    FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid \
+    JOIN pg_type b ON b.oid = CASE WHEN t.typbasetype <> 0 THEN t.typbasetype ELSE t.oid END \
+    LEFT JOIN pg_collation l ON l.oid = a.attcollation \
+    WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum";
+
+const KEYS: &str = "SELECT i.indisprimary, i.indpred IS NOT NULL, \
+    (SELECT array_agg(coalesce(a.attname::text, '') ORDER BY k.place) FROM unnest(i.indkey::int2[]) WITH ORDINALITY AS k (number, place) \
+     LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.number AND k.number > 0 WHERE k.place <= i.indnkeyatts) \
+    FROM pg_index i WHERE i.indrelid = $1 AND i.indisunique AND i.indisvalid AND i.indimmediate ORDER BY i.indexrelid";
+
+const REFERENCES: &str = "SELECT p.relname::text, \
+    (SELECT array_agg(a.attname::text ORDER BY k.place) FROM unnest(f.conkey) WITH ORDINALITY AS k (number, place) \
+     JOIN pg_attribute a ON a.attrelid = f.conrelid AND a.attnum = k.number), \
+    (SELECT array_agg(a.attname::text ORDER BY k.place) FROM unnest(f.confkey) WITH ORDINALITY AS k (number, place) \
+     JOIN pg_attribute a ON a.attrelid = f.confrelid AND a.attnum = k.number) \
+    FROM pg_constraint f JOIN pg_class p ON p.oid = f.confrelid WHERE f.conrelid = $1 AND f.contype = 'f' ORDER BY f.oid";
+
+pub(super) fn look(
+    session: &Session,
+    types: &Types,
+    table: &str,
+) -> Result<(TableShape, Local), ReadFault> {
+    let doing = format!("look at table {table}");
+    let shown = session.access().shown();
+    let user = &session.access().server.user;
+    let mut found = session.rows(
+        &doing,
+        &format!("{FIND} AND c.relname = $1 AND pg_table_is_visible(c.oid)"),
+        &[&table],
+    )?;
+    if found.is_empty()
+        && let Some((schema, name)) = table.split_once('.')
+    {
+        let sql = format!("{FIND} AND n.nspname = $1 AND c.relname = $2");
+        found = session.rows(&doing, &sql, &[&schema, &name])?;
+    }
+    let Some(row) = found.first() else {
+        return Err(ReadFault::new(
+            format!("{shown} has no table {table} in {}", session.access().server.database),
+            "create it, correct the set, or say under [node.NAME.names] what it is called there, with its schema",
+        ));
+    };
+    let (oid, schema, name, kind): (u32, &str, &str, &str) =
+        (row.get(0), row.get(1), row.get(2), row.get(3));
+    let has_children: bool = row.get(4);
+    let full = format!("{}.{}", quoted(schema), quoted(name));
+    match kind {
+        "r" | "p" => {}
+        "v" | "m" => {
+            let what = if kind == "v" { "view" } else { "materialized view" };
+            return Err(ReadFault::new(
+                format!("{name} on {shown} is a {what}"),
+                "name the tables it reads from; a view holds no rows that replicate",
+            ));
+        }
+        _ => {
+            return Err(ReadFault::new(
+                format!("{name} on {shown} is a foreign table"),
+                "name the table on the server that holds its rows",
+            ));
+        }
+    }
+    if !row.get::<_, bool>(5) {
+        return Err(ReadFault::new(
+            format!("{user} may not use schema {schema} on {shown}"),
+            format!("GRANT USAGE ON SCHEMA {} TO {}", quoted(schema), quoted(user)),
+        ));
+    }
+    if !row.get::<_, bool>(6) {
+        return Err(ReadFault::new(
+            format!("{user} may not read table {name} on {shown}"),
+            format!("GRANT SELECT ON {full} TO {}", quoted(user)),
+        ));
+    }
+
+    let rows = session.rows(&doing, COLUMNS, &[&oid])?;
+    let mut columns = Vec::new();
+    let mut local = Vec::new();
+    let mut collations: Vec<String> = Vec::new();
+    for row in &rows {
+        let (name, type_oid, declared): (String, u32, String) =
+            (row.get(0), row.get(1), row.get(2));
+        if !row.get::<_, bool>(8) {
+            return Err(ReadFault::new(
+                format!("{user} may not read column {name} of table {table} on {shown}"),
+                format!(
+                    "GRANT SELECT ON {full} TO {}, or leave the column out of the set",
+                    quoted(user)
+                ),
+            ));
+        }
+        let codec = types.of_column(type_oid);
+        if codec == Codec::Raw && !types.is_sendable(type_oid) {
+            return Err(ReadFault::new(
+                format!(
+                    "column {name} of table {table} on {shown} is of type {declared}, which the server does not send in binary form"
+                ),
+                "leave the column out of the set with without = [...]",
+            ));
+        }
+        let is_money = declared == "money";
+        let (not_null, has_default, generated): (bool, bool, bool) =
+            (row.get(3), row.get(4), row.get(5));
+        columns.push(ColumnShape {
+            name: name.clone(),
+            family: codec.family(is_money),
+            declared: if codec == Codec::Raw { types.raw_name(type_oid) } else { declared },
+            not_null,
+            optional: !not_null || has_default || generated,
+            generated,
+            fraction: row.get::<_, Option<i16>>(7).and_then(|digits| u8::try_from(digits).ok()),
+        });
+        collations.push(row.get(6));
+        local.push(LocalColumn { name, codec, is_money });
+    }
+
+    let (key, unique) = keys(session, &doing, oid, &columns)?;
+    let references = session.rows(&doing, REFERENCES, &[&oid])?;
+    let triggers = session.rows(
+        &doing,
+        "SELECT tgname::text FROM pg_trigger WHERE tgrelid = $1 AND NOT tgisinternal AND tgenabled <> 'D' ORDER BY 1",
+        &[&oid],
+    )?;
+    let unordered = if kind == "r" && has_children {
+        Some(format!("other tables inherit from {name}"))
+    } else {
+        key.iter().find_map(|name| {
+            let at = columns.iter().position(|column| column.name == *name)?;
+            sorts_otherwise(&local[at].codec, &collations[at], name)
+        })
+    };
+    let shape = TableShape {
+        columns,
+        key: key.clone(),
+        unique,
+        references: references
+            .iter()
+            .map(|row| Reference { table: row.get(0), columns: row.get(1), to: row.get(2) })
+            .collect(),
+        triggers: triggers.iter().map(|row| row.get(0)).collect(),
+        unordered,
+        qualified: vec![schema.to_owned(), name.to_owned()],
+    };
+    Ok((shape, Local { oid, name: full, key, columns: local }))
+}
+
+fn sorts_otherwise(codec: &Codec, collation: &str, column: &str) -> Option<String> {
+    if codec.sorts_alike() {
+        return None;
+    }
+    match codec {
+        Codec::Text | Codec::Padded if matches!(collation, "C" | "POSIX") => None,
+        Codec::Text | Codec::Padded if !collation.is_empty() => {
+            Some(format!("key column {column} sorts by {collation}"))
+        }
+        _ => Some(format!("key column {column} has an order of its own")),
+    }
+}
+
+/// The key and the other unique column lists.
+fn keys(
+    session: &Session,
+    doing: &str,
+    oid: u32,
+    columns: &[ColumnShape],
+) -> Result<(Vec<String>, Vec<Vec<String>>), ReadFault> {
+    let mut key = Vec::new();
+    let mut unique: Vec<(Vec<String>, bool)> = Vec::new();
+    for row in session.rows(doing, KEYS, &[&oid])? {
+        let (primary, partial, names): (bool, bool, Vec<String>) =
+            (row.get(0), row.get(1), row.get(2));
+        if names.iter().any(String::is_empty) {
+            continue; // over an expression
+        }
+        if primary {
+            key = names;
+        } else {
+            unique.push((names, partial));
+        }
+    }
+    if key.is_empty() {
+        let not_null = |name: &String| columns.iter().any(|c| c.name == *name && c.not_null);
+        let strict = unique.iter().filter(|(list, partial)| !partial && list.iter().all(not_null));
+        key = shape::unique_as_key(strict.map(|(list, _)| list));
+    }
+    let unique = unique.into_iter().map(|(list, _)| list).filter(|list| *list != key).collect();
+    Ok((key, unique))
+}
+
+/// About how many rows, as the server last counted, partitions together.
+pub(super) fn estimate(session: &Session, local: &Local) -> Option<u64> {
+    let sql = "SELECT sum(greatest(c.reltuples, 0))::float8 FROM pg_class c WHERE c.oid = $1 \
+               OR c.oid IN (SELECT relid FROM pg_partition_tree($1) WHERE isleaf)";
+    let rows = session.rows("estimate the size of a table", sql, &[&local.oid]).ok()?;
+    let estimate: Option<f64> = rows.first()?.get(0);
+    #[expect(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "an estimate, never negative"
+    )]
+    estimate.map(|rows| rows as u64)
+}
