@@ -354,7 +354,12 @@ impl Reading {
                 ValueRef::Bytes(v) => v.try_into().ok().map(Value::Uuid),
                 _ => text().and_then(parse_uuid).map(Value::Uuid),
             },
-            CommonKind::Json => text().and_then(|t| json::canonical(t).ok()).map(Value::Json),
+            CommonKind::Json => match value {
+                // A column that takes numbers made one of a text that was one.
+                ValueRef::Int(_) | ValueRef::Float(_) => json::canonical(&text_of(value)).ok(),
+                _ => text().and_then(|text| json::canonical(text).ok()),
+            }
+            .map(Value::Json),
         }
     }
 }
@@ -557,6 +562,7 @@ mod tests {
             (CommonKind::Uuid, Value::Uuid([0xab; 16]), Value::text(&"AB".repeat(16))),
             (CommonKind::Uuid, Value::Uuid([7; 16]), Value::Bytes(vec![7; 16])),
             (CommonKind::Json, Value::Json("{\"a\":1}".into()), Value::text("{ \"a\": 1.0 }")),
+            (CommonKind::Json, Value::Json("12.5".into()), Value::Float(12.5)),
             (CommonKind::Text, decimal("1.50"), Value::text("1.5")),
             (CommonKind::Bytes, Value::text("é"), Value::Bytes("é".into())),
         ] {

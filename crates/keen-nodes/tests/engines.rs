@@ -173,7 +173,14 @@ fn value(kind: Kind) -> BoxedStrategy<Value> {
         Kind::Time => (0..DAY).prop_map(Value::Time).boxed(),
         Kind::Local => span("1000-01-01", "9999-12-31").prop_map(Value::LocalTimestamp).boxed(),
         Kind::Moment => span("1970-01-02", "2038-01-01").prop_map(Value::Timestamp).boxed(),
-        Kind::Uuid => any::<[u8; 16]>().prop_map(Value::Uuid).boxed(),
+        // MariaDB takes no others than RFC 9562 describes: version 4 here.
+        Kind::Uuid => any::<[u8; 16]>()
+            .prop_map(|mut bytes| {
+                bytes[6] = bytes[6] & 0x0f | 0x40;
+                bytes[8] = bytes[8] & 0x3f | 0x80;
+                Value::Uuid(bytes)
+            })
+            .boxed(),
         Kind::Json => json_text().boxed(),
     }
 }
@@ -191,11 +198,21 @@ fn rows() -> impl Strategy<Value = Vec<Vec<Value>>> {
     prop::collection::vec(cells, 1..40)
 }
 
-fn distinct_keys(rows: Vec<Vec<Value>>, keys: &[usize]) -> Vec<Vec<Value>> {
+/// Under a collation that pads, spaces at the end of a key do not make it another.
+fn distinct_keys(rows: Vec<Vec<Value>>, keys: &[usize], padded: bool) -> Vec<Vec<Value>> {
     let mut seen = std::collections::BTreeSet::new();
     let token = |row: &Vec<Value>| {
         let mut token = Vec::new();
-        keys.iter().for_each(|i| keen_core::order::put_key(&mut token, row[*i].as_ref()));
+        for i in keys {
+            let cell = match &row[*i] {
+                Value::Text(text) if padded => {
+                    let end = text.iter().rposition(|b| *b != b' ').map_or(0, |at| at + 1);
+                    Value::Text(text[..end].to_vec())
+                }
+                cell => cell.clone(),
+            };
+            keen_core::order::put_key(&mut token, cell.as_ref());
+        }
         token
     };
     rows.into_iter().filter(|row| keys.is_empty() || seen.insert(token(row))).collect()
@@ -224,25 +241,29 @@ proptest! {
     #[test]
     fn the_same_rows_are_equal_everywhere_and_one_changed_cell_is_found(
         rows in rows(),
-        by in 0usize..4,
+        by in 0usize..5,
         at in any::<prop::sample::Index>(),
         host in 1usize..5,
         column in 2usize..14,
         new in any::<prop::sample::Index>(),
     ) {
-        let key: &[usize] = [&[0][..], &[1], &[1, 0], &[]][by];
-        let rows = distinct_keys(rows, key);
+        let key: &[usize] = [&[0][..], &[1], &[1, 0], &[], &[1]][by];
+        let padded = by == 4;
+        let rows = distinct_keys(rows, key, padded);
         let kinds: Vec<Kind> = [Kind::Int, Kind::Text].into_iter().chain(Kind::ALL).collect();
         let columns: Vec<(&str, Kind)> = NAMES.into_iter().zip(kinds).collect();
         let names: Vec<&str> = key.iter().map(|i| NAMES[*i]).collect();
-        let table = Typed::new(&columns, &names, rows.clone());
+        let mut table = Typed::new(&columns, &names, rows.clone());
+        if padded {
+            table.collation = "utf8mb4_bin";
+        }
         let folder = TempDir::new().unwrap();
         Host::ALL.iter().for_each(|host| table.make(*host, folder.path()));
 
         let seen = audit(&table, folder.path());
         prop_assert_eq!(seen.rows, vec![]);
         prop_assert!(seen.counts.values().all(|count| *count == rows.len() as u64), "{:?}", seen.counts);
-        prop_assert_eq!(seen.ordered, by == 0);
+        prop_assert_eq!(seen.ordered, by < 3);
 
         if !key.is_empty() {
             let row = &rows[at.index(rows.len())];

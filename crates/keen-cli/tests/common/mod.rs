@@ -8,6 +8,8 @@
     reason = "each test uses its part"
 )]
 
+pub mod servers;
+
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};

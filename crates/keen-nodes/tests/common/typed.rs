@@ -167,6 +167,8 @@ pub struct Typed {
     pub key: Vec<String>,
     /// The key is only unique, not primary.
     pub only_unique: bool,
+    /// MariaDB's, one that tells texts apart by their bytes; not every one also sorts by them.
+    pub collation: &'static str,
     pub rows: Vec<Vec<Value>>,
 }
 
@@ -178,6 +180,7 @@ impl Typed {
             columns: columns.iter().map(|(name, kind)| ((*name).to_owned(), *kind)).collect(),
             key: key.iter().map(|name| (*name).to_owned()).collect(),
             only_unique: false,
+            collation: "utf8mb4_nopad_bin",
             rows,
         }
     }
@@ -214,8 +217,10 @@ impl Typed {
             let word = if self.only_unique { "UNIQUE" } else { "PRIMARY KEY" };
             parts.push(format!("{word} ({})", key.join(", ")));
         }
-        // A collation that tells texts apart as the others do; what it sorts by is another matter.
-        let end = if engine == Engine::MariaDb { " COLLATE utf8mb4_nopad_bin" } else { "" };
+        let end = match engine {
+            Engine::MariaDb => format!(" COLLATE {}", self.collation),
+            _ => String::new(),
+        };
         format!("CREATE TABLE {} ({}){end}", quoted(&self.name), parts.join(", "))
     }
 
@@ -266,7 +271,7 @@ impl Typed {
 
     /// Runs one statement where the table is; in memory nothing is run.
     pub fn run(&self, host: Host, folder: &Path, sql: &str) {
-        let shown = || sql.chars().take(2000).collect::<String>();
+        let shown = || sql.chars().take(400).collect::<String>();
         match host {
             Host::Memory => {}
             Host::Sqlite => {

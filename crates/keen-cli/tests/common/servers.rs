@@ -1,0 +1,129 @@
+//! Real servers, a topology over them, and the built program.
+
+use std::process::Command;
+
+use keen_lab::servers::{CHECKER, Engine, Server, ServerLab, Settings, huts, links};
+
+use super::{Folder, Run};
+
+pub const PATIENCE: std::time::Duration = std::time::Duration::from_secs(60);
+
+/// Servers and the folder of their topology file.
+pub struct Network {
+    pub servers: Vec<Server>,
+    pub folder: Folder,
+    // Last, so that servers end before their folder goes.
+    pub lab: ServerLab,
+}
+
+pub const STAYS: &str = "[set.stays]\ntables = [\"guest\", \"stay\"]\n";
+
+/// The text of `keen.toml`: these servers as nodes a, b, c, …, and the rest.
+pub fn topology(servers: &[Server], rest: &str) -> String {
+    let mut text = String::from("name = \"refuge-huts\"\n");
+    for (i, server) in servers.iter().enumerate() {
+        text.push_str(&format!(
+            "[node.{}]\nat = \"{}\"\npassword = {{ env = \"KEEN_TEST\" }}\nwrites = true\n",
+            super::node_name(i),
+            server.address()
+        ));
+    }
+    text + rest
+}
+
+pub fn mesh_of(count: usize) -> String {
+    let names: Vec<String> = (0..count).map(|i| format!("\"{}\"", super::node_name(i))).collect();
+    format!("{STAYS}[[link]]\nmesh = [{}]\ncarries = [\"stays\"]\n", names.join(", "))
+}
+
+impl Network {
+    pub fn new(lab: ServerLab, servers: Vec<Server>, rest: &str) -> Self {
+        let folder = Folder::new(&topology(&servers, rest));
+        Self { servers, folder, lab }
+    }
+
+    /// Servers with the same rows, not linked; the topology says that they are a mesh.
+    pub fn alike(engines: &[Engine]) -> Self {
+        let lab = ServerLab::new().unwrap();
+        let names = ["valley", "saddle", "cirque", "col"];
+        let wanted: Vec<_> = names.into_iter().zip(engines.iter().copied()).collect();
+        let servers = lab.start_all(&wanted).unwrap();
+        for server in &servers {
+            huts::tables(server).unwrap();
+            huts::rows(server).unwrap();
+        }
+        Self::new(lab, servers, &mesh_of(engines.len()))
+    }
+
+    /// Three MariaDB servers, each following each, with the rows of the huts.
+    pub fn mariadb_mesh() -> Self {
+        let lab = ServerLab::new().unwrap();
+        let servers: Vec<Server> = (1..=3)
+            .map(|id| {
+                let settings = Settings { server_id: Some(id), ..Settings::default() };
+                lab.start_with(&format!("m{id}"), Engine::MariaDb, &settings).unwrap()
+            })
+            .collect();
+        links::mariadb_mesh(&servers).unwrap();
+        huts::tables(&servers[0]).unwrap();
+        huts::rows(&servers[0]).unwrap();
+        links::mariadb_settled(&servers, PATIENCE).unwrap();
+        Self::new(lab, servers, &mesh_of(3))
+    }
+
+    /// Two PostgreSQL 18 servers that take what the other wrote itself.
+    pub fn postgres_peers() -> Self {
+        let network = Self::alike(&[Engine::Postgres18, Engine::Postgres18]);
+        links::postgres_peers(&network.servers, "guest, stay").unwrap();
+        links::postgres_settled(&network.servers, PATIENCE).unwrap();
+        network
+    }
+
+    pub fn keen(&self, args: &[&str]) -> Run {
+        let output = self.folder.command(args).env("KEEN_TEST", CHECKER.1).output().unwrap();
+        Run {
+            code: output.status.code().unwrap_or(-1),
+            out: String::from_utf8(output.stdout).unwrap(),
+            err: String::from_utf8(output.stderr).unwrap(),
+        }
+    }
+
+    pub fn address(&self, i: usize) -> String {
+        format!("127.0.0.1:{}", self.servers[i].port())
+    }
+
+    /// Runs a script as the engineer would: with the server's own client.
+    pub fn run_script(&self, i: usize, script: &str) -> Run {
+        let server = &self.servers[i];
+        let path = self.folder.path(script);
+        let mut command = if server.engine().is_postgres() {
+            let mut command = Command::new("psql");
+            command.args([
+                "-X",
+                "-q",
+                "-v",
+                "ON_ERROR_STOP=1",
+                "-h",
+                "127.0.0.1",
+                "-U",
+                "postgres",
+            ]);
+            command.args(["-d", "huts", "-p", &server.port().to_string(), "-f"]).arg(path);
+            command.env("PGPASSWORD", keen_lab::servers::ADMIN.1);
+            command
+        } else {
+            let mut command = Command::new("mariadb");
+            command
+                .arg("--no-defaults")
+                .arg(format!("--socket={}/sock", server.folder().display()));
+            command.args(["-u", "root", "huts"]).stdin(std::fs::File::open(path).unwrap());
+            command
+        };
+        let output = command.output().unwrap();
+        Run {
+            code: output.status.code().unwrap_or(-1),
+            out: String::from_utf8_lossy(&output.stdout).into_owned(),
+            err: String::from_utf8_lossy(&output.stderr).into_owned(),
+        }
+    }
+}
