@@ -53,6 +53,28 @@ impl Server {
         Ok(server)
     }
 
+    pub(super) fn create_standby(
+        folder: &Path,
+        of: &Self,
+        settings: &Settings,
+    ) -> Result<Self, ServerFault> {
+        fs::create_dir_all(folder).map_err(io("make the folder of a server"))?;
+        let data = folder.join("data");
+        let mut client = of.postgres()?;
+        // A low-level base backup: the files are copied between these two calls, in one session.
+        client.batch_execute("CHECKPOINT; SELECT pg_backup_start('standby', true)")?;
+        template::run(Command::new("cp").arg("-a").arg(of.folder.join("data")).arg(&data))?;
+        let label: String =
+            client.query_one("SELECT labelfile FROM pg_backup_stop(false)", &[])?.get(0);
+        drop(fs::remove_file(data.join("postmaster.pid")));
+        for (file, text) in [("backup_label", &label[..]), ("standby.signal", "")] {
+            fs::write(data.join(file), text).map_err(io("prepare a standby"))?;
+        }
+        let mut server = Self::over(folder, of.engine, settings)?;
+        server.start()?;
+        Ok(server)
+    }
+
     /// A server over the folder `data` in `folder`, not yet started.
     pub(super) fn over(
         folder: &Path,

@@ -127,6 +127,22 @@ impl ServerLab {
         Server::create(&self.root.join(name), engine, settings)
     }
 
+    /// PostgreSQL: starts a standby that streams from a server.
+    ///
+    /// # Errors
+    /// As [`ServerLab::start`].
+    pub fn standby(&self, name: &str, of: &Server, lines: &[&str]) -> Result<Server, ServerFault> {
+        let mut lines: Vec<String> = lines.iter().map(|line| (*line).to_owned()).collect();
+        lines.push(format!(
+            "primary_conninfo = 'host=127.0.0.1 port={} user={} password={}'",
+            of.port(),
+            CARRIER.0,
+            CARRIER.1
+        ));
+        let settings = Settings { lines, ..Settings::default() };
+        Server::create_standby(&self.root.join(name), of, &settings)
+    }
+
     /// Starts several servers side by side.
     ///
     /// # Errors

@@ -8,7 +8,17 @@ use mysql::Error;
 use crate::server::Access;
 
 fn timed_out(error: &Error) -> bool {
-    matches!(error, Error::IoError(io) if matches!(io.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut))
+    let would_wait =
+        |io: &std::io::Error| matches!(io.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut);
+    match error {
+        Error::IoError(io) => would_wait(io),
+        // The same, met inside a packet; the driver keeps the cause to itself but for its text.
+        Error::CodecError(codec) => {
+            let text = codec.to_string();
+            text.contains("temporarily unavailable") || text.contains("timed out")
+        }
+        _ => false,
+    }
 }
 
 /// Logging in failed.
@@ -59,6 +69,7 @@ fn cause(error: &Error) -> String {
         Error::IoError(error) => error.to_string(),
         Error::DriverError(error) => error.to_string(),
         Error::TlsError(error) => error.to_string(),
+        Error::CodecError(_) => "it ended in the middle of an answer".to_owned(),
         other => other.to_string(),
     }
 }

@@ -1,6 +1,7 @@
 //! A session: connected within limits, settings pinned, one read-only transaction.
 
 use std::future::Future;
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use keen_core::ports::ReadFault;
@@ -25,6 +26,22 @@ pub(super) struct Session {
     runtime: Runtime,
     client: Client,
     access: Access,
+    /// What the server said when it ended the connection of its own accord.
+    farewell: Farewell,
+    /// It replays what a primary writes, and may drop readers that are in the way of that.
+    standby: bool,
+}
+
+type Farewell = Arc<Mutex<Option<tokio_postgres::Error>>>;
+
+/// Carries the connection until its end, and keeps what the server said then.
+async fn carry(
+    connection: impl Future<Output = Result<(), tokio_postgres::Error>>,
+    farewell: Farewell,
+) {
+    if let (Err(error), Ok(mut kept)) = (connection.await, farewell.lock()) {
+        *kept = Some(error);
+    }
 }
 
 impl Session {
@@ -53,6 +70,7 @@ impl Session {
             config.password(password.reveal());
         }
         // The library's own limit ends with the TCP handshake; this one holds for all of it.
+        let farewell = Farewell::default();
         let client = if access.wants_tls() {
             config.ssl_mode(SslMode::Require);
             let tls = MakeRustlsConnect::new(access.tls_config()?);
@@ -60,7 +78,7 @@ impl Session {
             let (client, connection) =
                 within(&runtime, access, access.wait, "connect", connecting)?
                     .map_err(|error| fault::connecting(access, &error))?;
-            runtime.spawn(connection);
+            runtime.spawn(carry(connection, Arc::clone(&farewell)));
             client
         } else {
             config.ssl_mode(SslMode::Disable);
@@ -68,16 +86,22 @@ impl Session {
             let (client, connection) =
                 within(&runtime, access, access.wait, "connect", connecting)?
                     .map_err(|error| fault::connecting(access, &error))?;
-            runtime.spawn(connection);
+            runtime.spawn(carry(connection, Arc::clone(&farewell)));
             client
         };
-        let session = Self { runtime, client, access: access.clone() };
+        let mut session =
+            Self { runtime, client, access: access.clone(), farewell, standby: false };
         let lock = access.wait.as_millis().max(1);
         session.batch(&format!(
             "{SETTINGS} SET lock_timeout = '{lock}ms'; BEGIN TRANSACTION ISOLATION LEVEL REPEATABLE READ READ ONLY"
         ))?;
         session.batch(MARK)?;
+        session.standby = session.one("SELECT pg_is_in_recovery()")?.get(0);
         Ok(session)
+    }
+
+    pub(super) fn is_standby(&self) -> bool {
+        self.standby
     }
 
     pub(super) fn access(&self) -> &Access {
@@ -114,10 +138,20 @@ impl Session {
 
     /// Explains an error, and goes back to before it so that the session can go on.
     pub(super) fn failed(&self, doing: &str, error: &tokio_postgres::Error) -> ReadFault {
-        if !error.is_closed() {
-            let back = self.within(doing, self.client.batch_execute(BACK));
-            tracing::trace!(?back, "back to the savepoint");
+        if error.is_closed() {
+            // The reason came on the connection itself, and may still be on its way through it.
+            self.runtime.block_on(async { tokio::time::sleep(TICK).await });
+            let said = self.farewell.lock().ok().and_then(|mut kept| kept.take());
+            let mut fault = fault::explain(&self.access, doing, said.as_ref().unwrap_or(error));
+            let in_words = said.is_some_and(|error| error.as_db_error().is_some());
+            if self.standby && !in_words {
+                // A server that ends a session while it is sending cannot say why any more.
+                fault.advice = fault::STANDBY.to_owned();
+            }
+            return fault;
         }
+        let back = self.within(doing, self.client.batch_execute(BACK));
+        tracing::trace!(?back, "back to the savepoint");
         fault::explain(&self.access, doing, error)
     }
 

@@ -63,6 +63,10 @@ fn deepest(error: &Error) -> String {
     text
 }
 
+/// What to do when a standby drops a reader.
+pub(super) const STANDBY: &str = "a standby drops readers that are in the way of what it has to apply, as its log will say: \
+    set hot_standby_feedback = on there, raise max_standby_streaming_delay, or read another node";
+
 /// A statement failed.
 pub(super) fn explain(access: &Access, doing: &str, error: &Error) -> ReadFault {
     let shown = access.shown();
@@ -91,7 +95,7 @@ pub(super) fn explain(access: &Access, doing: &str, error: &Error) -> ReadFault 
         }
         &SqlState::QUERY_CANCELED => "somebody cancelled it on the server: run this again".to_owned(),
         &SqlState::T_R_SERIALIZATION_FAILURE => {
-            "a standby had to apply changes that this read was in the way of: set hot_standby_feedback = on there, raise max_standby_streaming_delay, or read another node".to_owned()
+STANDBY.to_owned()
         }
         &SqlState::ADMIN_SHUTDOWN | &SqlState::CRASH_SHUTDOWN => "the server was stopped: run this again when it is up".to_owned(),
         &SqlState::DISK_FULL | &SqlState::OUT_OF_MEMORY => "the server has no room left for this: make some".to_owned(),

@@ -44,12 +44,11 @@ impl PostgresNode {
     /// [`ReadFault`] when it cannot be reached in time, or refuses.
     pub fn open(access: &Access) -> Result<Self, ReadFault> {
         let session = Session::open(access)?;
-        let row = session.one(
-            "SELECT current_setting('server_version'), current_setting('server_encoding'), pg_is_in_recovery()",
-        )?;
+        let row = session
+            .one("SELECT current_setting('server_version'), current_setting('server_encoding')")?;
         let (version, encoding): (&str, &str) = (row.get(0), row.get(1));
         let version = version.split_whitespace().next().unwrap_or(version);
-        let standby = if row.get::<_, bool>(2) { ", standby" } else { "" };
+        let standby = if session.is_standby() { ", standby" } else { "" };
         let secured = if access.wants_tls() { ", tls" } else { "" };
         let about = format!("postgresql {version}, {encoding}{standby}{secured}");
         let types = types::Types::load(&session)?;
