@@ -240,8 +240,9 @@ fn json_columns(
         )
         .unwrap_or_default(); // servers without such a table have a JSON type
     let column = |clause: &String| {
-        let name = clause.strip_prefix("json_valid(`")?.strip_suffix("`)")?;
-        Some(name.replace("``", "`"))
+        // In this session's mode names are printed in double quotes.
+        let name = clause.strip_prefix("json_valid(\"")?.strip_suffix("\")")?;
+        Some(name.replace("\"\"", "\""))
     };
     Ok(checks.iter().filter_map(column).collect())
 }

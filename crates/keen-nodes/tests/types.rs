@@ -1,0 +1,364 @@
+//! Every type of PostgreSQL and MariaDB, as it reaches the core.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use common::typed::{connect, server};
+use keen_core::calendar::{self, parse_timestamp};
+use keen_core::canonical;
+use keen_core::decimal::Decimal;
+use keen_core::digest::DigestFunction;
+use keen_core::ports::{ReadRows, TableRequest};
+use keen_core::reading::Reading;
+use keen_core::rows::{Column, Layout, RowWriter};
+use keen_core::shape::Family;
+use keen_core::value::Value;
+use keen_lab::servers::Engine;
+
+/// All rows of a table, all columns, in the order of the table.
+fn rows(node: &mut dyn ReadRows, table: &str) -> Vec<Vec<Value>> {
+    let shape = node.shape(table).unwrap();
+    let names: Vec<String> = shape.columns.iter().map(|c| c.name.clone()).collect();
+    let column = |name: &String| Column { name: name.clone(), reading: Reading::default() };
+    let layout = Layout {
+        columns: names.iter().map(column).collect(),
+        key: vec![],
+        shown: (0..names.len()).collect(),
+    };
+    let request =
+        TableRequest { table: table.to_owned(), columns: names, filter: None, ordered: false };
+    let mut all = Vec::new();
+    node.read(&request, RowWriter::new(layout, DigestFunction::Xxh3, 1 << 16), &mut |batch| {
+        all.extend(
+            (0..batch.len()).map(|at| canonical::read_row(batch.get(at).unwrap().row).unwrap()),
+        );
+        Some(batch)
+    })
+    .unwrap();
+    all
+}
+
+fn text(text: &str) -> Value {
+    Value::text(text)
+}
+
+fn decimal(text: &str) -> Value {
+    Value::Decimal(Decimal::parse(text).unwrap())
+}
+
+fn at(text: &str) -> i64 {
+    parse_timestamp(text).unwrap().0
+}
+
+/// A declaration, a value as SQL writes it, its family and how it reaches the core.
+type Case = (&'static str, &'static str, Family, Value);
+
+/// Puts each case into a column of its own and reads them all back, and a row of NULLs.
+fn check(engine: Engine, table: &str, before: &str, cases: &[Case]) {
+    let server = server(engine);
+    if !before.is_empty() {
+        server.run(before).unwrap();
+    }
+    let columns: Vec<String> =
+        cases.iter().enumerate().map(|(i, (declared, ..))| format!("c{i} {declared}")).collect();
+    let values: Vec<&str> = cases.iter().map(|(_, sql, ..)| *sql).collect();
+    let null = if engine.is_postgres() { "" } else { " ROW_FORMAT=DYNAMIC" };
+    server.run(&format!("CREATE TABLE {table} ({}){null}", columns.join(", "))).unwrap();
+    server.run(&format!("INSERT INTO {table} VALUES ({})", values.join(", "))).unwrap();
+    let mut node = connect(server);
+    let shape = node.shape(table).unwrap();
+    let found = rows(&mut *node, table);
+    for (i, (declared, sql, family, expected)) in cases.iter().enumerate() {
+        assert_eq!(shape.columns[i].family, *family, "{declared}");
+        let same = match (&found[0][i], expected) {
+            (Value::Float(a), Value::Float(b)) => a == b || a.is_nan() && b.is_nan(),
+            (a, b) => a == b,
+        };
+        assert!(same, "{engine:?} {declared} {sql}: {:?}, expected {expected:?}", found[0][i]);
+    }
+    drop(node); // whose transaction holds the table
+    server.run(&format!("DROP TABLE {table}")).unwrap();
+}
+
+#[test]
+fn every_type_of_postgresql() {
+    let before = "CREATE TYPE mood AS ENUM ('calm', 'storm \"x\"');\n\
+        CREATE DOMAIN altitude AS integer CHECK (VALUE > -500);\n\
+        CREATE DOMAIN peak AS altitude;\n\
+        CREATE TYPE place AS (name text, height altitude, seen date);\n\
+        CREATE TYPE span AS RANGE (subtype = numeric)";
+    let moment = at("2026-07-01 10:00:00.25");
+    let cases: Vec<Case> = vec![
+        ("smallint", "-32768", Family::Integer, Value::Int(-32768)),
+        ("integer", "2147483647", Family::Integer, Value::Int(2_147_483_647)),
+        ("oid", "4294967295", Family::Integer, Value::Int(4_294_967_295)),
+        ("boolean", "true", Family::Boolean, Value::Bool(true)),
+        ("real", "0.1", Family::Single, Value::Float(f64::from(0.1f32))),
+        ("double precision", "'-Infinity'", Family::Real, Value::Float(f64::NEG_INFINITY)),
+        ("double precision", "'NaN'", Family::Real, Value::Float(f64::NAN)),
+        ("numeric", "'NaN'", Family::Decimal, Value::Float(f64::NAN)),
+        ("numeric", "'Infinity'", Family::Decimal, Value::Float(f64::INFINITY)),
+        ("numeric", "-0.00012000", Family::Decimal, decimal("-0.00012")),
+        (
+            "numeric",
+            "123456789012345678901234567890.5",
+            Family::Decimal,
+            decimal("123456789012345678901234567890.5"),
+        ),
+        ("numeric(20,2)", "100000000", Family::Decimal, decimal("100000000")),
+        ("numeric", "0.00", Family::Decimal, decimal("0")),
+        ("money", "'-1234.50'", Family::Decimal, decimal("-1234.5")),
+        ("varchar(9)", "'a  '", Family::Text, text("a  ")),
+        ("char(5)", "'a'", Family::Text, text("a")),
+        ("\"char\"", "'x'", Family::Text, text("x")),
+        ("name", "'pg'", Family::Text, text("pg")),
+        ("bytea", "'\\x00ff'", Family::Bytes, Value::Bytes(vec![0, 255])),
+        ("date", "'infinity'", Family::Date, Value::Date(calendar::INFINITY)),
+        ("date", "'0044-03-15 BC'", Family::Date, Value::Date(calendar::days(-43, 3, 15))),
+        ("time", "'24:00'", Family::Time, Value::Time(calendar::DAY)),
+        ("timetz", "'12:30:00.5+05:45'", Family::Text, text("12:30:00.5+05:45:00")),
+        (
+            "timestamp",
+            "'-infinity'",
+            Family::LocalTimestamp,
+            Value::LocalTimestamp(calendar::MINUS_INFINITY),
+        ),
+        (
+            "timestamp(3)",
+            "'2026-07-01 10:00:00.25'",
+            Family::LocalTimestamp,
+            Value::LocalTimestamp(moment),
+        ),
+        ("timestamptz", "'2026-07-01 12:00:00.25+02'", Family::Timestamp, Value::Timestamp(moment)),
+        ("interval", "'1 year 2 mons -3 days 04:05:06.7'", Family::Text, text("P14M-3DT14706.7S")),
+        ("interval", "'0'", Family::Text, text("PT0S")),
+        (
+            "uuid",
+            "'a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11'",
+            Family::Uuid,
+            Value::Uuid([
+                0xa0, 0xee, 0xbc, 0x99, 0x9c, 0x0b, 0x4e, 0xf8, 0xbb, 0x6d, 0x6b, 0xb9, 0xbd, 0x38,
+                0x0a, 0x11,
+            ]),
+        ),
+        (
+            "json",
+            "'{\"b\" : 1.0, \"a\":[]}'",
+            Family::Json,
+            Value::Json("{\"a\":[],\"b\":1}".into()),
+        ),
+        (
+            "jsonb",
+            "'{\"b\": 1.0, \"a\":[]}'",
+            Family::Json,
+            Value::Json("{\"a\":[],\"b\":1}".into()),
+        ),
+        ("integer[]", "'{1,NULL,3}'", Family::Text, text("{1,NULL,3}")),
+        ("integer[]", "'[0:1]={7,8}'", Family::Text, text("[0:1]={7,8}")),
+        ("integer[]", "'{}'", Family::Text, text("{}")),
+        (
+            "text[]",
+            "ARRAY[ARRAY['a b','null'],ARRAY['','q\"\\']]",
+            Family::Text,
+            text("{{\"a b\",\"null\"},{\"\",\"q\\\"\\\\\"}}"),
+        ),
+        ("numeric[]", "'{1.50,-0.10}'", Family::Text, text("{1.5,-0.1}")),
+        (
+            "timestamptz[]",
+            "'{2026-07-01 12:00+02}'",
+            Family::Text,
+            text("{\"2026-07-01 10:00:00+00\"}"),
+        ),
+        ("boolean[]", "'{t,f}'", Family::Text, text("{t,f}")),
+        ("int4range", "'(1,5]'", Family::Text, text("[2,6)")),
+        ("numrange", "'[1.50,)'", Family::Text, text("[1.5,)")),
+        ("daterange", "'empty'", Family::Text, text("empty")),
+        ("span", "'(,2.0]'", Family::Text, text("(,2]")),
+        ("int4multirange", "'{[1,2),[5,7)}'", Family::Text, text("{[1,2),[5,7)}")),
+        ("mood", "'storm \"x\"'", Family::Text, text("storm \"x\"")),
+        (
+            "mood[]",
+            "ARRAY['calm'::mood, 'storm \"x\"']",
+            Family::Text,
+            text("{calm,\"storm \\\"x\\\"\"}"),
+        ),
+        ("altitude", "2500", Family::Integer, Value::Int(2500)),
+        ("peak", "4000", Family::Integer, Value::Int(4000)),
+        (
+            "place",
+            "ROW('Col, east', 2500, '2026-07-01')",
+            Family::Text,
+            text("(\"Col, east\",2500,2026-07-01)"),
+        ),
+        ("place[]", "ARRAY[ROW('Col', NULL, NULL)::place]", Family::Text, text("{\"(Col,,)\"}")),
+        ("inet", "'10.1.2.3/8'", Family::Text, text("10.1.2.3/8")),
+        ("inet", "'2001:db8::1'", Family::Text, text("2001:db8::1")),
+        ("cidr", "'10.0.0.0/8'", Family::Text, text("10.0.0.0/8")),
+        ("macaddr", "'08:00:2b:01:02:03'", Family::Text, text("08:00:2b:01:02:03")),
+        ("macaddr8", "'08:00:2b:01:02:03:04:05'", Family::Text, text("08:00:2b:01:02:03:04:05")),
+        ("bit(3)", "B'101'", Family::Bits, text("101")),
+        ("varbit", "B''", Family::Bits, text("")),
+        ("xml", "'<a>b</a>'", Family::Text, text("<a>b</a>")),
+        ("point", "'(1.5,2)'", Family::Text, text("(1.5,2)")),
+        ("tsvector", "'snow ice'", Family::Text, text("'ice' 'snow'")),
+        ("pg_lsn", "'0/16B3748'", Family::Text, text("0/16B3748")),
+        ("point[]", "'{\"(1,2)\"}'", Family::Text, text("{\"(1,2)\"}")),
+        ("jsonb[]", "ARRAY['{\"a\": 1.0}'::jsonb]", Family::Text, text("{\"{\\\"a\\\":1}\"}")),
+    ];
+    for engine in [Engine::Postgres15, Engine::Postgres18] {
+        check(engine, "every_type", before, &cases);
+    }
+}
+
+#[test]
+fn tables_of_postgresql_that_are_more_than_one() {
+    for engine in [Engine::Postgres15, Engine::Postgres18] {
+        let server = server(engine);
+        server
+            .run(
+                "CREATE SCHEMA \"the huts\";\n\
+                 CREATE TABLE \"the huts\".reading (station int, taken int, warm int GENERATED ALWAYS AS (taken * 2) STORED, PRIMARY KEY (station, taken)) PARTITION BY LIST (station);\n\
+                 CREATE TABLE \"the huts\".r1 PARTITION OF \"the huts\".reading FOR VALUES IN (1);\n\
+                 CREATE TABLE \"the huts\".r2 PARTITION OF \"the huts\".reading DEFAULT;\n\
+                 INSERT INTO \"the huts\".reading VALUES (2, 5), (1, 9), (1, 3);\n\
+                 CREATE TABLE shelter (id int PRIMARY KEY);\n\
+                 CREATE TABLE winter_shelter () INHERITS (shelter);\n\
+                 INSERT INTO shelter VALUES (1);\n\
+                 INSERT INTO winter_shelter VALUES (2)",
+            )
+            .unwrap();
+        let mut node = connect(server);
+        let shape = node.shape("the huts.reading").unwrap();
+        assert_eq!((shape.key.len(), &shape.unordered), (2, &None));
+        assert!(shape.columns[2].generated && shape.columns[2].optional);
+        let cells = |row: &[i128]| row.iter().map(|v| Value::Int(*v)).collect::<Vec<_>>();
+        let mut found = rows(&mut *node, "the huts.reading");
+        found.sort_by_key(|row| format!("{row:?}"));
+        assert_eq!(found, [cells(&[1, 3, 6]), cells(&[1, 9, 18]), cells(&[2, 5, 10])]);
+        assert!(node.shape("shelter").unwrap().unordered.unwrap().contains("inherit"));
+        assert_eq!(rows(&mut *node, "shelter").len(), 2);
+        // A foreign table and a materialized view hold nothing that replicates.
+        server.run("CREATE MATERIALIZED VIEW seen AS SELECT 1 AS id").unwrap();
+        assert!(connect(server).shape("seen").unwrap_err().what.contains("materialized view"));
+    }
+}
+
+#[test]
+fn a_type_of_an_extension_is_compared_as_bytes_or_as_text() {
+    let server = server(Engine::Postgres15);
+    server.run("CREATE EXTENSION citext;\nCREATE EXTENSION hstore").unwrap();
+    server.run("CREATE TABLE ext (id int PRIMARY KEY, c citext, h hstore, hs hstore[])").unwrap();
+    server.run("INSERT INTO ext VALUES (1, 'Ada', 'a=>1', ARRAY['b=>2'::hstore])").unwrap();
+    let mut node = connect(server);
+    let shape = node.shape("ext").unwrap();
+    let families: Vec<Family> = shape.columns.iter().map(|c| c.family).collect();
+    assert_eq!(families, [Family::Integer, Family::Text, Family::Opaque, Family::Opaque]);
+    assert_eq!(shape.columns[2].declared, "hstore of postgresql 15");
+    let row = rows(&mut *node, "ext").remove(0);
+    assert_eq!(row[1], text("Ada"));
+    assert!(matches!(&row[2], Value::Bytes(bytes) if !bytes.is_empty()));
+    // A type that the server cannot send is refused by name.
+    server.run("CREATE TABLE acl (id int PRIMARY KEY, a aclitem)").unwrap();
+    let fault = connect(server).shape("acl");
+    assert!(fault.is_ok() || fault.unwrap_err().what.contains("aclitem"));
+}
+
+#[test]
+fn every_type_of_mariadb() {
+    let moment = at("2026-07-01 10:00:00.25");
+    let cases: Vec<Case> = vec![
+        ("tinyint(1)", "true", Family::Integer, Value::Int(1)),
+        ("tinyint unsigned", "255", Family::Integer, Value::Int(255)),
+        ("mediumint", "-8388608", Family::Integer, Value::Int(-8_388_608)),
+        (
+            "bigint unsigned",
+            "18446744073709551615",
+            Family::Integer,
+            Value::Int(18_446_744_073_709_551_615),
+        ),
+        ("year", "2026", Family::Integer, Value::Int(2026)),
+        (
+            "decimal(65,30)",
+            "-0.100000000000000000000000000001",
+            Family::Decimal,
+            decimal("-0.100000000000000000000000000001"),
+        ),
+        ("decimal(10,0) unsigned zerofill", "42", Family::Decimal, decimal("42")),
+        ("float", "0.1", Family::Single, Value::Float(f64::from(0.1f32))),
+        ("double", "1e300", Family::Real, Value::Float(1e300)),
+        ("bit(10)", "b'1000000001'", Family::Bits, text("1000000001")),
+        ("bit(1)", "1", Family::Bits, text("1")),
+        ("bit(64)", "x'8000000000000001'", Family::Bits, text(&format!("1{}1", "0".repeat(62)))),
+        ("char(5)", "'a  '", Family::Text, text("a")),
+        ("varchar(9)", "'a  '", Family::Text, text("a  ")),
+        ("varchar(9) CHARACTER SET latin1", "'é€'", Family::Text, text("é€")),
+        ("varchar(9) CHARACTER SET utf16", "'\u{1f3d4}'", Family::Text, text("\u{1f3d4}")),
+        ("varchar(9) CHARACTER SET cp932", "'雪'", Family::Text, text("雪")),
+        ("text CHARACTER SET koi8r", "'Снег'", Family::Text, text("Снег")),
+        ("longtext", "REPEAT('x', 70000)", Family::Text, text(&"x".repeat(70_000))),
+        ("binary(4)", "x'00ff'", Family::Bytes, Value::Bytes(vec![0, 255, 0, 0])),
+        ("varbinary(4)", "x'ff00'", Family::Bytes, Value::Bytes(vec![255, 0])),
+        ("blob", "''", Family::Bytes, Value::Bytes(vec![])),
+        ("date", "'0000-00-00'", Family::Date, text("0000-00-00")),
+        ("date", "'2026-00-15'", Family::Date, text("2026-00-15")),
+        ("date", "'9999-12-31'", Family::Date, Value::Date(2_932_896)),
+        (
+            "time(6)",
+            "'-838:59:59.999999'",
+            Family::Time,
+            Value::Time(-(838 * 3600 + 3599) * 1_000_000 - 999_999),
+        ),
+        ("time", "'100:00:00'", Family::Time, Value::Time(360_000_000_000)),
+        (
+            "datetime(6)",
+            "'2026-07-01 10:00:00.25'",
+            Family::LocalTimestamp,
+            Value::LocalTimestamp(moment),
+        ),
+        ("datetime", "'0000-00-00 00:00:00'", Family::LocalTimestamp, text("0000-00-00 00:00:00")),
+        (
+            "timestamp(6) NULL",
+            "'2026-07-01 12:00:00.25'",
+            Family::Timestamp,
+            Value::Timestamp(moment),
+        ),
+        ("enum('calm','storm')", "'storm'", Family::Text, text("storm")),
+        ("enum('calm','storm') CHARACTER SET latin1", "1", Family::Text, text("calm")),
+        ("set('a','b','c')", "'c,a'", Family::Text, text("a,c")),
+        (
+            "json",
+            "'{\"b\" : 1.0, \"a\":[]}'",
+            Family::Json,
+            Value::Json("{\"a\":[],\"b\":1}".into()),
+        ),
+        (
+            "uuid",
+            "'a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a00'",
+            Family::Uuid,
+            Value::Uuid([
+                0xa0, 0xee, 0xbc, 0x99, 0x9c, 0x0b, 0x4e, 0xf8, 0xbb, 0x6d, 0x6b, 0xb9, 0xbd, 0x38,
+                0x0a, 0x00,
+            ]),
+        ),
+        ("inet6", "'2001:db8::'", Family::Text, text("2001:db8::")),
+        ("inet4", "'10.0.0.0'", Family::Text, text("10.0.0.0")),
+        (
+            "point",
+            "POINT(1, 0)",
+            Family::Bytes,
+            Value::Bytes(
+                [&[0, 0, 0, 0, 1, 1, 0, 0, 0][..], &1f64.to_le_bytes(), &0f64.to_le_bytes()]
+                    .concat(),
+            ),
+        ),
+        ("int AS (1 + 1) STORED", "DEFAULT", Family::Integer, Value::Int(2)),
+        ("int AS (2 + 1) VIRTUAL", "DEFAULT", Family::Integer, Value::Int(3)),
+        ("varchar(20) COMPRESSED", "'snow'", Family::Text, text("snow")),
+    ];
+    // The zone and the mode of whoever writes are no matter to the reader.
+    let server = server(Engine::MariaDb);
+    server.run("SET GLOBAL sql_mode = '';\nSET GLOBAL time_zone = '+02:00'").unwrap();
+    check(Engine::MariaDb, "every_type", "", &cases);
+    server.run("SET GLOBAL time_zone = 'SYSTEM'").unwrap();
+}
