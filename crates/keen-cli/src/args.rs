@@ -113,6 +113,10 @@ pub(crate) struct ScopeArgs {
     #[arg(long, value_name = "DURATION", default_value = "30s", value_parser = duration)]
     pub(crate) silence: Duration,
 
+    /// Read stretches of a table over so many sessions side by side, where a node has cores to spare.
+    #[arg(long, value_name = "N", default_value = "1", value_parser = clap::value_parser!(u8).range(1..=32))]
+    pub(crate) threads: u8,
+
     /// Read no faster than this from each node: rows or bytes a second, like 50000rows or 20MiB.
     #[arg(long, value_name = "RATE", value_parser = rate)]
     pub(crate) rate: Option<Rate>,
@@ -134,7 +138,7 @@ fn rate(text: &str) -> Result<Rate, String> {
     let rows = text.strip_suffix("rows").map(|digits| number(digits).map(Rate::Rows));
     let bytes = || {
         let (unit, size) = UNITS.iter().find(|(unit, _)| text.ends_with(unit))?;
-        Some(number(text.strip_suffix(unit)?)?.checked_mul(*size).map(Rate::Bytes)?)
+        number(text.strip_suffix(unit)?)?.checked_mul(*size).map(Rate::Bytes)
     };
     rows.unwrap_or_else(bytes).ok_or_else(|| {
         "write rows or bytes a second, such as 50000rows, 500KiB or 20MiB".to_owned()

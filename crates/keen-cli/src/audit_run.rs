@@ -36,6 +36,7 @@ pub(crate) struct Scope {
     pub(crate) wait: Duration,
     pub(crate) silence: Duration,
     pub(crate) rate: Option<Rate>,
+    pub(crate) threads: usize,
 }
 
 impl Scope {
@@ -48,6 +49,7 @@ impl Scope {
             wait: Duration::from_secs(5),
             silence: Duration::from_secs(30),
             rate: None,
+            threads: 1,
         }
     }
 
@@ -76,6 +78,7 @@ impl Scope {
             wait: args.wait,
             silence: args.silence,
             rate: args.rate,
+            threads: args.threads.into(),
         })
     }
 
@@ -199,6 +202,7 @@ pub(crate) fn run(
         tables: &scope.tables,
         function: scope.function,
         rate: scope.rate,
+        threads: scope.threads,
         open: &open,
         stop: &|| stop.raised(),
     };

@@ -51,6 +51,47 @@ pub struct TableRequest {
     /// Rows are wanted in the key order of [`crate::order`]; otherwise in
     /// whichever order costs least.
     pub ordered: bool,
+    /// Only this stretch of the table.
+    pub range: Option<KeyRange>,
+}
+
+/// A stretch of a table by the first column of its key, which is a whole number. What is no number
+/// belongs to the first stretch if nothing, else to the last.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct KeyRange {
+    /// From here on; from the beginning if none.
+    pub from: Option<i64>,
+    /// Up to here and not including it; to the end if none.
+    pub before: Option<i64>,
+}
+
+impl KeyRange {
+    /// Stretches of equal width that together are everything.
+    #[must_use]
+    pub fn split(least: i64, greatest: i64, parts: usize) -> Vec<Self> {
+        let (low, span) = (i128::from(least), i128::from(greatest) - i128::from(least));
+        let parts = parts.max(1);
+        let bound = |part: usize| i64::try_from(low + span * part as i128 / parts as i128).ok();
+        (0..parts)
+            .map(|part| Self {
+                from: if part == 0 { None } else { bound(part) },
+                before: if part + 1 == parts { None } else { bound(part + 1) },
+            })
+            .collect()
+    }
+
+    /// As a condition on a quoted column; none if it is everything.
+    #[must_use]
+    pub fn condition(&self, column: &str) -> Option<String> {
+        match (self.from, self.before) {
+            (None, None) => None,
+            (Some(from), None) => Some(format!("{column} >= {from}")),
+            (None, Some(before)) => Some(format!("({column} < {before} OR {column} IS NULL)")),
+            (Some(from), Some(before)) => {
+                Some(format!("{column} >= {from} AND {column} < {before}"))
+            }
+        }
+    }
 }
 
 /// A node that can be read as of one moment.
@@ -64,6 +105,18 @@ pub trait ReadRows {
     /// About how many rows a table has, if that costs next to nothing to know.
     fn estimate(&mut self, _table: &str) -> Option<u64> {
         None
+    }
+
+    /// The least and the greatest value of the first column of a table's key, if that is a whole
+    /// number and costs next to nothing to know.
+    fn key_bounds(&mut self, _table: &str) -> Option<(i64, i64)> {
+        None
+    }
+
+    /// Up to `count` more readers of the same node, fixed at the same moment; fewer where the node
+    /// cannot promise that.
+    fn twins(&mut self, _count: usize) -> Vec<Box<dyn ReadRows + Send>> {
+        Vec::new()
     }
 
     /// The shape of a table.
@@ -84,4 +137,24 @@ pub trait ReadRows {
         writer: RowWriter,
         deliver: &mut dyn FnMut(Batch) -> Option<Batch>,
     ) -> Result<(), ReadFault>;
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #[test]
+        fn every_key_is_in_exactly_one_stretch(
+            a in any::<i64>(), b in any::<i64>(), parts in 1usize..9, key in any::<i64>(),
+        ) {
+            let ranges = KeyRange::split(a.min(b), a.max(b), parts);
+            let has = |range: &&KeyRange| {
+                range.from.is_none_or(|from| key >= from) && range.before.is_none_or(|before| key < before)
+            };
+            prop_assert_eq!(ranges.iter().filter(has).count(), 1);
+        }
+    }
 }

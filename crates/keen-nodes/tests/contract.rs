@@ -68,6 +68,7 @@ fn request(table: &Typed, filter: Option<&str>, ordered: bool) -> TableRequest {
         columns: table.columns.iter().map(|(name, _)| name.clone()).collect(),
         filter: filter.map(str::to_owned),
         ordered,
+        range: None,
     }
 }
 

@@ -94,6 +94,7 @@ fn audit(table: &Typed, folder: &Path) -> Seen {
         tables: &[],
         function: DigestFunction::Xxh3,
         rate: None,
+        threads: 1,
         open: &|node| Ok(table.open(Host::ALL[node], folder)),
         stop: &|| false,
     };

@@ -86,6 +86,7 @@ fn audit(topology: &Topology, open: &audit::Opener<'_>, function: DigestFunction
         tables: &[],
         function,
         rate: None,
+        threads: 1,
         open,
         stop: &|| false,
     };

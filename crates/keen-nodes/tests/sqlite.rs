@@ -31,8 +31,13 @@ fn read(
         key: if keyed { vec![names.iter().position(|n| n == "k").unwrap()] } else { Vec::new() },
         shown: (0..names.len()).collect(),
     };
-    let request =
-        TableRequest { table: "t".to_owned(), columns: names, filter: None, ordered: true };
+    let request = TableRequest {
+        table: "t".to_owned(),
+        columns: names,
+        filter: None,
+        ordered: true,
+        range: None,
+    };
     let mut rows = Vec::new();
     node.read(&request, RowWriter::new(layout, DigestFunction::Xxh3, 1 << 16), &mut |batch| {
         rows.extend(

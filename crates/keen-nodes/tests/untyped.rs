@@ -59,7 +59,8 @@ fn read(
 ) -> Result<Vec<Delivered>, ReadFault> {
     let layout = layout(table);
     let columns = layout.columns.iter().map(|column| column.name.clone()).collect();
-    let request = TableRequest { table: "t".to_owned(), columns, filter: None, ordered: true };
+    let request =
+        TableRequest { table: "t".to_owned(), columns, filter: None, ordered: true, range: None };
     node.shape("t")?;
     let mut all = Vec::new();
     node.read(&request, RowWriter::new(layout, DigestFunction::Xxh3, batch_bytes), &mut |batch| {
@@ -178,6 +179,7 @@ fn a_reader_that_has_gone_ends_the_reading() {
             columns: vec!["id".to_owned()],
             filter: None,
             ordered: true,
+            range: None,
         };
         node.read(&request, RowWriter::new(layout(&table), DigestFunction::Xxh3, 64), &mut |_| {
             batches += 1;

@@ -251,13 +251,40 @@ impl Server {
         Ok(mysql::Conn::new(options)?)
     }
 
+    /// A connection as the account that may only read, over TCP as clients far away come. For MariaDB.
+    ///
+    /// # Errors
+    /// [`ServerFault`] when it does not answer.
+    pub fn mariadb_over_tcp(&self) -> Result<mysql::Conn, ServerFault> {
+        let options = mysql::OptsBuilder::new()
+            .ip_or_hostname(Some("127.0.0.1"))
+            .tcp_port(self.port)
+            .prefer_socket(false)
+            .user(Some(CHECKER.0))
+            .pass(Some(CHECKER.1))
+            .db_name(Some(DATABASE));
+        Ok(mysql::Conn::new(options)?)
+    }
+
+    /// As [`Server::run`], in another database. For PostgreSQL.
+    ///
+    /// # Errors
+    /// As [`Server::run`].
+    pub fn run_in(&self, database: &str, statement: &str) -> Result<(), ServerFault> {
+        Ok(self.postgres_in(database)?.batch_execute(statement)?)
+    }
+
     /// Runs statements, separated by semicolons at the ends of lines, as the administrator.
     ///
     /// # Errors
     /// [`ServerFault`] with the first statement that fails.
     pub fn run(&self, statements: &str) -> Result<(), ServerFault> {
         if self.engine.is_postgres() {
-            return Ok(self.postgres()?.batch_execute(statements)?);
+            let mut client = self.postgres()?;
+            for statement in statements.split(";\n").map(str::trim).filter(|s| !s.is_empty()) {
+                client.batch_execute(statement)?;
+            }
+            return Ok(());
         }
         let mut client = self.mariadb()?;
         for statement in statements.split(";\n").map(str::trim).filter(|s| !s.is_empty()) {

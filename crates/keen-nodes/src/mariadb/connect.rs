@@ -58,6 +58,13 @@ impl Session {
         Ok(session)
     }
 
+    /// Where in the binary log the snapshot stands; none without a log.
+    pub(super) fn moment(&mut self) -> Option<Vec<(String, String)>> {
+        let sql = "SHOW STATUS LIKE 'binlog_snapshot_%'";
+        let found: Vec<(String, String)> = self.connection.query(sql).ok()?;
+        found.iter().any(|(_, value)| !matches!(&value[..], "" | "0")).then_some(found)
+    }
+
     pub(super) fn access(&self) -> &Access {
         &self.access
     }

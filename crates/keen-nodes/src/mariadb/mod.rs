@@ -39,7 +39,10 @@ impl MariaDbNode {
     /// # Errors
     /// [`ReadFault`] when it cannot be reached in time, or refuses.
     pub fn open(access: &Access) -> Result<Self, ReadFault> {
-        let mut session = Session::open(access)?;
+        Self::over(Session::open(access)?, access)
+    }
+
+    fn over(mut session: Session, access: &Access) -> Result<Self, ReadFault> {
         let version: Vec<(String, bool)> =
             session.rows("look at the server", "SELECT version(), @@global.read_only", ())?;
         let (version, read_only) = version.into_iter().next().unwrap_or_default();
@@ -66,6 +69,40 @@ impl ReadRows for MariaDbNode {
 
     fn estimate(&mut self, table: &str) -> Option<u64> {
         self.tables.get(table)?.estimate
+    }
+
+    fn key_bounds(&mut self, table: &str) -> Option<(i64, i64)> {
+        let local = self.tables.get(table)?;
+        shape::bounds(&mut self.session, local)
+    }
+
+    /// MariaDB shares no snapshot between sessions. Two that begin at the same position of the
+    /// binary log see the same, so where nothing is written meanwhile this succeeds.
+    fn twins(&mut self, count: usize) -> Vec<Box<dyn ReadRows + Send>> {
+        const ATTEMPTS: usize = 3;
+        let mut twins: Vec<Box<dyn ReadRows + Send>> = Vec::new();
+        let access = self.session.access().clone();
+        let Some(moment) = self.session.moment() else {
+            return twins; // it keeps no binary log
+        };
+        for _ in 0..count + ATTEMPTS {
+            if twins.len() == count {
+                break;
+            }
+            match Session::open(&access) {
+                Ok(mut twin) => {
+                    let same = twin.moment().as_ref() == Some(&moment);
+                    if let (true, Ok(twin)) = (same, Self::over(twin, &access)) {
+                        twins.push(Box::new(twin));
+                    }
+                }
+                Err(fault) => {
+                    tracing::info!(%fault, "no further session for {}", access.shown());
+                    break;
+                }
+            }
+        }
+        twins
     }
 
     fn read(

@@ -114,9 +114,17 @@ fn select(local: &Local, request: &TableRequest) -> String {
         selected.push(format!("((\n{filter}\n) IS NOT TRUE)"));
     }
     let mut sql = format!("SELECT {} FROM {}", selected.join(", "), local.name);
-    if request.ordered && !local.key.is_empty() {
+    let ordered = request.ordered && !local.key.is_empty();
+    if ordered {
+        sql.push_str(" FORCE INDEX (PRIMARY)");
+    }
+    let range = local.key.first().zip(request.range);
+    if let Some(condition) = range.and_then(|(column, range)| range.condition(&quoted(column))) {
+        sql.push_str(&format!(" WHERE {condition}"));
+    }
+    if ordered {
         let key: Vec<String> = local.key.iter().map(|name| quoted(name)).collect();
-        sql.push_str(&format!(" FORCE INDEX (PRIMARY) ORDER BY {}", key.join(", ")));
+        sql.push_str(&format!(" ORDER BY {}", key.join(", ")));
     }
     sql
 }

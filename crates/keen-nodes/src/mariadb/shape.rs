@@ -307,3 +307,23 @@ fn references(
     }
     Ok(references.into_iter().map(|(_, reference)| reference).collect())
 }
+
+/// The least and the greatest key, if the first column of it is a whole number that fits.
+pub(super) fn bounds(session: &mut Session, local: &Local) -> Option<(i64, i64)> {
+    let first = local.key.first()?;
+    let (_, take) = local.columns.iter().find(|(name, _)| name == first)?;
+    if *take != Take::Number {
+        return None;
+    }
+    let column = quoted(first);
+    let sql = format!("SELECT min({column}), max({column}) FROM {}", local.name);
+    let rows: Vec<(mysql::Value, mysql::Value)> =
+        session.rows("find the bounds of a key", &sql, ()).ok()?;
+    let number = |value: &mysql::Value| match value {
+        mysql::Value::Int(v) => Some(*v),
+        mysql::Value::UInt(v) => i64::try_from(*v).ok(),
+        _ => None,
+    };
+    let (least, greatest) = rows.first()?;
+    number(least).zip(number(greatest))
+}

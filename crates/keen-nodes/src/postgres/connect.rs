@@ -45,7 +45,8 @@ async fn carry(
 }
 
 impl Session {
-    pub(super) fn open(access: &Access) -> Result<Self, ReadFault> {
+    /// Connects; to the moment of another session, if its exported snapshot is given.
+    pub(super) fn open(access: &Access, snapshot: Option<&str>) -> Result<Self, ReadFault> {
         let runtime = tokio::runtime::Builder::new_current_thread()
             .enable_io()
             .enable_time()
@@ -95,6 +96,10 @@ impl Session {
         session.batch(&format!(
             "{SETTINGS} SET lock_timeout = '{lock}ms'; BEGIN TRANSACTION ISOLATION LEVEL REPEATABLE READ READ ONLY"
         ))?;
+        if let Some(snapshot) = snapshot {
+            session
+                .batch(&format!("SET TRANSACTION SNAPSHOT '{}'", snapshot.replace('\'', "''")))?;
+        }
         session.batch(MARK)?;
         session.standby = session.one("SELECT pg_is_in_recovery()")?.get(0);
         Ok(session)
@@ -111,6 +116,15 @@ impl Session {
     fn batch(&self, sql: &str) -> Result<(), ReadFault> {
         let done = self.within("prepare the session", self.client.batch_execute(sql))?;
         done.map_err(|error| fault::explain(&self.access, "prepare the session", &error))
+    }
+
+    /// The name by which other sessions can take over the moment of this one.
+    pub(super) fn export_snapshot(&self) -> Result<String, ReadFault> {
+        // A savepoint makes a subtransaction, out of which nothing can be exported.
+        self.batch("RELEASE SAVEPOINT keen")?;
+        let snapshot = self.one("SELECT pg_export_snapshot()").map(|row| row.get(0));
+        self.batch(MARK)?;
+        snapshot
     }
 
     /// The rows of a small query.

@@ -250,7 +250,7 @@ fn put_text(types: &Types, codec: &Codec, bytes: &[u8], out: &mut String) -> Dec
         Codec::Raw | Codec::ServerText => return Err(Malformed),
         _ => match owned_number_or_text(codec, bytes)? {
             Value::Float(v) if v.is_infinite() => {
-                out.push_str(if v > 0.0 { "Infinity" } else { "-Infinity" })
+                out.push_str(if v > 0.0 { "Infinity" } else { "-Infinity" });
             }
             value => out.push_str(&text_of(value.as_ref())),
         },
@@ -289,10 +289,12 @@ fn pg_timestamp_text(micros: i64, zone: &str) -> String {
 fn put_offset(seconds: i32, out: &mut String) {
     let magnitude = seconds.unsigned_abs();
     let _ = write!(out, "{}{:02}", if seconds < 0 { '-' } else { '+' }, magnitude / 3600);
-    for part in [magnitude / 60 % 60, magnitude % 60] {
-        if magnitude % 3600 != 0 {
-            let _ = write!(out, ":{part:02}");
-        }
+    let (minutes, seconds) = (magnitude / 60 % 60, magnitude % 60);
+    if minutes != 0 || seconds != 0 {
+        let _ = write!(out, ":{minutes:02}");
+    }
+    if seconds != 0 {
+        let _ = write!(out, ":{seconds:02}");
     }
 }
 
@@ -381,9 +383,9 @@ fn put_dimension(
                             || matches!(c, '{' | '}' | '"' | '\\' | ',' | '\u{b}')
                     });
                 if plain {
-                    out.push_str(&text)
+                    out.push_str(&text);
                 } else {
-                    put_quoted(&text, out)
+                    put_quoted(&text, out);
                 }
                 Ok(())
             }

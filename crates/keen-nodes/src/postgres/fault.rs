@@ -13,19 +13,19 @@ pub(super) fn connecting(access: &Access, error: &Error) -> ReadFault {
     let shown = access.shown();
     let (user, database) = (&access.server.user, &access.server.database);
     if let Some(said) = error.as_db_error() {
-        let advice = match said.code() {
-            &SqlState::INVALID_PASSWORD => {
+        let advice = match *said.code() {
+            SqlState::INVALID_PASSWORD => {
                 "correct the password that the topology file points to: password = { env = ... } or { file = ... }"
             }
-            &SqlState::INVALID_AUTHORIZATION_SPECIFICATION => {
+            SqlState::INVALID_AUTHORIZATION_SPECIFICATION => {
                 "create the account, or let it in from here in the server's pg_hba.conf"
             }
-            &SqlState::INVALID_CATALOG_NAME => "correct the database in the node's address",
-            &SqlState::INSUFFICIENT_PRIVILEGE => "grant CONNECT on the database to the account",
-            &SqlState::TOO_MANY_CONNECTIONS => {
+            SqlState::INVALID_CATALOG_NAME => "correct the database in the node's address",
+            SqlState::INSUFFICIENT_PRIVILEGE => "grant CONNECT on the database to the account",
+            SqlState::TOO_MANY_CONNECTIONS => {
                 "all connections are taken: try again, or reserve one for this account"
             }
-            &SqlState::CANNOT_CONNECT_NOW => {
+            SqlState::CANNOT_CONNECT_NOW => {
                 "the server is starting, stopping or recovering: try again when it is up"
             }
             _ => "look at the server's own log",
@@ -81,26 +81,26 @@ pub(super) fn explain(access: &Access, doing: &str, error: &Error) -> ReadFault 
     if let Some(detail) = said.detail() {
         what.push_str(&format!(" ({detail})"));
     }
-    let advice = match said.code() {
-        &SqlState::INSUFFICIENT_PRIVILEGE if said.message().contains("row-level security") => {
+    let advice = match *said.code() {
+        SqlState::INSUFFICIENT_PRIVILEGE if said.message().contains("row-level security") => {
             format!("row security hides rows from {user}: check with an account that has BYPASSRLS")
         }
-        &SqlState::INSUFFICIENT_PRIVILEGE => format!("grant {user} the right: GRANT SELECT ON the table, and USAGE on its schema"),
-        &SqlState::UNDEFINED_TABLE => "the table was dropped or renamed meanwhile: correct the set, or run this again".to_owned(),
-        &SqlState::LOCK_NOT_AVAILABLE => {
+        SqlState::INSUFFICIENT_PRIVILEGE => format!("grant {user} the right: GRANT SELECT ON the table, and USAGE on its schema"),
+        SqlState::UNDEFINED_TABLE => "the table was dropped or renamed meanwhile: correct the set, or run this again".to_owned(),
+        SqlState::LOCK_NOT_AVAILABLE => {
             "another session holds the table locked: try again when it is done, or wait longer with --wait".to_owned()
         }
-        &SqlState::QUERY_CANCELED if said.message().contains("statement timeout") => {
+        SqlState::QUERY_CANCELED if said.message().contains("statement timeout") => {
             format!("the account's statement_timeout is too short to read this table: ALTER ROLE {user} SET statement_timeout = 0")
         }
-        &SqlState::QUERY_CANCELED => "somebody cancelled it on the server: run this again".to_owned(),
-        &SqlState::T_R_SERIALIZATION_FAILURE => {
+        SqlState::QUERY_CANCELED => "somebody cancelled it on the server: run this again".to_owned(),
+        SqlState::T_R_SERIALIZATION_FAILURE => {
 STANDBY.to_owned()
         }
-        &SqlState::ADMIN_SHUTDOWN | &SqlState::CRASH_SHUTDOWN => "the server was stopped: run this again when it is up".to_owned(),
-        &SqlState::DISK_FULL | &SqlState::OUT_OF_MEMORY => "the server has no room left for this: make some".to_owned(),
-        &SqlState::DATA_CORRUPTED | &SqlState::INDEX_CORRUPTED => "the server's data is damaged: check it before anything else".to_owned(),
-        &SqlState::UNDEFINED_COLUMN | &SqlState::SYNTAX_ERROR | &SqlState::UNDEFINED_FUNCTION => {
+        SqlState::ADMIN_SHUTDOWN | SqlState::CRASH_SHUTDOWN => "the server was stopped: run this again when it is up".to_owned(),
+        SqlState::DISK_FULL | SqlState::OUT_OF_MEMORY => "the server has no room left for this: make some".to_owned(),
+        SqlState::DATA_CORRUPTED | SqlState::INDEX_CORRUPTED => "the server's data is damaged: check it before anything else".to_owned(),
+        SqlState::UNDEFINED_COLUMN | SqlState::SYNTAX_ERROR | SqlState::UNDEFINED_FUNCTION => {
             "correct the set's row filter, or the node's columns".to_owned()
         }
         _ => "look at the server's own log".to_owned(),

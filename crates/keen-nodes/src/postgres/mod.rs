@@ -43,7 +43,10 @@ impl PostgresNode {
     /// # Errors
     /// [`ReadFault`] when it cannot be reached in time, or refuses.
     pub fn open(access: &Access) -> Result<Self, ReadFault> {
-        let session = Session::open(access)?;
+        Self::over(Session::open(access, None)?, access)
+    }
+
+    fn over(session: Session, access: &Access) -> Result<Self, ReadFault> {
         let row = session
             .one("SELECT current_setting('server_version'), current_setting('server_encoding')")?;
         let (version, encoding): (&str, &str) = (row.get(0), row.get(1));
@@ -70,6 +73,33 @@ impl ReadRows for PostgresNode {
     fn estimate(&mut self, table: &str) -> Option<u64> {
         let local = self.tables.get(table)?;
         shape::estimate(&self.session, local)
+    }
+
+    fn key_bounds(&mut self, table: &str) -> Option<(i64, i64)> {
+        shape::bounds(&self.session, self.tables.get(table)?)
+    }
+
+    fn twins(&mut self, count: usize) -> Vec<Box<dyn ReadRows + Send>> {
+        let mut twins: Vec<Box<dyn ReadRows + Send>> = Vec::new();
+        let snapshot = match self.session.export_snapshot() {
+            Ok(snapshot) => snapshot,
+            Err(fault) => {
+                tracing::info!(%fault, "one session alone");
+                return twins;
+            }
+        };
+        let access = self.session.access().clone();
+        while twins.len() < count {
+            let twin = Session::open(&access, Some(&snapshot));
+            match twin.and_then(|session| Self::over(session, &access)) {
+                Ok(twin) => twins.push(Box::new(twin)),
+                Err(fault) => {
+                    tracing::info!(%fault, "no further session for {}", access.shown());
+                    break;
+                }
+            }
+        }
+        twins
     }
 
     fn read(

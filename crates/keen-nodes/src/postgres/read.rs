@@ -146,6 +146,11 @@ impl TableRead<'_> {
             selected.push(format!("((\n{filter}\n) IS NOT TRUE)"));
         }
         let mut sql = format!("SELECT {} FROM {}", selected.join(", "), self.local.name);
+        let range = self.local.key.first().zip(self.request.range);
+        if let Some(condition) = range.and_then(|(column, range)| range.condition(&quoted(column)))
+        {
+            sql.push_str(&format!(" WHERE {condition}"));
+        }
         if self.request.ordered && !self.local.key.is_empty() {
             let key: Vec<String> = self.local.key.iter().map(|name| quoted(name)).collect();
             sql.push_str(&format!(" ORDER BY {}", key.join(", ")));

@@ -237,3 +237,17 @@ pub(super) fn estimate(session: &Session, local: &Local) -> Option<u64> {
     )]
     estimate.map(|rows| rows as u64)
 }
+
+/// The least and the greatest key, if the first column of it is a whole number.
+pub(super) fn bounds(session: &Session, local: &Local) -> Option<(i64, i64)> {
+    let first = local.key.first()?;
+    let column = local.columns.iter().find(|column| column.name == *first)?;
+    if !matches!(column.codec, Codec::Int(_)) {
+        return None;
+    }
+    let column = quoted(first);
+    let sql = format!("SELECT min({column})::int8, max({column})::int8 FROM {}", local.name);
+    let rows = session.rows("find the bounds of a key", &sql, &[]).ok()?;
+    let row = rows.first()?;
+    row.get::<_, Option<i64>>(0).zip(row.get::<_, Option<i64>>(1))
+}

@@ -58,6 +58,7 @@ pub struct SqliteNode {
     journal_mode: String,
     /// Over a file that is taken as unchanging.
     watch: Option<open::Watch>,
+    options: Options,
     /// What `read` has to know of the tables that `shape` looked at.
     tables: HashMap<String, shape::Local>,
 }
@@ -121,6 +122,7 @@ impl SqliteNode {
             encoding: Encoding::from_name(&encoding),
             journal_mode,
             watch,
+            options: options.clone(),
             tables: HashMap::new(),
         })
     }
@@ -146,6 +148,27 @@ impl ReadRows for SqliteNode {
     fn estimate(&mut self, table: &str) -> Option<u64> {
         let local = self.tables.get(table)?;
         shape::estimate(&self.connection, local)
+    }
+
+    fn key_bounds(&mut self, table: &str) -> Option<(i64, i64)> {
+        shape::bounds(&self.connection, self.tables.get(table)?)
+    }
+
+    /// Only over a file that is taken as unchanging: two connections to one that is written to
+    /// could begin at different moments.
+    fn twins(&mut self, count: usize) -> Vec<Box<dyn ReadRows + Send>> {
+        let mut twins: Vec<Box<dyn ReadRows + Send>> = Vec::new();
+        let same = |twin: &Self| match (&self.watch, &twin.watch) {
+            (Some(ours), Some(theirs)) => ours.sees_the_same_as(theirs),
+            _ => false,
+        };
+        while self.watch.is_some() && twins.len() < count {
+            match Self::open(&self.path, &self.options) {
+                Ok(twin) if same(&twin) => twins.push(Box::new(twin)),
+                _ => break,
+            }
+        }
+        twins
     }
 
     fn read(

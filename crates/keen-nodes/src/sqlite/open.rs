@@ -53,6 +53,13 @@ pub(super) struct Watch {
     changed: Option<SystemTime>,
 }
 
+impl Watch {
+    /// Whether both found the file as it was at one moment.
+    pub(super) fn sees_the_same_as(&self, other: &Self) -> bool {
+        (self.size, self.changed) == (other.size, other.changed)
+    }
+}
+
 /// Takes the lock that every SQLite connection to a WAL file holds for as long as it is open:
 /// shared, on the bytes that "File Format for SQLite Databases", section 1.5, sets aside.
 #[cfg(unix)]

@@ -150,7 +150,10 @@ fn select(
     }
     let order =
         if order.is_empty() { String::new() } else { format!(" ORDER BY {}", order.join(", ")) };
-    Ok(format!("SELECT {} FROM {table}{order}", selected.join(", ")))
+    let range = local.key.first().zip(request.range);
+    let range = range.and_then(|(column, range)| range.condition(&quoted(column)));
+    let range = range.map(|condition| format!(" WHERE {condition}")).unwrap_or_default();
+    Ok(format!("SELECT {} FROM {table}{range}{order}", selected.join(", ")))
 }
 
 fn with_text_as_bytes(column: &str) -> String {

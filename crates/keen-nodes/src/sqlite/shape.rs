@@ -291,3 +291,11 @@ pub(super) fn estimate(connection: &Connection, local: &Local) -> Option<u64> {
         .ok()?;
     u64::try_from(span.unwrap_or(0)).ok()
 }
+
+/// The least and the greatest key, if both are whole numbers.
+pub(super) fn bounds(connection: &Connection, local: &Local) -> Option<(i64, i64)> {
+    let (table, column) = (quoted(&local.name), quoted(local.key.first()?));
+    let sql =
+        format!("SELECT (SELECT min({column}) FROM {table}), (SELECT max({column}) FROM {table})");
+    connection.query_row(&sql, [], |row| Ok((row.get(0)?, row.get(1)?))).ok()
+}
