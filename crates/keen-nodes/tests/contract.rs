@@ -114,20 +114,20 @@ fn at(text: &str) -> i64 {
 }
 
 /// A table of one value column, and what comes back of it as the common kind says it.
-fn comes_back(kind: Kind, values: Vec<Value>, expected: Vec<Value>) {
+fn comes_back(kind: Kind, values: &[Value], expected: &[Value]) {
     let number = |values: &[Value]| -> Vec<Vec<Value>> {
         values.iter().enumerate().map(|(i, v)| vec![int(i as i64), v.clone()]).collect()
     };
-    let table = Typed::new(&[("id", Kind::Int), ("v", kind)], &["id"], number(&values));
+    let table = Typed::new(&[("id", Kind::Int), ("v", kind)], &["id"], number(values));
     everywhere(&table, |host, node, _| {
         let found = rows_of(read(&table, node, None, 64).unwrap());
-        assert_eq!(found, number(&expected), "{host:?}");
+        assert_eq!(found, number(expected), "{host:?}");
     });
 }
 
 #[test]
 fn every_kind_of_value_comes_back_as_it_is() {
-    let same = |kind, values: Vec<Value>| comes_back(kind, values.clone(), values);
+    let same = |kind, values: Vec<Value>| comes_back(kind, &values, &values);
     same(Kind::Int, vec![Value::Null, int(0), int(i64::MAX), int(i64::MIN)]);
     same(Kind::Double, [0.1, f64::MAX, 5e-324, -1e15].map(Value::Float).into());
     same(
@@ -148,15 +148,12 @@ fn every_kind_of_value_comes_back_as_it_is() {
         vec![Value::Null, Value::Json("{\"a\":[1.5,null]}".into()), Value::Json("\"x\"".into())],
     );
     let moment = at("2026-07-01 10:00:00.25");
-    comes_back(Kind::Moment, vec![Value::Timestamp(moment)], vec![Value::LocalTimestamp(moment)]);
-    comes_back(Kind::Bool, vec![Value::Bool(true), Value::Bool(false)], vec![int(1), int(0)]);
+    let moments = [Value::Timestamp(moment)];
+    comes_back(Kind::Moment, &moments, &[Value::LocalTimestamp(moment)]);
+    comes_back(Kind::Bool, &[Value::Bool(true), Value::Bool(false)], &[int(1), int(0)]);
     let decimals =
         ["1.50", "100", "-0.000001"].map(|text| Value::Decimal(Decimal::parse(text).unwrap()));
-    comes_back(
-        Kind::Decimal,
-        decimals.into(),
-        vec![Value::Float(1.5), int(100), Value::Float(-0.000001)],
-    );
+    comes_back(Kind::Decimal, &decimals, &[Value::Float(1.5), int(100), Value::Float(-0.000001)]);
 }
 
 #[test]

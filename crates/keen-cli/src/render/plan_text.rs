@@ -176,8 +176,9 @@ fn undo(step: &Step) -> String {
 /// A statement, and the values bound to it, safe to look at.
 fn bound(statement: &Statement) -> (String, String) {
     let (sql, values) = statement.bound();
+    let mark = if sql.contains("$1") { '$' } else { '?' };
     let values =
-        values.iter().enumerate().map(|(i, value)| format!("?{} = {}", i + 1, safe::value(value)));
+        values.iter().enumerate().map(|(i, value)| format!("{}{} = {}", mark, i + 1, safe::value(value)));
     (safe::text(&sql), values.collect::<Vec<_>>().join(", "))
 }
 

@@ -110,6 +110,8 @@ fn changed_by_affinity(family: Family, value: &Value) -> bool {
 pub fn is_whole(reading: &Reading, family: Family) -> bool {
     let as_it_is = match &reading.kind {
         CommonKind::Single => family == Family::Single,
+        // As doubles, decimals lose digits.
+        CommonKind::Number => family != Family::Decimal,
         CommonKind::Local(Some(_)) => family != Family::Timestamp,
         _ => true,
     };

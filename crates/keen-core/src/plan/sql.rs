@@ -6,7 +6,7 @@
 
 use super::{Guarded, LocalTable, by_value, dialect};
 use crate::rows::Layout;
-use crate::shape::{ColumnShape, TableShape};
+use crate::shape::{ColumnShape, Family, TableShape};
 use crate::topology::Engine;
 use crate::value::Value;
 
@@ -197,8 +197,14 @@ impl TableSql<'_> {
     }
 
     fn whole_row(&self, row: &[Value]) -> Statement {
-        // The key first: that is what an index can find.
+        // The key first: that is what an index can find. Servers compare it by themselves before;
+        // only a text may then still be another.
+        let lax = |i: &usize| {
+            self.engine() == Engine::Sqlite
+                || self.shape(*i).is_none_or(|c| matches!(c.family, Family::Text | Family::Json))
+        };
         let key = self.layout.key.iter().copied().filter(|i| self.written().any(|w| w == *i));
+        let key = key.filter(lax);
         let rest = self.written().filter(|i| !self.layout.key.contains(i));
         self.all_match(key.chain(rest), row)
     }

@@ -8,6 +8,7 @@
     reason = "each test uses its part"
 )]
 
+pub mod random;
 pub mod typed;
 
 use std::path::{Path, PathBuf};

@@ -1,0 +1,193 @@
+//! The scripts of a plan, run on the servers they are for, whatever the types of the rows.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use std::collections::BTreeMap;
+use std::ops::ControlFlow;
+use std::path::Path;
+
+use common::random::{NAMES, distinct_keys, rows};
+use common::typed::{Host, Kind, Typed, server};
+use keen_core::compare::DivergentRow;
+use keen_core::digest::DigestFunction;
+use keen_core::plan::script::{self, Direction};
+use keen_core::plan::{self, AuditedTable, LocalTable, Step};
+use keen_core::topology::{
+    Address, Authority, ColumnChoice, Engine, Limits, Link, Node, Rule, Server, TableSet, Tls,
+    Topology,
+};
+use keen_lab::servers;
+use keen_nodes::audit::{self, AuditRequest, AuditSink, TableHead, TableOutcome};
+use mysql::prelude::Queryable;
+use proptest::prelude::*;
+
+const HOSTS: [Host; 3] = [
+    Host::Server(servers::Engine::Postgres15),
+    Host::Server(servers::Engine::Postgres18),
+    Host::Server(servers::Engine::MariaDb),
+];
+
+fn topology(table: &str) -> Topology {
+    let node = |i: usize| Node {
+        name: format!("n{i}"),
+        at: Address::Server(Server {
+            engine: if i == 2 { Engine::MariaDb } else { Engine::Postgres },
+            user: String::new(),
+            host: String::new(),
+            port: 0,
+            database: String::new(),
+            text: String::new(),
+        }),
+        password: None,
+        tls: Tls::default(),
+        writes: true,
+        names: BTreeMap::new(),
+        column_names: BTreeMap::new(),
+    };
+    Topology {
+        name: "plans".to_owned(),
+        nodes: (0..3).map(node).collect(),
+        sets: vec![TableSet {
+            name: "s".to_owned(),
+            tables: vec![table.to_owned()],
+            filter: None,
+            columns: ColumnChoice::All,
+        }],
+        links: [(0, 1), (0, 2), (1, 0), (1, 2), (2, 0), (2, 1)]
+            .map(|(from, to)| Link { from, to, carries: vec![0], delay: None })
+            .into(),
+        limits: Limits::default(),
+        authority: Authority { default: Rule::Node(0), tables: BTreeMap::new() },
+        compare: BTreeMap::new(),
+        zone: None,
+    }
+}
+
+#[derive(Default)]
+struct Found(Vec<AuditedTable>);
+
+impl AuditSink for Found {
+    fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
+        let nodes = head.local_columns.iter().map(|(node, columns)| {
+            let local = LocalTable {
+                engine: head.topology.nodes[*node].at.engine(),
+                name: head.local_name(*node).to_owned(),
+                columns: columns.clone(),
+                shape: head.shapes[node].clone(),
+            };
+            (*node, local)
+        });
+        self.0.push(AuditedTable {
+            set: head.set,
+            table: head.table.to_owned(),
+            layout: head.layout.unwrap_or_else(|| panic!("nothing to compare")).clone(),
+            nodes: nodes.collect(),
+            unread: 0,
+            divergent: Vec::new(),
+        });
+        ControlFlow::Continue(())
+    }
+    fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
+        self.0.last_mut().unwrap().divergent.push(row);
+        ControlFlow::Continue(())
+    }
+    fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
+        assert!(outcome.unread.is_empty(), "{:?}", outcome.unread);
+        ControlFlow::Continue(())
+    }
+}
+
+fn audit(topology: &Topology, table: &Typed) -> Vec<AuditedTable> {
+    let mut found = Found::default();
+    let request = AuditRequest {
+        topology,
+        nodes: !0,
+        tables: &[],
+        function: DigestFunction::Xxh3,
+        rate: None,
+        threads: 1,
+        open: &|node| Ok(table.open(HOSTS[node], Path::new(""))),
+        stop: &|| false,
+    };
+    audit::run(&request, &mut found);
+    found.0
+}
+
+/// Runs a script as its server's administrator, statement by statement as a client would.
+fn run(host: Host, script: &str) {
+    let Host::Server(engine) = host else { return };
+    if engine.is_postgres() {
+        let mut client = server(engine).postgres().unwrap();
+        client.batch_execute(script).unwrap_or_else(|e| panic!("{e:?}: {script}"));
+        return;
+    }
+    let mut client = server(engine).mariadb().unwrap();
+    for statement in script.split(";\n").filter(|statement| !statement.trim().is_empty()) {
+        client.query_drop(statement).unwrap_or_else(|e| panic!("{e}: {statement}"));
+    }
+}
+
+fn write(topology: &Topology, plan: &plan::Plan, direction: Direction) {
+    for (node, host) in HOSTS.into_iter().enumerate() {
+        let steps: Vec<&Step> = plan.steps.iter().filter(|step| step.node == node).collect();
+        if !steps.is_empty() {
+            run(host, &script::write(topology, &steps, "a test", direction));
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 20, max_shrink_iters: 30, ..ProptestConfig::default() })]
+
+    #[test]
+    fn scripts_make_all_nodes_equal_and_their_undo_takes_it_back(
+        base in rows(),
+        other in rows(),
+        keyed in 0usize..3,
+        changes in prop::collection::vec((1usize..3, any::<prop::sample::Index>(), any::<prop::sample::Index>(), 0usize..16), 1..12),
+    ) {
+        let key: &[usize] = [&[0][..], &[1, 0], &[]][keyed];
+        let kinds: Vec<Kind> = [Kind::Int, Kind::Text].into_iter().chain(Kind::ALL).collect();
+        let columns: Vec<(&str, Kind)> = NAMES.into_iter().zip(kinds).collect();
+        let names: Vec<&str> = key.iter().map(|i| NAMES[*i]).collect();
+        let base = distinct_keys(base, key, false);
+        let mut of_node = vec![base.clone(), base.clone(), base];
+        for (node, at, from, what) in changes {
+            let rows = &mut of_node[node];
+            let source = &other[from.index(other.len())];
+            match what {
+                0 => rows.push(source.clone()),
+                _ if rows.is_empty() => {}
+                1 => drop(rows.remove(at.index(rows.len()))),
+                column => {
+                    let row = at.index(rows.len());
+                    rows[row][column - 2].clone_from(&source[column - 2]);
+                }
+            }
+        }
+        let mut table = Typed::new(&columns, &names, vec![]);
+        for (host, rows) in HOSTS.into_iter().zip(of_node) {
+            table.rows = distinct_keys(rows, key, false);
+            table.make(host, Path::new(""));
+        }
+
+        let topology = topology(&table.name);
+        let before = audit(&topology, &table);
+        let plan = plan::make(&topology, &before);
+        prop_assert_eq!(&plan.questions, &vec![]);
+        write(&topology, &plan, Direction::Repair);
+        let after = audit(&topology, &table);
+        prop_assert_eq!(&after[0].divergent, &Vec::<DivergentRow>::new());
+        write(&topology, &plan, Direction::Undo);
+        let again = audit(&topology, &table);
+        let comparable = |tables: &[AuditedTable]| {
+            tables[0].divergent.iter().map(|row| format!("{row:?}")).collect::<std::collections::BTreeSet<_>>()
+        };
+        prop_assert_eq!(comparable(&again), comparable(&before));
+        for host in HOSTS {
+            table.run(host, Path::new(""), &format!("DROP TABLE {}", table.name));
+        }
+    }
+}
