@@ -234,6 +234,57 @@ fn limits_of_the_server_are_told_from_failures() {
 }
 
 #[test]
+fn a_server_without_a_free_connection_and_one_that_is_slow() {
+    let lab = ServerLab::new().unwrap();
+    let few = |line: &str| Settings { lines: vec![line.to_owned()], ..Settings::default() };
+    let reserved = "max_connections = 10\nsuperuser_reserved_connections = 8\nmax_wal_senders = 0\nwal_level = minimal";
+    let servers = vec![
+        lab.start_with("m", Engine::MariaDb, &few("max_connections=10")).unwrap(),
+        lab.start_with("p", Engine::Postgres15, &few(reserved)).unwrap(),
+        lab.start("q", Engine::Postgres18).unwrap(),
+        lab.start("r", Engine::Postgres15).unwrap(),
+    ];
+    for server in &servers {
+        huts::tables(server).unwrap();
+        huts::rows(server).unwrap();
+    }
+    let network = Network::new(lab, servers, &mesh_of(4));
+    let many: Vec<mysql::Conn> =
+        (0..30).map_while(|_| network.servers[0].mariadb_over_tcp().ok()).collect();
+    let connect = || {
+        let server = &network.servers[1];
+        let (user, password) = keen_lab::servers::CHECKER;
+        let text = format!(
+            "host=127.0.0.1 port={} user={user} password={password} dbname=huts",
+            server.port()
+        );
+        postgres::Client::connect(&text, postgres::NoTls).ok()
+    };
+    let more: Vec<postgres::Client> = (0..30).map_while(|_| connect()).collect();
+    assert!(many.len() >= 2 && more.len() >= 2);
+    let run = audit(&network);
+    others_agree(&run, "a", &["all connections are taken"]);
+    others_agree(&run, "b", &["all connections are taken"]);
+    drop((many, more));
+
+    // Answers that come late, but come, are waited for.
+    let slow = std::sync::atomic::AtomicBool::new(true);
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            while slow.load(std::sync::atomic::Ordering::Relaxed) {
+                network.servers.iter().for_each(keen_lab::servers::Server::freeze);
+                std::thread::sleep(Duration::from_millis(400));
+                network.servers.iter().for_each(keen_lab::servers::Server::thaw);
+                std::thread::sleep(Duration::from_millis(20));
+            }
+        });
+        let run = audit(&network);
+        slow.store(false, std::sync::atomic::Ordering::Relaxed);
+        assert_eq!(run.code, 0, "{run:?}");
+    });
+}
+
+#[test]
 fn a_table_dropped_during_the_audit() {
     let mut network = large(&[Engine::MariaDb, Engine::Postgres15, Engine::Postgres18], 60_000);
     replace(&network.folder, "[\"reading\", \"guest\"]", "[\"reading\", \"guest\", \"stay\"]");

@@ -430,10 +430,30 @@ fn rounded(value: ValueRef<'_>, places: u8) -> Option<Value> {
         };
         return cut(up, places);
     }
-    // All by way of a double, so that 2.345 rounds alike whoever holds it.
+    // All by way of a double and its shortest text, so that 2.345 rounds alike whoever holds it.
     let double = double(value).filter(|v| v.is_finite())?;
-    let text = format!("{double:.*}", usize::from(places));
-    Decimal::parse(&text).ok().map(Value::Decimal)
+    half_away(&double.to_string(), usize::from(places)).map(Value::Decimal)
+}
+
+/// A decimal in digits, rounded half away from zero, as people do and SQL does.
+fn half_away(text: &str, places: usize) -> Option<Decimal> {
+    let (whole, fraction) = text.split_once('.').unwrap_or((text, ""));
+    if fraction.len() <= places {
+        return Decimal::parse(text).ok();
+    }
+    let (kept, rest) = fraction.split_at(places);
+    let mut digits: Vec<u8> = whole.bytes().chain(kept.bytes()).collect();
+    if rest.as_bytes()[0] >= b'5' {
+        let last_not_nine = digits.iter().rposition(|d| *d != b'9');
+        let start = last_not_nine.map_or(0, |at| at + 1);
+        digits[start..].fill(b'0');
+        match last_not_nine {
+            Some(at) if digits[at] != b'-' => digits[at] += 1,
+            _ => digits.insert(start, b'1'),
+        }
+    }
+    let text = String::from_utf8(digits).ok()?;
+    Decimal::parse(&format!("{text}e-{places}")).ok()
 }
 
 /// The one text that a value has, whatever engine holds it.
@@ -610,6 +630,17 @@ mod tests {
         let reading = Reading { treatment, ..Reading::default() };
         assert_eq!(taken(&reading, &Value::Float(1.005)), taken(&reading, &decimal("1.005")));
         assert_eq!(taken(&reading, &Value::Int(3)), decimal("3"));
+        for (given, rounded) in [
+            (1.005, "1.01"),
+            (-84.125, "-84.13"),
+            (9.999, "10"),
+            (-99.995, "-100"),
+            (0.004, "0"),
+            (-0.005, "-0.01"),
+            (1e22, "1e22"),
+        ] {
+            assert_eq!(taken(&reading, &Value::Float(given)), decimal(rounded), "{given}");
+        }
         assert_eq!(taken(&reading, &Value::Time(1_239_999)), Value::Time(1_240_000));
         assert_eq!(treatment.words(), ["round 2"]);
         let seconds = Reading { fraction: Some(0), ..Reading::default() };

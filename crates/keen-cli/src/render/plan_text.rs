@@ -177,8 +177,10 @@ fn undo(step: &Step) -> String {
 fn bound(statement: &Statement) -> (String, String) {
     let (sql, values) = statement.bound();
     let mark = if sql.contains("$1") { '$' } else { '?' };
-    let values =
-        values.iter().enumerate().map(|(i, value)| format!("{}{} = {}", mark, i + 1, safe::value(value)));
+    let values = values
+        .iter()
+        .enumerate()
+        .map(|(i, value)| format!("{}{} = {}", mark, i + 1, safe::value(value)));
     (safe::text(&sql), values.collect::<Vec<_>>().join(", "))
 }
 
