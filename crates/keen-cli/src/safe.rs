@@ -1,6 +1,6 @@
 //! Text from databases and files, made safe for a terminal.
 
-use keen_core::reading::text_of;
+use keen_core::spelling::text_of;
 use keen_core::value::Value;
 use unicode_width::UnicodeWidthChar;
 

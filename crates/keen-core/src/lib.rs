@@ -4,13 +4,14 @@
 //! prints; `clippy.toml` beside the manifest enforces it. Callers bring rows,
 //! the text of files and the time, and get values back.
 //!
-//! - [`value`], [`decimal`], [`json`], [`calendar`], [`zone`]: what nodes hold.
-//! - [`reading`]: how values of unlike types are compared.
+//! - [`value`], [`decimal`], [`json`], [`calendar`], [`zone`], [`spelling`]: what nodes hold.
+//! - [`reading`], [`agree`]: how values of unlike types are compared, and what of a table can be.
 //! - [`canonical`], [`order`], [`digest`], [`balance`]: bytes, key order, digests, sums.
 //! - [`topology`], [`expectation`]: the file, and who should hold what.
 //! - [`shape`], [`rows`], [`ports`], [`compare`], [`folio`]: from tables to divergent rows.
 //! - [`plan`]: from divergent rows to steps that put them right.
 
+pub mod agree;
 pub mod balance;
 pub mod calendar;
 pub mod canonical;
@@ -26,6 +27,7 @@ pub mod ports;
 pub mod reading;
 pub mod rows;
 pub mod shape;
+pub mod spelling;
 pub mod topology;
 pub mod value;
 pub mod zone;

@@ -12,6 +12,7 @@ use crate::calendar;
 use crate::decimal::Decimal;
 use crate::json;
 use crate::shape::Family;
+use crate::spelling::{parse_uuid, text_of};
 use crate::value::{Value, ValueRef, whole};
 use crate::zone::Zone;
 
@@ -454,62 +455,6 @@ fn half_away(text: &str, places: usize) -> Option<Decimal> {
     }
     let text = String::from_utf8(digits).ok()?;
     Decimal::parse(&format!("{text}e-{places}")).ok()
-}
-
-/// The one text that a value has, whatever engine holds it.
-#[must_use]
-pub fn text_of(value: ValueRef<'_>) -> String {
-    match value {
-        ValueRef::Null => String::new(),
-        ValueRef::Bool(v) => v.to_string(),
-        ValueRef::Int(v) => v.to_string(),
-        ValueRef::Decimal(v) => v.to_string(),
-        ValueRef::Float(v) => (if v == 0.0 { 0.0 } else { v }).to_string(),
-        ValueRef::Text(v) => String::from_utf8_lossy(v).into_owned(),
-        ValueRef::Bytes(v) => v.iter().map(|b| format!("{b:02x}")).collect(),
-        ValueRef::Date(v) => calendar::date_text(v),
-        ValueRef::Time(v) => calendar::time_text(v),
-        ValueRef::Timestamp(v) => match v {
-            calendar::INFINITY | calendar::MINUS_INFINITY => calendar::timestamp_text(v),
-            v => format!("{}Z", calendar::timestamp_text(v)),
-        },
-        ValueRef::LocalTimestamp(v) => calendar::timestamp_text(v),
-        ValueRef::Uuid(v) => uuid_text(&v),
-        ValueRef::Json(v) => v.to_owned(),
-    }
-}
-
-/// `8-4-4-4-12` hexadecimal digits, lower case.
-#[must_use]
-pub fn uuid_text(bytes: &[u8; 16]) -> String {
-    let mut out = String::with_capacity(36);
-    for (i, byte) in bytes.iter().enumerate() {
-        if matches!(i, 4 | 6 | 8 | 10) {
-            out.push('-');
-        }
-        out.push_str(&format!("{byte:02x}"));
-    }
-    out
-}
-
-/// Reads a UUID of 32 hexadecimal digits in either case, with hyphens or without.
-#[must_use]
-pub fn parse_uuid(text: &str) -> Option<[u8; 16]> {
-    let hyphens_in_place =
-        text.len() == 36 && [8, 13, 18, 23].iter().all(|i| text.as_bytes()[*i] == b'-');
-    if !(text.len() == 32 || hyphens_in_place) {
-        return None;
-    }
-    let digits: Vec<u8> = text.bytes().filter(|b| *b != b'-').collect();
-    if digits.len() != 32 || !digits.iter().all(u8::is_ascii_hexdigit) {
-        return None;
-    }
-    let digit = |b: u8| (b as char).to_digit(16).map_or(0, |d| d as u8);
-    let mut bytes = [0; 16];
-    for (byte, pair) in bytes.iter_mut().zip(digits.chunks(2)) {
-        *byte = digit(pair[0]) << 4 | digit(pair[1]);
-    }
-    Some(bytes)
 }
 
 #[cfg(test)]

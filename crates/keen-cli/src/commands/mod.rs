@@ -61,6 +61,9 @@ fn log(verbose: u8, terminal: Terminal) {
             .with_ansi(terminal.colors_errors())
             .with_writer(std::io::stderr)
             .without_time()
+            // Once is for people: who says it and how loudly matters to developers.
+            .with_target(verbose > 1)
+            .with_level(verbose != 1)
             .try_init(),
     );
 }

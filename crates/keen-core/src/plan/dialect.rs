@@ -8,8 +8,9 @@
 use std::fmt::Write as _;
 
 use crate::calendar::{self, INFINITY, MINUS_INFINITY};
-use crate::reading::{CommonKind, Reading, text_of, uuid_text};
+use crate::reading::{CommonKind, Reading};
 use crate::shape::{ColumnShape, Family};
+use crate::spelling::{text_of, uuid_text};
 use crate::topology::Engine;
 use crate::value::Value;
 

@@ -42,10 +42,10 @@ enum Shape {
 const MESH: &str = "[[link]]\nmesh = [\"valley\", \"saddle\", \"cirque\"]\ncarries = [\"stays\"]\n";
 const STAYS: &str = "[set.stays]\ntables = [\"guest\", \"stay\"]\n\n";
 
-fn start(
-    lab: &ServerLab,
-    shape: Shape,
-) -> Result<(Vec<(&'static str, Server)>, String), ServerFault> {
+/// Servers by the names of their nodes.
+type Nodes = Vec<(&'static str, Server)>;
+
+fn start(lab: &ServerLab, shape: Shape) -> Result<(Nodes, String), ServerFault> {
     let names = ["valley", "saddle", "cirque"];
     let mariadb = |settled: fn(&[Server]) -> Result<(), ServerFault>| {
         let mut servers = Vec::new();

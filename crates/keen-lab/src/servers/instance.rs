@@ -103,7 +103,7 @@ impl Server {
         } else {
             let fixed = "bind-address=127.0.0.1\nskip-name-resolve\nlog_bin=bin\nlog_slave_updates=ON\nbinlog_format=ROW\n\
                 binlog_row_image=FULL\nbinlog_row_metadata=FULL\nslave_net_timeout=10\ninnodb_log_file_size=16M\n\
-                innodb_buffer_pool_size=64M\ninnodb_flush_log_at_trx_commit=0\nsync_binlog=0\ngtid_ignore_duplicates=ON\n\
+                innodb_buffer_pool_size=64M\ninnodb_flush_log_at_trx_commit=2\nsync_binlog=0\ngtid_ignore_duplicates=ON\n\
                 performance_schema=OFF\ncharacter-set-server=utf8mb4";
             let mut lines = vec!["[mariadbd]".to_owned()];
             lines.extend(fixed.lines().map(str::to_owned));

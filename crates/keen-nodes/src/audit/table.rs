@@ -7,13 +7,14 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, bounded};
+use keen_core::agree::{self, Agreement, Terms};
 use keen_core::balance::Balance;
 use keen_core::compare::{self, DivergentRow, Findings, RowStream, Tally};
 use keen_core::expectation::{Expectation, Nodes, bit, members};
 use keen_core::folio::{Chosen, Folios};
 use keen_core::ports::{KeyRange, TableRequest};
 use keen_core::rows::{Batch, Layout, RowWriter};
-use keen_core::shape::{self, TableShape, Terms};
+use keen_core::shape::TableShape;
 use keen_core::topology::{NodeId, SetId};
 
 use super::node::{ByFolio, Counted, Job, Message, Opened};
@@ -32,7 +33,7 @@ type Part = Vec<(NodeId, Box<dyn RowStream + Send>)>;
 pub(super) struct Comparison<'a> {
     table: InScope<'a>,
     shapes: BTreeMap<NodeId, TableShape>,
-    agreement: shape::Agreement,
+    agreement: Agreement,
     parts: Vec<Part>,
     folios: Option<FoliosOfNodes>,
     unread: BTreeMap<NodeId, String>,
@@ -80,7 +81,7 @@ pub(super) fn prepare<'a>(
         aliases: &aliases.collect(),
         names: topology,
     };
-    let mut agreement = shape::agree(&shapes, &terms);
+    let mut agreement = agree::agree(&shapes, &terms);
     unread.append(&mut agreement.refused);
     let Some(layout) = agreement.layout.clone() else {
         for node in shapes.keys().filter(|node| !unread.contains_key(node)).collect::<Vec<_>>() {
@@ -130,7 +131,7 @@ pub(super) fn prepare<'a>(
 /// The stretches of a table that are read side by side; one of everything where it is not split.
 fn ranges(
     request: &AuditRequest<'_>,
-    agreement: &shape::Agreement,
+    agreement: &Agreement,
     at: usize,
     reports: &BTreeMap<NodeId, Opened>,
 ) -> Vec<Option<KeyRange>> {
@@ -151,7 +152,7 @@ fn ranges(
     }
 }
 
-fn say_how(table: &str, agreement: &shape::Agreement, parts: usize) {
+fn say_how(table: &str, agreement: &Agreement, parts: usize) {
     match &agreement.unordered {
         Some(reason) => {
             tracing::info!("table {table}: compared by folios of key hashes: {reason}");

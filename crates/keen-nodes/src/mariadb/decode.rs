@@ -3,7 +3,7 @@
 use keen_core::calendar;
 use keen_core::decimal::Decimal;
 use keen_core::json;
-use keen_core::reading::parse_uuid;
+use keen_core::spelling::parse_uuid;
 use keen_core::value::{Value, ValueRef};
 use mysql::Value as Cell;
 

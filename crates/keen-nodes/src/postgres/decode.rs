@@ -11,7 +11,7 @@ use std::net::{Ipv4Addr, Ipv6Addr};
 use keen_core::calendar::{self, INFINITY, MINUS_INFINITY};
 use keen_core::decimal::Decimal;
 use keen_core::json;
-use keen_core::reading::{text_of, uuid_text};
+use keen_core::spelling::{text_of, uuid_text};
 use keen_core::value::{Value, ValueRef};
 
 use super::types::{Codec, Types};

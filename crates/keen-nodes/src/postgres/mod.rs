@@ -23,6 +23,9 @@ use crate::server::Access;
 use connect::Session;
 pub use decode::pg_date_text;
 
+/// Older ones lack columns of the catalogue that are asked for here.
+const OLDEST: i32 = 15;
+
 /// A PostgreSQL server, fixed at one moment.
 pub struct PostgresNode {
     session: Session,
@@ -47,9 +50,18 @@ impl PostgresNode {
     }
 
     fn over(session: Session, access: &Access) -> Result<Self, ReadFault> {
-        let row = session
-            .one("SELECT current_setting('server_version'), current_setting('server_encoding')")?;
+        let row = session.one(
+            "SELECT current_setting('server_version'), current_setting('server_encoding'), \
+             current_setting('server_version_num')::int / 10000",
+        )?;
         let (version, encoding): (&str, &str) = (row.get(0), row.get(1));
+        let major: i32 = row.get(2);
+        if major < OLDEST {
+            return Err(ReadFault::new(
+                format!("{} is PostgreSQL {major}", access.shown()),
+                format!("keen reads PostgreSQL {OLDEST} and newer: leave the node out with --node"),
+            ));
+        }
         let version = version.split_whitespace().next().unwrap_or(version);
         let standby = if session.is_standby() { ", standby" } else { "" };
         let secured = if access.wants_tls() { ", tls" } else { "" };
