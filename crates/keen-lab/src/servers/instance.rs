@@ -48,9 +48,15 @@ impl Server {
                 .arg(&template)
                 .arg(folder.join("data")),
         )?;
-        let mut server = Self::over(folder, engine, settings)?;
-        server.start()?;
-        Ok(server)
+        // Between finding a free port and using it, somebody else may have come.
+        for _ in 0..3 {
+            let mut server = Self::over(folder, engine, settings)?;
+            match server.start() {
+                Err(ServerFault::Server(said)) if said.contains("already in use") => {}
+                done => return done.map(|()| server),
+            }
+        }
+        Err(ServerFault::Server("no free port stays free".to_owned()))
     }
 
     pub(super) fn create_standby(
