@@ -163,6 +163,28 @@ fn a_server_lost_midway_costs_only_what_it_held() {
 }
 
 #[test]
+fn a_server_that_freezes_is_waited_for_once_not_table_by_table() {
+    let mut network = large(&THREE, 60_000);
+    let names: Vec<String> = (0..8).map(|n| format!("\"small{n}\"")).collect();
+    for server in &network.servers {
+        for n in 0..8 {
+            server.run(&format!("CREATE TABLE small{n} (id bigint PRIMARY KEY)")).unwrap();
+        }
+    }
+    let tables = format!("[\"reading\", {}]", names.join(", "));
+    replace(&network.folder, "[\"reading\", \"guest\"]", &tables);
+    for (i, node) in ["a", "b", "c"].into_iter().enumerate() {
+        let began = Instant::now();
+        let run = meanwhile(&mut network, |network| network.servers[i].freeze());
+        let took = began.elapsed();
+        network.servers[i].thaw();
+        others_agree(&run, node, &["did not answer within"]);
+        // Reading takes four seconds, silence three: eight more of those would be told by this.
+        assert!(took < Duration::from_secs(18), "{node}: {took:?}");
+    }
+}
+
+#[test]
 fn a_right_that_is_missing_is_named() {
     let network = Network::alike(&THREE);
     let mut client = network.servers[0].mariadb().unwrap();

@@ -83,6 +83,12 @@ pub fn agree(shapes: &BTreeMap<NodeId, TableShape>, terms: &Terms<'_>) -> Agreem
         Some(wanted) if shapes.len() > 1 => wanted,
         _ => return agreement,
     };
+    for (name, _) in terms.treatments.iter().filter(|(_, treatment)| !treatment.ignore) {
+        if !wanted.columns.contains(&folding.fold(name)) {
+            let note = format!("[compare] names column {name}, which is not compared here");
+            agreement.notes.push(note);
+        }
+    }
     let mut columns = Vec::new();
     for name in &wanted.columns {
         match paired(name, &shapes, &folding, terms) {
@@ -168,6 +174,18 @@ fn in_common_names(
         if let Some(missing) = aliases.values().find(|local| shape.column(local).is_none()) {
             let reason = format!(
                 "has no column {missing}, which its names in keen.toml speak of: correct them"
+            );
+            agreement.refused.insert(*node, reason);
+            shapes.remove(node);
+            continue;
+        }
+        let is_renamed = |name: &str| aliases.values().any(|l| l.eq_ignore_ascii_case(name));
+        let taken = aliases
+            .keys()
+            .find(|common| shape.column(common).is_some_and(|column| !is_renamed(&column.name)));
+        if let Some(taken) = taken {
+            let reason = format!(
+                "has a column {taken} of its own, and its names in keen.toml call another one so: correct them"
             );
             agreement.refused.insert(*node, reason);
             shapes.remove(node);
@@ -300,7 +318,7 @@ fn wanted_columns(
     if matches!(choice, ColumnChoice::Without(_)) {
         if let Some(column) = listed.intersection(&key).next() {
             let reason = format!(
-                "column {column} is part of the key and cannot be left out: take it out of without"
+                "column {column} is part of the key and cannot be left out: take it out of without = [...], or of [compare.TABLE]"
             );
             refuse(shapes, agreement, |_| Some(reason.clone()));
             return None;
@@ -558,6 +576,16 @@ mod tests {
             agreed_on(vec![a.clone(), b.clone()], &ColumnChoice::All, &[], &[(1, of_b)].into());
         assert_eq!(found.local_columns[&1], ["guest_id", "number"]);
         assert_eq!(found.layout.unwrap().key, [1]);
+        // Two that exchange their names are no clash; one name for two columns is.
+        let turned: BTreeMap<_, _> =
+            [name("number", "guest_id"), name("guest_id", "number")].into();
+        let c = shape(&[("guest_id", INT), ("number", INT)], &["guest_id"]);
+        let found = agreed_on(vec![c, b.clone()], &ColumnChoice::All, &[], &[(1, turned)].into());
+        assert_eq!(found.local_columns[&1], ["number", "guest_id"]);
+        let clash: BTreeMap<_, _> = [name("number", "guest_id")].into();
+        let found =
+            agreed_on(vec![a.clone(), b.clone()], &ColumnChoice::All, &[], &[(1, clash)].into());
+        assert!(found.refused[&1].contains("a column number of its own"), "{found:?}");
         let wrong: BTreeMap<_, _> = [name("id", "nr")].into();
         let found = agreed_on(vec![a, b], &ColumnChoice::All, &[], &[(1, wrong)].into());
         assert!(found.refused[&1].contains("no column nr"));
@@ -573,6 +601,9 @@ mod tests {
         assert!(layout.columns[1].reading.treatment.fold);
         assert_eq!(found.notes, ["column v is compared with trim, fold (keen.toml)"]);
         assert_eq!(found.unordered, None);
+        let typo = [("vv", "trim")];
+        let found = agreed_on(vec![table(), table()], &ColumnChoice::All, &typo, &BTreeMap::new());
+        assert!(found.notes[0].contains("column vv, which is not compared"), "{found:?}");
         let key = agreed_on(
             vec![table(), table()],
             &ColumnChoice::All,

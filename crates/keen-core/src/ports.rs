@@ -80,13 +80,17 @@ impl KeyRange {
             .collect()
     }
 
-    /// As a condition on a quoted column; none if it is everything.
+    /// As a condition on a quoted column; none if it is everything. Where the column can hold NULL
+    /// the first stretch has to ask for it, which keeps some servers from using an index.
     #[must_use]
-    pub fn condition(&self, column: &str) -> Option<String> {
+    pub fn condition(&self, column: &str, nullable: bool) -> Option<String> {
         match (self.from, self.before) {
             (None, None) => None,
             (Some(from), None) => Some(format!("{column} >= {from}")),
-            (None, Some(before)) => Some(format!("({column} < {before} OR {column} IS NULL)")),
+            (None, Some(before)) if nullable => {
+                Some(format!("({column} < {before} OR {column} IS NULL)"))
+            }
+            (None, Some(before)) => Some(format!("{column} < {before}")),
             (Some(from), Some(before)) => {
                 Some(format!("{column} >= {from} AND {column} < {before}"))
             }

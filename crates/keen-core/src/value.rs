@@ -89,6 +89,15 @@ impl Value {
         }
     }
 
+    /// Whether both are the same to a comparison of rows: every NaN is one NaN.
+    #[must_use]
+    pub fn same_as(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Self::Float(a), Self::Float(b)) => a == b || a.is_nan() && b.is_nan(),
+            (a, b) => a == b,
+        }
+    }
+
     /// Text from a Rust string.
     #[must_use]
     pub fn text(text: &str) -> Self {

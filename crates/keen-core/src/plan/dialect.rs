@@ -52,7 +52,7 @@ pub fn cannot_hold(engine: Engine, column: &ColumnShape, value: &Value) -> Optio
     match engine {
         Engine::Sqlite => changed_by_affinity(column.family, value)
             .then_some("would make another kind of value of it"),
-        _ if column.family == Family::Opaque => Some("knows it only as bytes"),
+        _ if column.family == Family::Opaque => Some("keen has only the bytes of such values"),
         Engine::Postgres => match value {
             Value::Text(text) if text.contains(&0) => Some("cannot hold a zero byte in a text"),
             Value::Text(text) if std::str::from_utf8(text).is_err() => {
@@ -110,6 +110,7 @@ fn changed_by_affinity(family: Family, value: &Value) -> bool {
 #[must_use]
 pub fn is_whole(reading: &Reading, family: Family) -> bool {
     let as_it_is = match &reading.kind {
+        _ if family == Family::Opaque => false,
         CommonKind::Single => family == Family::Single,
         // As doubles, decimals lose digits.
         CommonKind::Number => family != Family::Decimal,
@@ -130,9 +131,15 @@ pub fn matches(engine: Engine, column: &str, shape: &ColumnShape, written: &str)
             format!("{column}::text COLLATE \"C\" = {written}")
         }
         (Engine::Postgres, Family::Json) => format!("{column}::jsonb = {written}::jsonb"),
-        // Types whose own equality is lax (an interval of 30 days is one of a month) or missing.
-        (Engine::Postgres, Family::Text) => format!("{column}::text = {written}::text"),
-        (Engine::MariaDb, Family::Json) => format!("JSON_EQUALS({column}, {written})"),
+        (Engine::Postgres, Family::Text) if !has_strict_equality(&shape.declared) => {
+            format!("{column}::text = {written}::text")
+        }
+        // Of a NULL, JSON_EQUALS says NULL, and MariaDB 10.11 takes that for true in a WHERE.
+        (Engine::MariaDb, Family::Json) => {
+            format!(
+                "CASE WHEN {column} IS NULL THEN FALSE ELSE JSON_EQUALS({column}, {written}) END"
+            )
+        }
         (Engine::MariaDb, Family::Text) => {
             format!("CONVERT({column} USING utf8mb4) COLLATE utf8mb4_nopad_bin = {written}")
         }
@@ -223,6 +230,17 @@ fn is_text(declared: &str) -> bool {
     )
 }
 
+/// Whether a type that is shown as text tells its values apart by itself. An interval of 30 days
+/// is one of a month, two boxes of one area are one, and some types have no equality at all.
+fn has_strict_equality(declared: &str) -> bool {
+    const LAX: [&str; 11] = [
+        "interval", "xml", "json", "jsonpath", "point", "line", "lseg", "box", "path", "polygon",
+        "circle",
+    ];
+    let element = without_modifier(declared);
+    !LAX.contains(&element.trim_end_matches("[]"))
+}
+
 /// What a literal has to be cast to. Lengths and scales are left away: casting to them would cut
 /// silently, where assigning is an error.
 fn cast(value: &Value, column: Option<&ColumnShape>) -> Option<String> {
@@ -273,9 +291,9 @@ fn postgres(value: &Value, column: Option<&ColumnShape>) -> String {
             Err(_) => format!("convert_from({}, 'SQL_ASCII')", hex("'\\x", bytes)),
         },
         Value::Bytes(bytes) => hex("'\\x", bytes),
-        Value::Date(v) => plain(&before_christ(*v, "")),
-        Value::LocalTimestamp(v) => plain(&moment(*v, "")),
-        Value::Timestamp(v) => plain(&moment(*v, "+00")),
+        Value::Date(v) => plain(&postgres_date(*v, "")),
+        Value::LocalTimestamp(v) => plain(&postgres_timestamp(*v, "")),
+        Value::Timestamp(v) => plain(&postgres_timestamp(*v, "+00")),
         Value::Uuid(v) => plain(&uuid_text(v)),
         Value::Json(v) => escaped(v),
         Value::Int(_) | Value::Decimal(_) | Value::Time(_) => plain(&text_of(value.as_ref())),
@@ -304,7 +322,9 @@ fn escaped(text: &str) -> String {
     out
 }
 
-fn before_christ(days: i64, rest: &str) -> String {
+/// A date as PostgreSQL takes it in, years before the first being BC, with `rest` after the day.
+#[must_use]
+pub fn postgres_date(days: i64, rest: &str) -> String {
     let (year, month, day) = calendar::civil(days);
     if matches!(days, INFINITY | MINUS_INFINITY) || year > 0 {
         return format!("{}{rest}", calendar::date_text(days));
@@ -312,12 +332,14 @@ fn before_christ(days: i64, rest: &str) -> String {
     format!("{:04}-{month:02}-{day:02}{rest} BC", 1 - year)
 }
 
-fn moment(micros: i64, zone: &str) -> String {
+/// A timestamp as PostgreSQL takes it in, with `zone` after the time.
+#[must_use]
+pub fn postgres_timestamp(micros: i64, zone: &str) -> String {
     if matches!(micros, INFINITY | MINUS_INFINITY) {
         return calendar::timestamp_text(micros);
     }
     let time = calendar::time_text(micros.rem_euclid(calendar::DAY));
-    before_christ(micros.div_euclid(calendar::DAY), &format!(" {time}{zone}"))
+    postgres_date(micros.div_euclid(calendar::DAY), &format!(" {time}{zone}"))
 }
 
 // ---- MariaDB ----

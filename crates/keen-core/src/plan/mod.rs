@@ -346,9 +346,19 @@ impl Maker<'_> {
         let columns = task.table.layout.columns.iter().zip(&local.columns).zip(after).enumerate();
         columns.into_iter().find_map(|(i, ((common, name), value))| {
             let column = local.shape.column(name)?;
-            let written = !column.generated && before.is_none_or(|cells| cells[i] != *value);
+            let written = !column.generated && before.is_none_or(|cells| !cells[i].same_as(value));
             if !written {
                 return None;
+            }
+            let unable = dialect::cannot_hold(local.engine, column, value).map(|why| {
+                format!(
+                    "{node} declares {name} as {} and {why}: it would not keep {} as it is",
+                    column.declared,
+                    value.kind()
+                )
+            });
+            if unable.is_some() {
+                return unable;
             }
             if !dialect::is_whole(&common.reading, column.family) && *value != Value::Null {
                 return Some(format!(
@@ -357,13 +367,7 @@ impl Maker<'_> {
                     common.reading.in_words()
                 ));
             }
-            dialect::cannot_hold(local.engine, column, value).map(|why| {
-                format!(
-                    "{node} declares {name} as {} and {why}: it would not keep {} as it is",
-                    column.declared,
-                    value.kind()
-                )
-            })
+            None
         })
     }
 
@@ -446,8 +450,12 @@ fn step(topology: &Topology, local: &LocalTable, task: &Task<'_>) -> Step {
         .shown
         .iter()
         .map(|i| (layout.columns[*i].name.clone(), cell(task.before, *i), cell(task.after, *i)));
-    let changes =
-        changes.filter(|(_, before, after)| action != Action::Update || before != after).collect();
+    let changes = changes
+        .filter(|(_, before, after)| {
+            let same = before.as_ref().zip(after.as_ref()).is_some_and(|(b, a)| b.same_as(a));
+            action != Action::Update || !same
+        })
+        .collect();
     let mut reason = task.reason.to_owned();
     if task.row.outside.iter().any(|(node, _)| *node == task.node) {
         reason.push_str("; the row is there, outside the set's filter");

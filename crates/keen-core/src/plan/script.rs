@@ -135,9 +135,9 @@ fn guarded_write(engine: Engine, step: usize, guarded: &Guarded) -> Vec<String> 
         }
         Engine::MariaDb => vec![
             format!("{statement};"),
-            format!(
-                "SET @keen_ok = (@keen_ok = 1 AND ROW_COUNT() = {changes}), @keen_step = IF(@keen_ok = 1, {step}, @keen_step);"
-            ),
+            format!("SET @keen_ok = (@keen_ok = 1 AND ROW_COUNT() = {changes});"),
+            // On its own: in one SET the other assignment would not be seen.
+            format!("SET @keen_step = IF(@keen_ok = 1, {step}, @keen_step);"),
         ],
     }
 }

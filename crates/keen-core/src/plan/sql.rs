@@ -243,7 +243,7 @@ impl TableSql<'_> {
     pub(super) fn update(&self, before: &[Value], after: &[Value]) -> Guarded {
         let mut statement = Statement::default();
         statement.sql(&format!("UPDATE {} SET ", self.table()));
-        for (n, i) in self.written().filter(|i| before[*i] != after[*i]).enumerate() {
+        for (n, i) in self.written().filter(|i| !before[*i].same_as(&after[*i])).enumerate() {
             statement.sql(&format!("{}{} = ", if n > 0 { ", " } else { "" }, self.column(i)));
             self.value(&mut statement, i, &after[i]);
         }

@@ -13,8 +13,9 @@ use crate::server::Access;
 pub(super) struct Session {
     pub(super) connection: Conn,
     access: Access,
-    /// A result was left half read: the connection is of no use any more.
-    pub(super) abandoned: bool,
+    /// Why the connection is of no use any more: it was lost, fell silent, or has a result half
+    /// read, whose rest would be taken for the answer to the next question.
+    pub(super) given_up: Option<ReadFault>,
 }
 
 impl Session {
@@ -39,7 +40,7 @@ impl Session {
                 Err(_) => {}
             }
         };
-        let mut session = Self { connection, access: access.clone(), abandoned: false };
+        let mut session = Self { connection, access: access.clone(), given_up: None };
         let lock = access.wait.as_secs().max(1);
         for statement in [
             "SET NAMES utf8mb4".to_owned(),
@@ -75,9 +76,28 @@ impl Session {
         sql: &str,
         values: impl Into<Params>,
     ) -> Result<Vec<T>, ReadFault> {
+        self.usable()?;
         let rows = self.connection.exec(sql, values);
-        rows.map_err(|error| fault::explain(&self.access, doing, &error))
+        rows.map_err(|error| failed(&self.access, &mut self.given_up, doing, &error))
     }
+
+    pub(super) fn usable(&self) -> Result<(), ReadFault> {
+        self.given_up.clone().map_or(Ok(()), Err)
+    }
+}
+
+/// Explains an error; one that the server did not send itself ends the use of the connection.
+pub(super) fn failed(
+    access: &Access,
+    given_up: &mut Option<ReadFault>,
+    doing: &str,
+    error: &mysql::Error,
+) -> ReadFault {
+    let fault = fault::explain(access, doing, error);
+    if !matches!(error, mysql::Error::MySqlError(_)) {
+        *given_up = Some(fault.clone());
+    }
+    fault
 }
 
 fn options(access: &Access) -> Result<OptsBuilder, ReadFault> {

@@ -7,10 +7,10 @@ use keen_core::value::{Value, ValueRef};
 use mysql::prelude::Queryable;
 use mysql::{Row, Value as Cell};
 
-use super::connect::Session;
+use super::connect::{Session, failed};
 use super::decode::{self, Take};
+use super::quoted;
 use super::shape::Local;
-use super::{fault, quoted};
 
 pub(super) fn run(
     session: &mut Session,
@@ -19,9 +19,7 @@ pub(super) fn run(
     mut writer: RowWriter,
     deliver: &mut dyn FnMut(Batch) -> Option<Batch>,
 ) -> Result<(), ReadFault> {
-    if session.abandoned {
-        return Err(ReadFault::interrupted());
-    }
+    session.usable()?;
     if !request.ordered {
         writer = writer.in_any_order();
     }
@@ -30,14 +28,23 @@ pub(super) fn run(
         None => format!("read table {}", request.table),
         Some(filter) => format!("read table {} where {}", request.table, filter.trim()),
     };
-    let explain = |error: mysql::Error| fault::explain(&access, &doing, &error);
     let takes = takes(local, request, &writer)?;
     let filtered = request.filter.is_some();
     let mut made: Vec<Option<Value>> = vec![None; takes.len()];
-    let mut rows = session.connection.exec_iter(select(local, request), ()).map_err(explain)?;
+    let mut rows = match session.connection.exec_iter(select(local, request), ()) {
+        Ok(rows) => rows,
+        Err(error) => return Err(failed(&access, &mut session.given_up, &doing, &error)),
+    };
     let mut gone = false;
+    let mut ended = None;
     for row in rows.by_ref() {
-        let row = row.map_err(explain)?;
+        let row = match row {
+            Ok(row) => row,
+            Err(error) => {
+                ended = Some(error);
+                break;
+            }
+        };
         for (i, take) in takes.iter().enumerate() {
             let cell = row.as_ref(i).unwrap_or(&Cell::NULL);
             made[i] = match decode::borrowed(*take, cell) {
@@ -66,10 +73,18 @@ pub(super) fn run(
             }
         }
     }
+    if let Some(error) = ended {
+        match error {
+            mysql::Error::MySqlError(_) => drop(rows),
+            // Dropping it would wait for the rest once more.
+            _ => std::mem::forget(rows),
+        }
+        return Err(failed(&access, &mut session.given_up, &doing, &error));
+    }
     if gone {
         // Dropping the result would read all the rest of it first.
         std::mem::forget(rows);
-        session.abandoned = true;
+        session.given_up = Some(ReadFault::interrupted());
         return if access.stopped() { Err(ReadFault::interrupted()) } else { Ok(()) };
     }
     drop(rows);
@@ -119,7 +134,9 @@ fn select(local: &Local, request: &TableRequest) -> String {
         sql.push_str(" FORCE INDEX (PRIMARY)");
     }
     let range = local.key.first().zip(request.range);
-    if let Some(condition) = range.and_then(|(column, range)| range.condition(&quoted(column))) {
+    if let Some(condition) =
+        range.and_then(|(column, range)| range.condition(&quoted(column), false))
+    {
         sql.push_str(&format!(" WHERE {condition}"));
     }
     if ordered {

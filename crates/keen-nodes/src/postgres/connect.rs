@@ -1,5 +1,6 @@
 //! A session: connected within limits, settings pinned, one read-only transaction.
 
+use std::cell::RefCell;
 use std::future::Future;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -30,6 +31,8 @@ pub(super) struct Session {
     farewell: Farewell,
     /// It replays what a primary writes, and may drop readers that are in the way of that.
     standby: bool,
+    /// Why it was given up: whatever else is asked of it would only wait as long again.
+    given_up: RefCell<Option<ReadFault>>,
 }
 
 type Farewell = Arc<Mutex<Option<tokio_postgres::Error>>>;
@@ -90,8 +93,14 @@ impl Session {
             runtime.spawn(carry(connection, Arc::clone(&farewell)));
             client
         };
-        let mut session =
-            Self { runtime, client, access: access.clone(), farewell, standby: false };
+        let mut session = Self {
+            runtime,
+            client,
+            access: access.clone(),
+            farewell,
+            standby: false,
+            given_up: RefCell::default(),
+        };
         let lock = access.wait.as_millis().max(1);
         session.batch(&format!(
             "{SETTINGS} SET lock_timeout = '{lock}ms'; BEGIN TRANSACTION ISOLATION LEVEL REPEATABLE READ READ ONLY"
@@ -162,7 +171,7 @@ impl Session {
                 // A server that ends a session while it is sending cannot say why any more.
                 fault.advice = fault::STANDBY.to_owned();
             }
-            return fault;
+            return self.give_up(fault);
         }
         let back = self.within(doing, self.client.batch_execute(BACK));
         tracing::trace!(?back, "back to the savepoint");
@@ -175,7 +184,19 @@ impl Session {
         doing: &str,
         answer: impl Future<Output = T>,
     ) -> Result<T, ReadFault> {
+        self.usable()?;
         within(&self.runtime, &self.access, self.access.silence, doing, answer)
+            .map_err(|fault| self.give_up(fault))
+    }
+
+    /// Remembers that nothing more can be had from this session.
+    pub(super) fn give_up(&self, fault: ReadFault) -> ReadFault {
+        *self.given_up.borrow_mut() = Some(fault.clone());
+        fault
+    }
+
+    fn usable(&self) -> Result<(), ReadFault> {
+        self.given_up.borrow().clone().map_or(Ok(()), Err)
     }
 
     pub(super) fn block_on<T>(&self, work: impl Future<Output = T>) -> T {

@@ -11,6 +11,7 @@ use std::net::{Ipv4Addr, Ipv6Addr};
 use keen_core::calendar::{self, INFINITY, MINUS_INFINITY};
 use keen_core::decimal::Decimal;
 use keen_core::json;
+use keen_core::plan::dialect::{postgres_date, postgres_timestamp};
 use keen_core::spelling::{text_of, uuid_text};
 use keen_core::value::{Value, ValueRef};
 
@@ -239,9 +240,9 @@ fn put_text(types: &Types, codec: &Codec, bytes: &[u8], out: &mut String) -> Dec
             out.push_str("\\x");
             out.push_str(&text_of(ValueRef::Bytes(bytes)));
         }
-        Codec::Date => out.push_str(&pg_date_text(date(from.i32()?))),
-        Codec::Timestamp => out.push_str(&pg_timestamp_text(timestamp(from.i64()?), "")),
-        Codec::TimestampTz => out.push_str(&pg_timestamp_text(timestamp(from.i64()?), "+00")),
+        Codec::Date => out.push_str(&postgres_date(date(from.i32()?), "")),
+        Codec::Timestamp => out.push_str(&postgres_timestamp(timestamp(from.i64()?), "")),
+        Codec::TimestampTz => out.push_str(&postgres_timestamp(timestamp(from.i64()?), "+00")),
         Codec::Uuid => out.push_str(&uuid_text(&from.array()?)),
         Codec::Json | Codec::Jsonb => {
             let text = json_text(codec, bytes)?;
@@ -263,27 +264,6 @@ fn owned_number_or_text(codec: &Codec, bytes: &[u8]) -> Decoded<Value> {
         return numeric(bytes);
     }
     borrowed(codec, bytes)?.map(ValueRef::to_value).ok_or(Malformed)
-}
-
-/// A date as PostgreSQL takes it in: years before the first are BC.
-#[must_use]
-pub fn pg_date_text(days: i64) -> String {
-    let text = calendar::date_text(days);
-    if matches!(days, INFINITY | MINUS_INFINITY) || calendar::civil(days).0 > 0 {
-        return text;
-    }
-    let (year, month, day) = calendar::civil(days);
-    format!("{:04}-{month:02}-{day:02} BC", 1 - year)
-}
-
-fn pg_timestamp_text(micros: i64, zone: &str) -> String {
-    if matches!(micros, INFINITY | MINUS_INFINITY) {
-        return calendar::timestamp_text(micros);
-    }
-    let (days, rest) = (micros.div_euclid(calendar::DAY), micros.rem_euclid(calendar::DAY));
-    let date = pg_date_text(days);
-    let (date, era) = date.strip_suffix(" BC").map_or((&date[..], ""), |date| (date, " BC"));
-    format!("{date} {}{zone}{era}", calendar::time_text(rest))
 }
 
 fn put_offset(seconds: i32, out: &mut String) {

@@ -21,7 +21,6 @@ use keen_core::shape::TableShape;
 
 use crate::server::Access;
 use connect::Session;
-pub use decode::pg_date_text;
 
 /// Older ones lack columns of the catalogue that are asked for here.
 const OLDEST: i32 = 15;

@@ -81,7 +81,7 @@ impl TableRead<'_> {
                     Some(next) => next,
                     None => connect::waited(access, access.silence, &doing, stream.next())
                         .await
-                        .map_err(Trouble::Fault)?,
+                        .map_err(Trouble::Silent)?,
                 };
                 let Some(message) = next else {
                     return Ok(true);
@@ -115,6 +115,7 @@ impl TableRead<'_> {
             }
             Ok(false) => Ok(()),
             Err(Trouble::Fault(fault)) => Err(fault),
+            Err(Trouble::Silent(fault)) => Err(self.session.give_up(fault)),
             Err(Trouble::Server(error)) => Err(self.session.failed(&doing, &error)),
             Err(Trouble::Malformed) => Err(ReadFault::new(
                 format!(
@@ -147,7 +148,8 @@ impl TableRead<'_> {
         }
         let mut sql = format!("SELECT {} FROM {}", selected.join(", "), self.local.name);
         let range = self.local.key.first().zip(self.request.range);
-        if let Some(condition) = range.and_then(|(column, range)| range.condition(&quoted(column)))
+        if let Some(condition) =
+            range.and_then(|(column, range)| range.condition(&quoted(column), false))
         {
             sql.push_str(&format!(" WHERE {condition}"));
         }
@@ -175,6 +177,8 @@ fn is_borrowed(codec: &Codec) -> bool {
 
 enum Trouble {
     Fault(ReadFault),
+    /// The server owes an answer; nothing else will come of this session.
+    Silent(ReadFault),
     Server(tokio_postgres::Error),
     Malformed,
 }

@@ -151,7 +151,9 @@ fn select(
     let order =
         if order.is_empty() { String::new() } else { format!(" ORDER BY {}", order.join(", ")) };
     let range = local.key.first().zip(request.range);
-    let range = range.and_then(|(column, range)| range.condition(&quoted(column)));
+    let range = range.and_then(|(column, range)| {
+        range.condition(&quoted(column), !local.nullable_key.is_empty())
+    });
     let range = range.map(|condition| format!(" WHERE {condition}")).unwrap_or_default();
     Ok(format!("SELECT {} FROM {table}{range}{order}", selected.join(", ")))
 }
