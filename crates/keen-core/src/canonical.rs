@@ -55,13 +55,13 @@ pub fn put_cell(out: &mut Vec<u8>, value: ValueRef<'_>) {
         ValueRef::Int(v) => put_int(out, v),
         ValueRef::Text(v) => put_bytes(out, tag::TEXT, v),
         ValueRef::Bytes(v) => put_bytes(out, tag::BYTES, v),
-        ValueRef::Float(v) => put_bytes(out, tag::FLOAT, &float_bits(v).to_be_bytes()),
+        ValueRef::Float(v) => put_eight(out, tag::FLOAT, float_bits(v).to_be_bytes()),
         ValueRef::Bool(v) => out.extend_from_slice(&[tag::BOOL, 1, u8::from(v)]),
         ValueRef::Decimal(v) => put_bytes(out, tag::DECIMAL, v.as_str().as_bytes()),
-        ValueRef::Date(v) => put_bytes(out, tag::DATE, &v.to_be_bytes()),
-        ValueRef::Time(v) => put_bytes(out, tag::TIME, &v.to_be_bytes()),
-        ValueRef::Timestamp(v) => put_bytes(out, tag::TIMESTAMP, &v.to_be_bytes()),
-        ValueRef::LocalTimestamp(v) => put_bytes(out, tag::LOCAL_TIMESTAMP, &v.to_be_bytes()),
+        ValueRef::Date(v) => put_eight(out, tag::DATE, v.to_be_bytes()),
+        ValueRef::Time(v) => put_eight(out, tag::TIME, v.to_be_bytes()),
+        ValueRef::Timestamp(v) => put_eight(out, tag::TIMESTAMP, v.to_be_bytes()),
+        ValueRef::LocalTimestamp(v) => put_eight(out, tag::LOCAL_TIMESTAMP, v.to_be_bytes()),
         ValueRef::Uuid(v) => put_bytes(out, tag::UUID, &v),
         ValueRef::Json(v) => put_bytes(out, tag::JSON, v.as_bytes()),
     }
@@ -69,9 +69,20 @@ pub fn put_cell(out: &mut Vec<u8>, value: ValueRef<'_>) {
 
 #[inline]
 fn put_bytes(out: &mut Vec<u8>, tag: u8, payload: &[u8]) {
-    out.push(tag);
-    put_length(out, payload.len());
+    if payload.len() < 0x80 {
+        out.extend_from_slice(&[tag, payload.len() as u8]);
+    } else {
+        out.push(tag);
+        put_length(out, payload.len());
+    }
     out.extend_from_slice(payload);
+}
+
+#[inline]
+fn put_eight(out: &mut Vec<u8>, tag: u8, payload: [u8; 8]) {
+    let mut cell = [tag, 8, 0, 0, 0, 0, 0, 0, 0, 0];
+    cell[2..].copy_from_slice(&payload);
+    out.extend_from_slice(&cell);
 }
 
 /// The shortest two's complement, big endian: zero is one byte `00`.
@@ -79,14 +90,19 @@ fn put_bytes(out: &mut Vec<u8>, tag: u8, payload: &[u8]) {
 fn put_int(out: &mut Vec<u8>, v: i128) {
     // A leading byte may go when the sign bit of the next one says the same.
     if let Ok(v) = i64::try_from(v) {
-        let bits = 64 - (if v < 0 { !v } else { v }).leading_zeros() as usize;
-        return put_bytes(out, tag::INT, &v.to_be_bytes()[7 - bits / 8..]);
+        let bits = 64 - (if v < 0 { !v } else { v }).leading_zeros();
+        let size = bits / 8 + 1;
+        let mut cell = [tag::INT, size as u8, 0, 0, 0, 0, 0, 0, 0, 0];
+        cell[2..].copy_from_slice(&(v << (64 - 8 * size)).to_be_bytes());
+        // All of it at once, then back to the size: no call to copy a few bytes.
+        out.extend_from_slice(&cell);
+        out.truncate(out.len() - (8 - size as usize));
+        return;
     }
     let bits = 128 - (if v < 0 { !v } else { v }).leading_zeros() as usize;
     put_bytes(out, tag::INT, &v.to_be_bytes()[15 - bits / 8..]);
 }
 
-#[inline]
 fn put_length(out: &mut Vec<u8>, mut length: usize) {
     while length >= 0x80 {
         out.push((length & 0x7f) as u8 | 0x80);

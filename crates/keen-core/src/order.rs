@@ -97,9 +97,10 @@ fn put_whole(out: &mut Vec<u8>, v: i128) {
 fn put_number(out: &mut Vec<u8>, double: f64, rest: u16) {
     let bits = float_bits(double);
     let ordered = if bits >> 63 == 1 { !bits } else { bits | (1 << 63) };
-    out.push(rank::NUMBER);
-    out.extend_from_slice(&ordered.to_be_bytes());
-    out.extend_from_slice(&rest.to_be_bytes());
+    let mut key = [rank::NUMBER; 11];
+    key[1..9].copy_from_slice(&ordered.to_be_bytes());
+    key[9..].copy_from_slice(&rest.to_be_bytes());
+    out.extend_from_slice(&key);
 }
 
 /// A zero byte becomes `00 ff`, the end is `00 00`: shorter sorts first.

@@ -135,6 +135,25 @@ pub enum RowFault {
     KeyTwice,
 }
 
+/// A cell on its way into a batch: as the node holds it, or taken in the common kind.
+trait Cell {
+    fn value(&self) -> ValueRef<'_>;
+}
+
+impl Cell for ValueRef<'_> {
+    #[inline]
+    fn value(&self) -> ValueRef<'_> {
+        *self
+    }
+}
+
+impl Cell for Taken<'_> {
+    #[inline]
+    fn value(&self) -> ValueRef<'_> {
+        self.as_ref()
+    }
+}
+
 /// Encodes rows into batches of about the size asked for.
 #[derive(Debug, Clone)]
 pub struct RowWriter {
@@ -148,6 +167,8 @@ pub struct RowWriter {
     /// The last key of the batch before, to check the order across batches.
     last_key: Vec<u8>,
     any_before: bool,
+    /// Every cell is taken as it is.
+    plain: bool,
 }
 
 impl RowWriter {
@@ -155,6 +176,7 @@ impl RowWriter {
     #[must_use]
     pub fn new(layout: Layout, function: DigestFunction, batch_bytes: usize) -> Self {
         Self {
+            plain: layout.columns.iter().all(|column| column.reading.is_plain()),
             layout,
             function,
             batch_bytes,
@@ -197,19 +219,27 @@ impl RowWriter {
         outside: bool,
         cell: impl Fn(usize) -> Result<ValueRef<'a>, E>,
     ) -> Result<bool, E> {
-        let cell = |i: usize| {
-            let reading = &self.layout.columns[i].reading;
-            cell(i).map(
-                |value| if reading.is_plain() { Taken::Same(value) } else { reading.take(value) },
-            )
-        };
+        if self.plain {
+            self.encode(outside, |_, i| cell(i))
+        } else {
+            self.encode(outside, |reading, i| cell(i).map(|value| reading.take(value)))
+        }
+    }
+
+    #[inline]
+    fn encode<V: Cell, E: From<RowFault>>(
+        &mut self,
+        outside: bool,
+        cell: impl Fn(&Reading, usize) -> Result<V, E>,
+    ) -> Result<bool, E> {
+        let cell = |i: usize| cell(&self.layout.columns[i].reading, i);
         let bytes = &mut self.batch.bytes;
         let start = bytes.len();
         let mut identified = !self.layout.key.is_empty();
         for i in &self.layout.key {
             let value = cell(*i)?;
-            identified &= value.as_ref() != ValueRef::Null;
-            order::put_key(bytes, value.as_ref());
+            identified &= value.value() != ValueRef::Null;
+            order::put_key(bytes, value.value());
         }
         if !identified {
             if outside {
@@ -217,13 +247,13 @@ impl RowWriter {
                 return Ok(false);
             }
             for i in 0..self.layout.columns.len() {
-                order::put_key(bytes, cell(i)?.as_ref());
+                order::put_key(bytes, cell(i)?.value());
             }
         }
         let row = bytes.len();
         canonical::begin_row(bytes);
         for i in 0..self.layout.columns.len() {
-            canonical::put_cell(bytes, cell(i)?.as_ref());
+            canonical::put_cell(bytes, cell(i)?.value());
         }
         let end = bytes.len();
         if self.ordered {

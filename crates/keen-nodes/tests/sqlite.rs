@@ -156,3 +156,29 @@ fn shapes_have_what_a_plan_needs() {
     assert_eq!(optional, [true, false, true, true, true, true]);
     assert!(shape.columns[3].generated);
 }
+
+#[test]
+fn rows_come_in_order_in_batches_whether_sqlite_walks_an_index_or_has_to_sort() {
+    let folder = TempDir::new().unwrap();
+    let path = folder.path().join("a.db");
+    let rows = "WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 9000)
+         INSERT INTO t SELECT char(65 + i % 60) || i, i, hex(zeroblob(40)) FROM n;";
+    let mut seen = Vec::new();
+    for collation in ["BINARY", "NOCASE"] {
+        make(
+            &path,
+            &format!(
+                "DROP TABLE IF EXISTS t; CREATE TABLE t (k TEXT PRIMARY KEY COLLATE {collation}, n, v); {rows}"
+            ),
+        );
+        let read = read(&mut open(&path), &columns(&["k", "n", "v"]), true).unwrap();
+        assert_eq!(read.len(), 9000);
+        let key = |row: &Vec<Value>| match &row[0] {
+            Value::Text(bytes) => bytes.clone(),
+            other => panic!("{other:?} is no text"),
+        };
+        assert!(read.is_sorted_by_key(key), "{collation}");
+        seen.push(read);
+    }
+    assert!(seen[0] == seen[1], "the same rows in the same order");
+}

@@ -10,6 +10,7 @@
 //! which would make unpaired surrogates into something else.
 
 mod fault;
+mod inside;
 mod open;
 mod read;
 mod shape;

@@ -15,6 +15,7 @@ use keen_core::value::{Value, ValueRef};
 use rusqlite::types::ValueRef as Cell;
 use rusqlite::{Connection, Row};
 
+use super::inside::{self, TAKE_FUNCTION, Taking};
 use super::open::Watch;
 use super::shape::{Encoding, Local};
 use super::utf16::{self, CELLS_PER_CALL, ORDER_FUNCTION};
@@ -41,10 +42,20 @@ impl TableRead<'_> {
         if !self.request.ordered {
             writer = writer.in_any_order();
         }
-        let sql =
-            select(self.connection, self.encoding, self.local, self.request).map_err(explain)?;
         let columns = self.request.columns.len();
         let translated = self.encoding != Encoding::Utf8;
+        let select = Select::of(self).map_err(explain)?;
+        if !translated && inside::fits(self.connection, columns) {
+            let taking =
+                Taking::register(self.connection, writer.clone(), self.request.filter.is_some())
+                    .map_err(explain)?;
+            let sql = select.inside();
+            let sorts = inside::sorts(self.connection, &sql).map_err(|e| self.refused(&e))?;
+            if !sorts {
+                return self.run_inside(&taking, &sql, deliver);
+            }
+        }
+        let sql = select.fetched();
         let outside_at = if translated { columns * 2 } else { columns };
         let filtered = self.request.filter.is_some();
 
@@ -71,6 +82,29 @@ impl TableRead<'_> {
         }
         self.unchanged()?;
         deliver(writer.take());
+        Ok(())
+    }
+
+    /// Reads the table without fetching its cells one by one.
+    fn run_inside(
+        &self,
+        taking: &Taking,
+        sql: &str,
+        deliver: &mut dyn FnMut(Batch) -> Option<Batch>,
+    ) -> Result<(), ReadFault> {
+        let mut statement = self.connection.prepare(sql).map_err(|error| self.refused(&error))?;
+        let mut full = statement.query([]).map_err(|error| self.explain(&error))?;
+        while full.next().map_err(|error| self.explain(&error))?.is_some() {
+            let batch = taking.with(RowWriter::take)?;
+            self.unchanged()?;
+            let Some(spent) = deliver(batch) else {
+                return Ok(());
+            };
+            taking.with(|writer| writer.reuse(spent))?;
+        }
+        let rest = taking.with(RowWriter::take)?;
+        self.unchanged()?;
+        deliver(rest);
         Ok(())
     }
 
@@ -119,43 +153,80 @@ pub(super) fn value(cell: Cell<'_>) -> ValueRef<'_> {
     }
 }
 
-fn select(
-    connection: &Connection,
-    encoding: Encoding,
-    local: &Local,
-    request: &TableRequest,
-) -> rusqlite::Result<String> {
-    let table = quoted(&local.name);
-    let columns: Vec<String> = request.columns.iter().map(|name| quoted(name)).collect();
-    let mut ordered: Vec<String> = local.key.iter().map(|name| quoted(name)).collect();
-    if !request.ordered {
-        ordered.clear();
-    } else if ordered.is_empty() || has_null_keys(connection, local)? {
-        ordered.extend(columns.iter().cloned());
+/// The parts of the query.
+struct Select {
+    columns: Vec<String>,
+    /// Whether a row lies outside the set's filter.
+    outside: Option<String>,
+    table: String,
+    range: Option<String>,
+    order: Vec<String>,
+}
+
+impl Select {
+    fn of(read: &TableRead<'_>) -> rusqlite::Result<Self> {
+        let TableRead { connection, encoding, local, request, .. } = read;
+        let columns: Vec<String> = request.columns.iter().map(|name| quoted(name)).collect();
+        let mut ordered: Vec<String> = local.key.iter().map(|name| quoted(name)).collect();
+        if !request.ordered {
+            ordered.clear();
+        } else if ordered.is_empty() || has_null_keys(connection, local)? {
+            ordered.extend(columns.iter().cloned());
+        }
+        let (columns, order) = if *encoding == Encoding::Utf8 {
+            (columns, ordered.iter().map(|column| format!("{column} COLLATE BINARY")).collect())
+        } else {
+            let end = i32::from(encoding.big_end_first());
+            let calls = ordered.chunks(CELLS_PER_CALL).map(|cells| {
+                let cells: Vec<String> =
+                    cells.iter().map(|column| with_text_as_bytes(column)).collect();
+                format!("{ORDER_FUNCTION}({end}, {})", cells.join(", "))
+            });
+            (columns.iter().map(|column| with_text_as_bytes(column)).collect(), calls.collect())
+        };
+        let range = local.key.first().zip(request.range);
+        Ok(Self {
+            columns,
+            // On lines of its own, so that a comment in the filter ends where the filter ends.
+            outside: request.filter.as_ref().map(|filter| format!("((\n{filter}\n) IS NOT TRUE)")),
+            table: quoted(&local.name),
+            range: range.and_then(|(column, range)| {
+                range.condition(&quoted(column), !local.nullable_key.is_empty())
+            }),
+            order,
+        })
     }
-    let (mut selected, order): (Vec<String>, Vec<String>) = if encoding == Encoding::Utf8 {
-        (columns, ordered.iter().map(|column| format!("{column} COLLATE BINARY")).collect())
-    } else {
-        let end = i32::from(encoding.big_end_first());
-        let calls = ordered.chunks(CELLS_PER_CALL).map(|cells| {
-            let cells: Vec<String> =
-                cells.iter().map(|column| with_text_as_bytes(column)).collect();
-            format!("{ORDER_FUNCTION}({end}, {})", cells.join(", "))
-        });
-        (columns.iter().map(|column| with_text_as_bytes(column)).collect(), calls.collect())
-    };
-    if let Some(filter) = &request.filter {
-        // On lines of its own, so that a comment in the filter ends where the filter ends.
-        selected.push(format!("((\n{filter}\n) IS NOT TRUE)"));
+
+    fn cells(&self) -> String {
+        let cells: Vec<&str> =
+            self.columns.iter().chain(&self.outside).map(String::as_str).collect();
+        cells.join(", ")
     }
-    let order =
-        if order.is_empty() { String::new() } else { format!(" ORDER BY {}", order.join(", ")) };
-    let range = local.key.first().zip(request.range);
-    let range = range.and_then(|(column, range)| {
-        range.condition(&quoted(column), !local.nullable_key.is_empty())
-    });
-    let range = range.map(|condition| format!(" WHERE {condition}")).unwrap_or_default();
-    Ok(format!("SELECT {} FROM {table}{range}{order}", selected.join(", ")))
+
+    /// A row of the result for each row of the table.
+    fn fetched(&self) -> String {
+        let range = self.range.iter().map(|range| format!(" WHERE {range}"));
+        self.from(&self.cells(), range.collect())
+    }
+
+    /// A row of the result for each full batch.
+    fn inside(&self) -> String {
+        let take = format!("{TAKE_FUNCTION}({})", self.cells());
+        let conditions = match &self.range {
+            Some(range) => format!(" WHERE ({range}) AND {take}"),
+            None => format!(" WHERE {take}"),
+        };
+        self.from("1", conditions)
+    }
+
+    fn from(&self, selected: &str, conditions: String) -> String {
+        let mut sql = format!("SELECT {selected} FROM {}{conditions}", self.table);
+        if !self.order.is_empty() {
+            sql.push_str(" ORDER BY ");
+            sql.push_str(&self.order.join(", "));
+        }
+        sql
+    }
 }
 
 fn with_text_as_bytes(column: &str) -> String {
