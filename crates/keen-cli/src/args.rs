@@ -50,10 +50,14 @@ pub(crate) enum Color {
 pub(crate) enum Command {
     /// Write a topology file to start from.
     Init(InitArgs),
+    /// Say whether the topology is fit to replicate: nodes, rights, settings, clocks, tables, links.
+    Preflight(PreflightArgs),
     /// Compare every row over all nodes.
     Audit(AuditArgs),
     /// Say what would put divergent rows right, step by step. Changes nothing.
     Plan(PlanArgs),
+    /// Explain a check of preflight, or list them all.
+    Explain(ExplainArgs),
     /// Make a network of refuge huts that went wrong, audit it and plan its repair.
     Demo(DemoArgs),
     /// Print shell completions, or write the man pages.
@@ -170,6 +174,54 @@ impl From<Digest> for DigestFunction {
             Digest::Blake3 => Self::Blake3,
         }
     }
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct PreflightArgs {
+    /// The topology file.
+    #[arg(long, short, value_name = "FILE", default_value = "keen.toml")]
+    pub(crate) topology: PathBuf,
+
+    /// Only these nodes (repeat, or separate by commas).
+    #[arg(long = "node", short, value_name = "NODE", value_delimiter = ',')]
+    pub(crate) nodes: Vec<String>,
+
+    /// Look only at this table (repeat for more).
+    #[arg(long = "table", value_name = "TABLE")]
+    pub(crate) tables: Vec<String>,
+
+    /// Look only at the tables: columns, their order and types, keys, triggers.
+    #[arg(long)]
+    pub(crate) shape: bool,
+
+    /// How long each step to a node may take: its name, its port, its login, an answer.
+    #[arg(long, value_name = "DURATION", default_value = "5s", value_parser = duration)]
+    pub(crate) wait: Duration,
+
+    /// How the result is written.
+    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT")]
+    pub(crate) format: ReportFormat,
+
+    /// Write the result to a file instead of standard output.
+    #[arg(long, short, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+}
+
+/// Formats of a report.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+pub(crate) enum ReportFormat {
+    /// For people.
+    #[default]
+    Text,
+    /// One JSON document (docs/json.md).
+    Json,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ExplainArgs {
+    /// The name of the check.
+    #[arg(value_name = "CHECK")]
+    pub(crate) check: Option<String>,
 }
 
 #[derive(Debug, Args)]

@@ -12,8 +12,8 @@ use jiff::Timestamp;
 use keen_core::compare::DivergentRow;
 use keen_core::digest::DigestFunction;
 use keen_core::expectation::{Nodes, bit};
-use keen_core::ports::{ReadFault, ReadRows};
-use keen_core::topology::{Address, Engine, Node, NodeId, Secret, Topology};
+use keen_core::ports::{LookAtNode, ReadFault, ReadRows};
+use keen_core::topology::{Address, Engine, Node, NodeId, Secret, Server, Topology};
 use keen_nodes::audit::{
     self, AuditRequest, AuditSink, NodeOutcome, Rate, TableHead, TableOutcome, Verdict,
 };
@@ -55,8 +55,20 @@ impl Scope {
 
     /// Checks what was asked for.
     pub(crate) fn new(topology: &Topology, args: &ScopeArgs) -> Result<Self> {
-        let mut nodes = 0;
-        for name in &args.nodes {
+        Ok(Self {
+            function: args.digest.into(),
+            wait: args.wait,
+            silence: args.silence,
+            rate: args.rate,
+            threads: args.threads.into(),
+            ..Self::chosen(topology, &args.nodes, &args.tables)?
+        })
+    }
+
+    /// These nodes and tables, or all, in the usual way.
+    pub(crate) fn chosen(topology: &Topology, nodes: &[String], tables: &[String]) -> Result<Self> {
+        let mut chosen = 0;
+        for name in nodes {
             let Some(node) = topology.node(name) else {
                 let known: Vec<&str> = topology.nodes.iter().map(|n| &n.name[..]).collect();
                 bail!(
@@ -65,20 +77,16 @@ impl Scope {
                     known.join(", ")
                 );
             };
-            nodes |= bit(node);
+            chosen |= bit(node);
         }
         let known: Vec<&String> = topology.sets.iter().flat_map(|set| &set.tables).collect();
-        if let Some(unknown) = args.tables.iter().find(|table| !known.contains(table)) {
+        if let Some(unknown) = tables.iter().find(|table| !known.contains(table)) {
             bail!("no set has a table {}; they have {}", crate::safe::text(unknown), names(&known));
         }
         Ok(Self {
-            nodes: if nodes == 0 { !0 } else { nodes },
-            tables: args.tables.clone(),
-            function: args.digest.into(),
-            wait: args.wait,
-            silence: args.silence,
-            rate: args.rate,
-            threads: args.threads.into(),
+            nodes: if chosen == 0 { !0 } else { chosen },
+            tables: tables.to_vec(),
+            ..Self::whole()
         })
     }
 
@@ -182,19 +190,7 @@ pub(crate) fn run(
     let topology = &loaded.topology;
     let started = Timestamp::now();
     let clock = Instant::now();
-    let doors = Doors {
-        loaded,
-        paths: paths(loaded),
-        files: sqlite::Options {
-            lock_wait: scope.wait,
-            cache_kib: (CACHE_KIB / u32::try_from(topology.nodes.len()).unwrap_or(1).max(1))
-                .clamp(128, 1024),
-            stop: Arc::clone(&stop.0),
-        },
-        wait: scope.wait,
-        silence: scope.silence,
-        stop: Arc::clone(&stop.0),
-    };
+    let doors = Doors::new(loaded, scope.wait, scope.silence, stop);
     let open = |node: NodeId| doors.open(node);
     let request = AuditRequest {
         topology,
@@ -248,7 +244,7 @@ fn paths(loaded: &Loaded) -> Vec<Option<PathBuf>> {
 }
 
 /// How nodes are opened.
-struct Doors<'a> {
+pub(crate) struct Doors<'a> {
     loaded: &'a Loaded,
     paths: Vec<Option<PathBuf>>,
     files: sqlite::Options,
@@ -257,38 +253,82 @@ struct Doors<'a> {
     stop: Arc<AtomicBool>,
 }
 
-impl Doors<'_> {
-    fn open(&self, id: NodeId) -> Result<Box<dyn ReadRows>, ReadFault> {
-        let node = &self.loaded.topology.nodes[id];
-        match &node.at {
-            Address::Sqlite(_) => self.file(id),
-            Address::Server(server) => {
-                let access = Access {
-                    server: server.clone(),
-                    password: self.password(node)?,
-                    tls: node.tls.clone(),
-                    base: self.loaded.base.clone(),
-                    wait: self.wait,
-                    silence: self.silence,
-                    stop: Arc::clone(&self.stop),
-                };
-                tracing::debug!(node = node.name, address = access.shown(), "connecting");
-                Ok(match server.engine {
-                    Engine::MariaDb => Box::new(MariaDbNode::open(&access)?),
-                    _ => Box::new(PostgresNode::open(&access)?),
-                })
-            }
-        }
+impl<'a> Doors<'a> {
+    pub(crate) fn new(loaded: &'a Loaded, wait: Duration, silence: Duration, stop: &Stop) -> Self {
+        let nodes = u32::try_from(loaded.topology.nodes.len()).unwrap_or(1).max(1);
+        let files = sqlite::Options {
+            lock_wait: wait,
+            cache_kib: (CACHE_KIB / nodes).clamp(128, 1024),
+            stop: Arc::clone(&stop.0),
+        };
+        let stop = Arc::clone(&stop.0);
+        Self { loaded, paths: paths(loaded), files, wait, silence, stop }
     }
 
-    fn file(&self, id: NodeId) -> Result<Box<dyn ReadRows>, ReadFault> {
+    /// Opens a node to read its rows, at the first of its addresses that answers.
+    fn open(&self, id: NodeId) -> Result<Box<dyn ReadRows>, ReadFault> {
+        let node = &self.loaded.topology.nodes[id];
+        let mut first = None;
+        for address in node.addresses() {
+            let opened: Result<Box<dyn ReadRows>, ReadFault> = match address {
+                Address::Sqlite(_) => self.file(id).map(|node| Box::new(node) as _),
+                Address::Server(server) => self.access(node, server).and_then(|access| {
+                    Ok(match server.engine {
+                        Engine::MariaDb => Box::new(MariaDbNode::open(&access)?) as _,
+                        _ => Box::new(PostgresNode::open(&access)?) as _,
+                    })
+                }),
+            };
+            match opened {
+                Err(fault) if !fault.interrupted => {
+                    tracing::debug!(node = node.name, %fault, "not there");
+                    first.get_or_insert(fault);
+                }
+                other => return other,
+            }
+        }
+        Err(first.unwrap_or_else(ReadFault::interrupted))
+    }
+
+    /// Opens a node at one of its addresses to look around.
+    pub(crate) fn look_in(
+        &self,
+        id: NodeId,
+        address: &Address,
+    ) -> Result<Box<dyn LookAtNode>, ReadFault> {
+        let node = &self.loaded.topology.nodes[id];
+        let Address::Server(server) = address else {
+            return self.opened(id).map(|node| Box::new(node) as _);
+        };
+        let access = self.access(node, server)?;
+        Ok(match server.engine {
+            Engine::MariaDb => Box::new(MariaDbNode::open(&access)?),
+            _ => Box::new(PostgresNode::open(&access)?),
+        })
+    }
+
+    fn access(&self, node: &Node, server: &Server) -> Result<Access, ReadFault> {
+        let access = Access {
+            server: server.clone(),
+            password: self.password(node)?,
+            tls: node.tls.clone(),
+            base: self.loaded.base.clone(),
+            wait: self.wait,
+            silence: self.silence,
+            stop: Arc::clone(&self.stop),
+        };
+        tracing::debug!(node = node.name, address = access.shown(), "connecting");
+        Ok(access)
+    }
+
+    /// A file that no other node has too: two names for one file would always agree with each other.
+    fn file(&self, id: NodeId) -> Result<SqliteNode, ReadFault> {
         let Some(path) = &self.paths[id] else {
             return Err(ReadFault::new(
                 "the node is no file",
                 "this is a defect of keen: please report it",
             ));
         };
-        // Two names for one file would always agree with each other.
         let same = |other: &Option<PathBuf>| {
             let (a, b) = (path.canonicalize(), other.as_ref().map(|p| p.canonicalize()));
             matches!((a, b), (Ok(a), Some(Ok(b))) if a == b)
@@ -300,8 +340,19 @@ impl Doors<'_> {
                 "give each node its own file",
             ));
         }
-        tracing::debug!(node = nodes[id].name, path = %path.display(), "opening");
-        SqliteNode::open(path, &self.files).map(|node| Box::new(node) as Box<dyn ReadRows>)
+        self.opened(id)
+    }
+
+    fn opened(&self, id: NodeId) -> Result<SqliteNode, ReadFault> {
+        let name = &self.loaded.topology.nodes[id].name;
+        let Some(path) = &self.paths[id] else {
+            return Err(ReadFault::new(
+                "the node is no file",
+                "this is a defect of keen: please report it",
+            ));
+        };
+        tracing::debug!(node = name, path = %path.display(), "opening");
+        SqliteNode::open(path, &self.files)
     }
 
     /// The password of a node's account, from where the topology file says it is.

@@ -6,6 +6,7 @@ mod commands;
 mod exit;
 mod load;
 mod output;
+mod preflight_run;
 mod progress;
 mod render;
 mod safe;

@@ -434,6 +434,7 @@ fn local_table(engine: Engine, shape: &ShapeDocument) -> LocalTable {
                     optional: c.optional,
                     generated: c.generated,
                     fraction: None,
+                    ..ColumnShape::default()
                 })
                 .collect(),
             unordered: None,

@@ -477,6 +477,7 @@ mod tests {
                     optional: true,
                     generated: false,
                     fraction: None,
+                    ..ColumnShape::default()
                 })
                 .collect(),
             key: key.iter().map(|k| (*k).to_owned()).collect(),

@@ -10,6 +10,7 @@
 //! - [`topology`], [`expectation`]: the file, and who should hold what.
 //! - [`shape`], [`rows`], [`ports`], [`compare`], [`folio`]: from tables to divergent rows.
 //! - [`plan`]: from divergent rows to steps that put them right.
+//! - [`preflight`]: what nodes tell of themselves, held against the file and each other.
 
 pub mod agree;
 pub mod balance;
@@ -24,6 +25,7 @@ pub mod json;
 pub mod order;
 pub mod plan;
 pub mod ports;
+pub mod preflight;
 pub mod reading;
 pub mod rows;
 pub mod shape;

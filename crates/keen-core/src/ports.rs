@@ -1,5 +1,6 @@
 //! The ports: what the computation needs from a node, whatever engine it is.
 
+use crate::preflight::look::Facts;
 use crate::rows::{Batch, RowFault, RowWriter};
 use crate::shape::TableShape;
 
@@ -13,13 +14,72 @@ pub struct ReadFault {
     pub advice: String,
     /// It ended because it was told to, not because something is wrong.
     pub interrupted: bool,
+    /// What kind of fault it is.
+    pub kind: FaultKind,
+}
+
+/// Kinds of faults that call for different remedies.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum FaultKind {
+    /// None of the others.
+    #[default]
+    Other,
+    /// No such host.
+    NoHost,
+    /// Nothing listens there.
+    Refused,
+    /// Nothing was answered in time.
+    NoAnswer,
+    /// The password is wrong, or missing.
+    Password,
+    /// There is no such database.
+    NoDatabase,
+    /// The account is not allowed to.
+    NotAllowed,
+    /// The protected connection could not be made.
+    Tls,
+    /// All connections are taken.
+    Full,
+    /// There is no such table, or it is no table.
+    NoTable,
+}
+
+impl FaultKind {
+    /// Its name in results.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Other => "other",
+            Self::NoHost => "no_such_host",
+            Self::Refused => "refused",
+            Self::NoAnswer => "no_answer",
+            Self::Password => "wrong_password",
+            Self::NoDatabase => "no_such_database",
+            Self::NotAllowed => "not_allowed",
+            Self::Tls => "tls",
+            Self::Full => "full",
+            Self::NoTable => "no_table",
+        }
+    }
 }
 
 impl ReadFault {
     /// Something is wrong.
     #[must_use]
     pub fn new(what: impl Into<String>, advice: impl Into<String>) -> Self {
-        Self { what: what.into(), advice: advice.into(), interrupted: false }
+        Self {
+            what: what.into(),
+            advice: advice.into(),
+            interrupted: false,
+            kind: FaultKind::Other,
+        }
+    }
+
+    /// Of this kind.
+    #[must_use]
+    pub fn of(mut self, kind: FaultKind) -> Self {
+        self.kind = kind;
+        self
     }
 
     /// It was told to stop.
@@ -29,6 +89,7 @@ impl ReadFault {
             what: "interrupted".to_owned(),
             advice: "run it again".to_owned(),
             interrupted: true,
+            kind: FaultKind::Other,
         }
     }
 }
@@ -141,6 +202,23 @@ pub trait ReadRows {
         writer: RowWriter,
         deliver: &mut dyn FnMut(Batch) -> Option<Batch>,
     ) -> Result<(), ReadFault>;
+}
+
+/// What a look at a node is to find.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Asked {
+    /// The tables of the sets that travel over this node: as the sets name them, and as it does itself.
+    pub tables: Vec<(String, String)>,
+    /// Whether applications write here.
+    pub writes: bool,
+    /// Whether links lead here.
+    pub receives: bool,
+}
+
+/// A node that tells how it is set up, as far as its account may see.
+pub trait LookAtNode {
+    /// Looks around. What cannot be seen becomes the reason why.
+    fn look(&mut self, asked: &Asked) -> Facts;
 }
 
 #[cfg(test)]

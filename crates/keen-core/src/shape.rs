@@ -21,7 +21,7 @@ pub struct TableShape {
 }
 
 /// One column on one node.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct ColumnShape {
     /// Its name there.
     pub name: String,
@@ -37,12 +37,23 @@ pub struct ColumnShape {
     pub generated: bool,
     /// Digits of a second that a time or timestamp keeps; none where it keeps microseconds.
     pub fraction: Option<u8>,
+    /// What it gets where an insert does not name it, as the engine prints that.
+    pub default: Option<String>,
+    /// How its text sorts and compares, where that is not what the engine does unless told otherwise.
+    pub collation: Option<String>,
+    /// The engine counts it up.
+    pub counted: bool,
+    /// Of an enumeration the labels, where the declared type does not spell them.
+    pub labels: Vec<String>,
+    /// How it is computed, if the engine computes it.
+    pub expression: Option<String>,
 }
 
 /// What a column turns the values written to it into.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
 pub enum Family {
     /// Stores values as they come.
+    #[default]
     Any,
     /// Whole numbers; others where they do not fit.
     Integer,

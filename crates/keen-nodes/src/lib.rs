@@ -6,11 +6,13 @@
 //! - [`server`]: what servers have in common: passwords, TLS, limits.
 //! - [`memory`]: tables in memory, for tests and as the plainest example of an adapter.
 //! - [`audit`]: one thread per node, bounded channels, one comparison.
+//! - [`preflight`]: one thread per node looks around.
 
 pub mod audit;
 pub mod mariadb;
 pub mod memory;
 pub mod postgres;
+pub mod preflight;
 pub mod server;
 mod sorted;
 pub mod sqlite;

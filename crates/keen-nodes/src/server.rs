@@ -8,13 +8,26 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
-use keen_core::ports::ReadFault;
+use keen_core::ports::{FaultKind, ReadFault};
 use keen_core::topology::{Server, Tls};
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::crypto::{CryptoProvider, ring, verify_tls12_signature, verify_tls13_signature};
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
 use rustls::{ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
+
+/// What to do when a port takes no connections.
+pub(crate) const NOBODY_LISTENS: &str =
+    "no server listens there: start it, or correct the host and port of the node's address";
+/// What to do when a name means nothing.
+pub(crate) const NO_HOST: &str = "there is no such host: correct the node's address";
+/// What to do when a certificate cannot be checked.
+pub(crate) const UNKNOWN_AUTHORITY: &str = "name the authority that signed it, tls = { ca = \"FILE\" }, and reach the server by a name in the certificate";
+/// What to do when a server will not protect the connection.
+pub(crate) const NO_TLS: &str = "the server offers no TLS: set it up there, or say tls = \"off\" if nobody can listen on the way";
+/// What to do when a server asks for a password and there is none.
+pub(crate) const NO_PASSWORD: &str =
+    "say where the password is: password = { env = \"NAME\" } or { file = \"PATH\" }";
 
 /// A password, kept out of debug output.
 #[derive(Clone, PartialEq, Eq)]
@@ -101,6 +114,7 @@ impl Access {
             format!("{} did not answer within {limit:?} when asked to {doing}", self.shown()),
             "the machine or the server may be frozen or overloaded: look at it, or allow more time with --wait and --silence",
         )
+        .of(FaultKind::NoAnswer)
     }
 
     /// TLS as this node wants it.

@@ -31,6 +31,7 @@ fn topology(table: &str) -> Topology {
         writes: true,
         names: BTreeMap::new(),
         column_names: BTreeMap::new(),
+        also_at: Vec::new(),
     };
     let count = Host::ALL.len();
     Topology {

@@ -29,6 +29,7 @@ fn topology(edges: &[(NodeId, NodeId)], writers: u8) -> Topology {
         password: None,
         tls: Tls::default(),
         column_names: BTreeMap::new(),
+        also_at: Vec::new(),
         writes: writers & (1 << i) != 0,
         names: BTreeMap::new(),
     };

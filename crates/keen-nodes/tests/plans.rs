@@ -45,6 +45,7 @@ fn topology(table: &str) -> Topology {
         writes: true,
         names: BTreeMap::new(),
         column_names: BTreeMap::new(),
+        also_at: Vec::new(),
     };
     Topology {
         name: "plans".to_owned(),

@@ -5,6 +5,7 @@ mod completions;
 mod demo;
 mod init;
 pub(crate) mod plan;
+pub(crate) mod preflight;
 
 use std::process::ExitCode;
 
@@ -31,8 +32,10 @@ pub(crate) fn run() -> ExitCode {
     log(cli.verbose, terminal);
     let result = match cli.command {
         Command::Init(args) => init::run(&args, terminal),
+        Command::Preflight(args) => preflight::run(&args, terminal),
         Command::Audit(args) => audit::run(&args, terminal),
         Command::Plan(args) => plan::run(&args, terminal),
+        Command::Explain(args) => preflight::explain(&args, terminal),
         Command::Demo(args) => demo::run(&args, terminal),
         Command::Completions(args) => completions::run(&args, terminal),
     };

@@ -4,4 +4,6 @@ pub(crate) mod audit_json;
 pub(crate) mod audit_text;
 pub(crate) mod plan_json;
 pub(crate) mod plan_text;
+pub(crate) mod preflight_json;
+pub(crate) mod preflight_text;
 pub(crate) mod style;

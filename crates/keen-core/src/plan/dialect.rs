@@ -385,6 +385,7 @@ mod tests {
             optional: true,
             generated: false,
             fraction: None,
+            ..ColumnShape::default()
         }
     }
 

@@ -56,6 +56,8 @@ pub struct Node {
     pub name: String,
     /// Where it is.
     pub at: Address,
+    /// Where else it can be reached: any address that answers will do.
+    pub also_at: Vec<Address>,
     /// Where its password is kept; never the password.
     pub password: Option<Secret>,
     /// How the connection to it is protected.
@@ -70,6 +72,11 @@ pub struct Node {
 }
 
 impl Node {
+    /// Every address, in the order in which they are tried.
+    pub fn addresses(&self) -> impl Iterator<Item = &Address> {
+        std::iter::once(&self.at).chain(&self.also_at)
+    }
+
     /// The name that this node gives to `table`.
     #[must_use]
     pub fn name_of<'a>(&'a self, table: &'a str) -> &'a str {
@@ -87,6 +94,15 @@ pub enum Address {
 }
 
 impl Address {
+    /// The address as it stands in the file.
+    #[must_use]
+    pub fn text(&self) -> String {
+        match self {
+            Self::Sqlite(path) => format!("sqlite:{path}"),
+            Self::Server(server) => server.text.clone(),
+        }
+    }
+
     /// The engine that holds the node.
     #[must_use]
     pub fn engine(&self) -> Engine {

@@ -122,10 +122,30 @@ impl Reader {
             &format!("node.{name}"),
             &["at", "password", "tls", "writes", "names"],
         );
+        let mut also_at = Vec::new();
         let at = match table.get("at") {
             Some(item) => {
                 self.places.addresses.push(item.span());
-                self.string(item, "at").and_then(|(text, span)| self.address(&text, span))
+                let list = self.strings(item, "at");
+                let mut addresses: Vec<Option<Address>> =
+                    list.into_iter().map(|(text, span)| self.address(&text, span)).collect();
+                let first = if addresses.is_empty() { None } else { addresses.remove(0) };
+                also_at = addresses.into_iter().flatten().collect();
+                if let Some(first) = &first
+                    && also_at.iter().any(|other| {
+                        other.engine() != first.engine() || matches!(other, Address::Sqlite(_))
+                    })
+                {
+                    self.error(
+                        Some(item.span()),
+                        format!("the addresses of node \"{name}\" are not those of one server"),
+                        Some(
+                            "list several only for one server that can be reached in several ways"
+                                .to_owned(),
+                        ),
+                    );
+                }
+                first
             }
             None => {
                 self.places.addresses.push(place.clone());
@@ -149,6 +169,7 @@ impl Reader {
         Node {
             name: name.to_owned(),
             at: at.unwrap_or_else(|| Address::Sqlite(String::new())),
+            also_at,
             password: self.subtable(table, "password").and_then(|t| self.secret(t)),
             tls: table.get("tls").and_then(|item| self.tls(item)).unwrap_or_default(),
             writes: table

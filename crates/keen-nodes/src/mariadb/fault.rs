@@ -2,10 +2,10 @@
 
 use std::io::ErrorKind;
 
-use keen_core::ports::ReadFault;
+use keen_core::ports::{FaultKind, ReadFault};
 use mysql::Error;
 
-use crate::server::Access;
+use crate::server::{Access, NO_HOST, NO_TLS, NOBODY_LISTENS, UNKNOWN_AUTHORITY};
 
 fn timed_out(error: &Error) -> bool {
     let would_wait =
@@ -42,25 +42,33 @@ pub(super) fn connecting(access: &Access, error: &Error) -> ReadFault {
             1053 | 1927 => "the server is stopping: try again when it is up",
             _ => "look at the server's own log",
         };
+        let kind = match said.code {
+            1045 | 1698 => FaultKind::Password,
+            1049 => FaultKind::NoDatabase,
+            1044 | 1130 => FaultKind::NotAllowed,
+            1040 | 1203 | 1226 => FaultKind::Full,
+            _ => FaultKind::Other,
+        };
         return ReadFault::new(
             format!("{shown} refused {user} for database {database}: {}", said.message),
             advice,
-        );
+        )
+        .of(kind);
     }
     let cause = cause(error);
     let lower = cause.to_ascii_lowercase();
-    let advice = if lower.contains("refused") {
-        "no server listens there: start it, or correct the host and port of the node's address"
+    let (kind, advice) = if lower.contains("refused") {
+        (FaultKind::Refused, NOBODY_LISTENS)
     } else if lower.contains("lookup") || lower.contains("resolve") || lower.contains("not known") {
-        "there is no such host: correct the node's address"
+        (FaultKind::NoHost, NO_HOST)
     } else if lower.contains("certificate") || lower.contains("unknownissuer") {
-        "name the authority that signed it, tls = { ca = \"FILE\" }, and reach the server by a name in the certificate"
+        (FaultKind::Tls, UNKNOWN_AUTHORITY)
     } else if lower.contains("tls") || lower.contains("ssl") {
-        "the server offers no TLS: set it up there, or say tls = \"off\" if nobody can listen on the way"
+        (FaultKind::Tls, NO_TLS)
     } else {
-        "check the address and the way to it"
+        (FaultKind::Other, "check the address and the way to it")
     };
-    ReadFault::new(format!("could not connect to {shown} as {user}: {cause}"), advice)
+    ReadFault::new(format!("could not connect to {shown} as {user}: {cause}"), advice).of(kind)
 }
 
 /// The message without the library's own words around it.
@@ -102,5 +110,10 @@ pub(super) fn explain(access: &Access, doing: &str, error: &Error) -> ReadFault 
         1054 | 1064 | 1305 => "correct the set's row filter, or the node's columns".to_owned(),
         _ => "look at the server's own log".to_owned(),
     };
-    ReadFault::new(format!("{shown} could not {doing}: {}", said.message), advice)
+    let kind = match said.code {
+        1142 | 1143 | 1044 | 1227 => FaultKind::NotAllowed,
+        1146 | 1051 => FaultKind::NoTable,
+        _ => FaultKind::Other,
+    };
+    ReadFault::new(format!("{shown} could not {doing}: {}", said.message), advice).of(kind)
 }

@@ -8,6 +8,7 @@
 mod connect;
 mod decode;
 mod fault;
+mod look;
 mod read;
 mod shape;
 

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use keen_core::ports::ReadFault;
+use keen_core::ports::{FaultKind, ReadFault};
 use keen_core::shape::{self, ColumnShape, Family, Reference, TableShape};
 use mysql::Row;
 
@@ -58,7 +58,8 @@ pub(super) fn look(session: &mut Session, table: &str) -> Result<(TableShape, Lo
             format!(
                 "create it, GRANT SELECT on it to {user}, correct the set, or say under [node.NAME.names] what it is called there"
             ),
-        ));
+        )
+        .of(FaultKind::NoTable));
     };
     match kind.as_str() {
         "BASE TABLE" | "SYSTEM VERSIONED" => {}
@@ -66,13 +67,15 @@ pub(super) fn look(session: &mut Session, table: &str) -> Result<(TableShape, Lo
             return Err(ReadFault::new(
                 format!("{name} on {shown} is a view"),
                 "name the tables it reads from; a view holds no rows that replicate",
-            ));
+            )
+            .of(FaultKind::NoTable));
         }
         other => {
             return Err(ReadFault::new(
                 format!("{name} on {shown} is a {}", other.to_lowercase()),
                 "name an ordinary table",
-            ));
+            )
+            .of(FaultKind::NoTable));
         }
     }
     let place = (schema.as_str(), name.as_str());
@@ -107,6 +110,11 @@ pub(super) fn look(session: &mut Session, table: &str) -> Result<(TableShape, Lo
                 || row.extra.contains("auto_increment"),
             generated,
             fraction: row.precision.and_then(|digits| u8::try_from(digits).ok()),
+            default: row.default.filter(|default| default != "NULL"),
+            collation: row.collation.filter(|_| family == Family::Text),
+            counted: row.extra.contains("auto_increment"),
+            expression: row.expression.filter(|text| !text.is_empty()),
+            labels: Vec::new(),
         });
         local.push((row.name, take));
     }
@@ -143,6 +151,7 @@ struct Described {
     extra: String,
     collation: Option<String>,
     precision: Option<u64>,
+    expression: Option<String>,
 }
 
 fn columns_of(
@@ -152,7 +161,7 @@ fn columns_of(
 ) -> Result<Vec<Described>, ReadFault> {
     let rows: Vec<Row> = session.rows(
         doing,
-        "SELECT COLUMN_NAME, DATA_TYPE, COLUMN_TYPE, IS_NULLABLE, COLUMN_DEFAULT, EXTRA, COLLATION_NAME, DATETIME_PRECISION \
+        "SELECT COLUMN_NAME, DATA_TYPE, COLUMN_TYPE, IS_NULLABLE, COLUMN_DEFAULT, EXTRA, COLLATION_NAME, DATETIME_PRECISION, GENERATION_EXPRESSION \
          FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? ORDER BY ORDINAL_POSITION",
         place,
     )?;
@@ -166,6 +175,7 @@ fn columns_of(
         extra: text(row, 5).unwrap_or_default(),
         collation: text(row, 6),
         precision: row.get::<Option<u64>, _>(7).flatten(),
+        expression: text(row, 8),
     });
     Ok(described.collect())
 }

@@ -18,7 +18,7 @@ use crate::server::Access;
 /// that would hide rows from this account is an error rather than a filter.
 const SETTINGS: &str = "SET TimeZone = 'UTC'; SET DateStyle = 'ISO, YMD'; SET IntervalStyle = 'iso_8601'; \
     SET extra_float_digits = 3; SET bytea_output = 'hex'; SET xmloption = 'content'; SET row_security = off; \
-    SET idle_in_transaction_session_timeout = 0; SET default_transaction_read_only = on; ";
+    SET idle_in_transaction_session_timeout = 0; SET default_transaction_read_only = on; SET jit = off; ";
 
 /// How often a waiting session looks at the stop flag.
 const TICK: Duration = Duration::from_millis(200);

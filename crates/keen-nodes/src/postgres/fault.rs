@@ -2,11 +2,11 @@
 
 use std::error::Error as _;
 
-use keen_core::ports::ReadFault;
+use keen_core::ports::{FaultKind, ReadFault};
 use tokio_postgres::Error;
 use tokio_postgres::error::SqlState;
 
-use crate::server::Access;
+use crate::server::{Access, NO_HOST, NO_PASSWORD, NO_TLS, NOBODY_LISTENS, UNKNOWN_AUTHORITY};
 
 /// Logging in failed.
 pub(super) fn connecting(access: &Access, error: &Error) -> ReadFault {
@@ -30,27 +30,37 @@ pub(super) fn connecting(access: &Access, error: &Error) -> ReadFault {
             }
             _ => "look at the server's own log",
         };
+        let kind = match *said.code() {
+            SqlState::INVALID_PASSWORD => FaultKind::Password,
+            SqlState::INVALID_CATALOG_NAME => FaultKind::NoDatabase,
+            SqlState::INVALID_AUTHORIZATION_SPECIFICATION | SqlState::INSUFFICIENT_PRIVILEGE => {
+                FaultKind::NotAllowed
+            }
+            SqlState::TOO_MANY_CONNECTIONS => FaultKind::Full,
+            _ => FaultKind::Other,
+        };
         return ReadFault::new(
             format!("{shown} refused {user} for database {database}: {}", said.message()),
             advice,
-        );
+        )
+        .of(kind);
     }
     let cause = deepest(error);
     let lower = cause.to_ascii_lowercase();
-    let advice = if lower.contains("refused") {
-        "no server listens there: start it, or correct the host and port of the node's address"
+    let (kind, advice) = if lower.contains("refused") {
+        (FaultKind::Refused, NOBODY_LISTENS)
     } else if lower.contains("lookup") || lower.contains("name") && lower.contains("known") {
-        "there is no such host: correct the node's address"
+        (FaultKind::NoHost, NO_HOST)
     } else if lower.contains("certificate") || lower.contains("unknownissuer") {
-        "name the authority that signed it, tls = { ca = \"FILE\" }, and reach the server by a name in the certificate"
+        (FaultKind::Tls, UNKNOWN_AUTHORITY)
     } else if lower.contains("tls") {
-        "the server offers no TLS: set it up there, or say tls = \"off\" if nobody can listen on the way"
+        (FaultKind::Tls, NO_TLS)
     } else if lower.contains("password missing") {
-        "say where the password is: password = { env = \"NAME\" } or { file = \"PATH\" }"
+        (FaultKind::Password, NO_PASSWORD)
     } else {
-        "check the address and the way to it"
+        (FaultKind::Other, "check the address and the way to it")
     };
-    ReadFault::new(format!("could not connect to {shown} as {user}: {cause}"), advice)
+    ReadFault::new(format!("could not connect to {shown} as {user}: {cause}"), advice).of(kind)
 }
 
 fn deepest(error: &Error) -> String {
@@ -105,5 +115,10 @@ STANDBY.to_owned()
         }
         _ => "look at the server's own log".to_owned(),
     };
-    ReadFault::new(what, advice)
+    let kind = match *said.code() {
+        SqlState::INSUFFICIENT_PRIVILEGE => FaultKind::NotAllowed,
+        SqlState::UNDEFINED_TABLE => FaultKind::NoTable,
+        _ => FaultKind::Other,
+    };
+    ReadFault::new(what, advice).of(kind)
 }

@@ -9,6 +9,7 @@
 mod connect;
 mod decode;
 mod fault;
+mod look;
 mod read;
 mod shape;
 mod types;
@@ -29,6 +30,7 @@ const OLDEST: i32 = 15;
 pub struct PostgresNode {
     session: Session,
     about: String,
+    major: u32,
     types: types::Types,
     tables: HashMap<String, shape::Local>,
 }
@@ -66,7 +68,7 @@ impl PostgresNode {
         let secured = if access.wants_tls() { ", tls" } else { "" };
         let about = format!("postgresql {version}, {encoding}{standby}{secured}");
         let types = types::Types::load(&session)?;
-        Ok(Self { session, about, types, tables: HashMap::new() })
+        Ok(Self { session, about, major: major.unsigned_abs(), types, tables: HashMap::new() })
     }
 }
 

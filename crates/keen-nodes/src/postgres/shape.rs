@@ -1,6 +1,6 @@
 //! The shape of a table, from PostgreSQL's catalogue.
 
-use keen_core::ports::ReadFault;
+use keen_core::ports::{FaultKind, ReadFault};
 use keen_core::shape::{self, ColumnShape, Reference, TableShape};
 
 use super::connect::Session;
@@ -34,7 +34,10 @@ const COLUMNS: &str = "SELECT a.attname::text, a.atttypid, format_type(a.atttypi
         FROM pg_database d WHERE d.datname = current_database()) \
         WHEN l.collprovider = 'b' THEN 'C' WHEN l.collprovider = 'c' THEN l.collcollate ELSE 'collation ' || l.collname END, ''), \
     CASE WHEN b.typname IN ('time', 'timestamp', 'timestamptz') AND a.atttypmod >= 0 THEN a.atttypmod::int2 END, \
-    has_column_privilege(a.attrelid, a.attnum, 'SELECT'), a.attnum \
+    has_column_privilege(a.attrelid, a.attnum, 'SELECT'), a.attnum, \
+    (SELECT pg_get_expr(f.adbin, f.adrelid) FROM pg_attrdef f WHERE f.adrelid = a.attrelid AND f.adnum = a.attnum), \
+    CASE WHEN a.attcollation <> t.typcollation THEN l.collname::text END, a.attidentity <> '', \
+    (SELECT array_agg(e.enumlabel::text ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = t.oid) \
     FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid \
     JOIN pg_type b ON b.oid = CASE WHEN t.typbasetype <> 0 THEN t.typbasetype ELSE t.oid END \
     LEFT JOIN pg_collation l ON l.oid = a.attcollation \
@@ -75,7 +78,8 @@ pub(super) fn look(
         return Err(ReadFault::new(
             format!("{shown} has no table {table} in {}", session.access().server.database),
             "create it, correct the set, or say under [node.NAME.names] what it is called there, with its schema",
-        ));
+        )
+        .of(FaultKind::NoTable));
     };
     let (oid, schema, name, kind): (u32, &str, &str, &str) =
         (row.get(0), row.get(1), row.get(2), row.get(3));
@@ -88,26 +92,30 @@ pub(super) fn look(
             return Err(ReadFault::new(
                 format!("{name} on {shown} is a {what}"),
                 "name the tables it reads from; a view holds no rows that replicate",
-            ));
+            )
+            .of(FaultKind::NoTable));
         }
         _ => {
             return Err(ReadFault::new(
                 format!("{name} on {shown} is a foreign table"),
                 "name the table on the server that holds its rows",
-            ));
+            )
+            .of(FaultKind::NoTable));
         }
     }
     if !row.get::<_, bool>(5) {
         return Err(ReadFault::new(
             format!("{user} may not use schema {schema} on {shown}"),
             format!("GRANT USAGE ON SCHEMA {} TO {}", quoted(schema), quoted(user)),
-        ));
+        )
+        .of(FaultKind::NotAllowed));
     }
     if !row.get::<_, bool>(6) {
         return Err(ReadFault::new(
             format!("{user} may not read table {name} on {shown}"),
             format!("GRANT SELECT ON {full} TO {}", quoted(user)),
-        ));
+        )
+        .of(FaultKind::NotAllowed));
     }
 
     let rows = session.rows(&doing, COLUMNS, &[&oid])?;
@@ -136,6 +144,7 @@ pub(super) fn look(
             ));
         }
         let is_money = declared == "money";
+        let expression: Option<String> = row.get(10);
         let (not_null, has_default, generated): (bool, bool, bool) =
             (row.get(3), row.get(4), row.get(5));
         columns.push(ColumnShape {
@@ -146,6 +155,12 @@ pub(super) fn look(
             optional: !not_null || has_default || generated,
             generated,
             fraction: row.get::<_, Option<i16>>(7).and_then(|digits| u8::try_from(digits).ok()),
+            counted: row.get::<_, bool>(12)
+                || expression.as_ref().is_some_and(|text| text.starts_with("nextval(")),
+            default: expression.clone().filter(|_| !generated),
+            expression: expression.filter(|_| generated),
+            collation: row.get(11),
+            labels: row.get::<_, Option<Vec<String>>>(13).unwrap_or_default(),
         });
         collations.push(row.get(6));
         local.push(LocalColumn { name, codec, is_money });

@@ -11,6 +11,7 @@
 
 mod fault;
 mod inside;
+mod look;
 mod open;
 mod read;
 mod shape;

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use keen_core::ports::ReadFault;
+use keen_core::ports::{FaultKind, ReadFault};
 use keen_core::shape::{self, ColumnShape, Family, Reference, TableShape};
 use rusqlite::Connection;
 
@@ -76,7 +76,8 @@ pub(super) fn look(
         return Err(ReadFault::new(
             format!("{shown} has no table {table}"),
             "create it, correct the set, or say under [node.NAME.names] what it is called there",
-        ));
+        )
+        .of(FaultKind::NoTable));
     };
     match kind.as_str() {
         "table" => {}
@@ -84,13 +85,15 @@ pub(super) fn look(
             return Err(ReadFault::new(
                 format!("{name} in {shown} is a view"),
                 "name the tables it reads from; a view holds no rows of its own",
-            ));
+            )
+            .of(FaultKind::NoTable));
         }
         other => {
             return Err(ReadFault::new(
                 format!("{name} in {shown} is a {other} table"),
                 "name an ordinary table; its module decides what such a table holds",
-            ));
+            )
+            .of(FaultKind::NoTable));
         }
     }
     describe(connection, name, without_rowid, strict, encoding).map_err(explain)
@@ -105,7 +108,7 @@ fn describe(
 ) -> rusqlite::Result<(TableShape, Local)> {
     let name_of_table = &name;
     let mut statement = connection.prepare(
-        "SELECT name, type, \"notnull\", dflt_value IS NOT NULL, pk, hidden FROM pragma_table_xinfo(?1) ORDER BY cid",
+        "SELECT name, type, \"notnull\", dflt_value, pk, hidden FROM pragma_table_xinfo(?1) ORDER BY cid",
     )?;
     let mut key: Vec<(i64, String)> = Vec::new();
     let mut columns = Vec::new();
@@ -119,9 +122,10 @@ fn describe(
             family: family(&declared, strict),
             declared,
             not_null,
-            optional: !not_null || generated || row.get(3)?,
+            optional: !not_null || generated || row.get_ref(3)? != rusqlite::types::ValueRef::Null,
             generated,
-            fraction: None,
+            default: row.get(3)?,
+            ..ColumnShape::default()
         };
         let place: i64 = row.get(4)?;
         if place > 0 {

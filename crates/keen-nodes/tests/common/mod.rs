@@ -44,6 +44,7 @@ impl Table {
             optional: true,
             generated: false,
             fraction: None,
+            ..ColumnShape::default()
         };
         let shape = TableShape {
             columns: self.columns.iter().map(column).collect(),

@@ -194,6 +194,7 @@ impl Typed {
             optional: true,
             generated: false,
             fraction: None,
+            ..ColumnShape::default()
         };
         self.columns.iter().map(shape).collect()
     }

@@ -1,0 +1,142 @@
+//! A preflight, for programs.
+
+use anyhow::Result;
+use keen_core::preflight::look::{Attempt, Look};
+use keen_core::preflight::{Finding, Level, Reaches};
+use keen_core::topology::{NodeId, Topology};
+use serde::Serialize;
+use serde_json::{Value as Json, json};
+
+use crate::preflight_run::Outcome;
+use crate::wire::VERSION;
+
+#[derive(Serialize)]
+struct Document {
+    keen: &'static str,
+    version: u32,
+    topology: String,
+    started: String,
+    took_ms: u64,
+    complete: bool,
+    nodes: Vec<Json>,
+    left_out: Vec<String>,
+    reaches: Vec<Json>,
+    findings: Vec<Json>,
+    could_not_look: Vec<Json>,
+    looked_at: Json,
+    stops: usize,
+    warnings: usize,
+    notes: usize,
+}
+
+/// Writes the whole result.
+pub(crate) fn write(topology: &Topology, outcome: &Outcome) -> Result<String> {
+    let report = &outcome.report;
+    let name = |node: &NodeId| topology.nodes[*node].name.clone();
+    let reaches = report.reaches.iter().map(|((to, from), reaches)| {
+        let word = match reaches {
+            Reaches::Yes => "yes",
+            Reaches::No => "no",
+            Reaches::Stopped => "stopped",
+            Reaches::Untold => "untold",
+        };
+        json!({"node": name(to), "source": name(from), "reaches": word})
+    });
+    let unseen = report.unseen.iter().map(|unseen| {
+        json!({"node": name(&unseen.node), "area": unseen.area.name(), "what": unseen.what, "reason": unseen.reason})
+    });
+    let looked: serde_json::Map<String, Json> = report
+        .looked_at
+        .iter()
+        .map(|(area, count)| (area.name().to_owned(), Json::from(*count)))
+        .collect();
+    let document = Document {
+        keen: "preflight",
+        version: VERSION,
+        topology: topology.name.clone(),
+        started: outcome.started.to_string(),
+        took_ms: u64::try_from(outcome.took.as_millis()).unwrap_or(u64::MAX),
+        complete: report.unseen.is_empty() && outcome.looks.values().all(|l| l.facts.is_some()),
+        nodes: outcome.looks.iter().map(|(id, look)| node(topology, *id, look)).collect(),
+        left_out: outcome.left_out.clone(),
+        reaches: reaches.collect(),
+        findings: report.findings.iter().map(|finding| one(topology, finding)).collect(),
+        could_not_look: unseen.collect(),
+        looked_at: Json::Object(looked),
+        stops: report.count(Level::Stop),
+        warnings: report.count(Level::Warn),
+        notes: report.count(Level::Note),
+    };
+    Ok(serde_json::to_string_pretty(&document)? + "\n")
+}
+
+fn node(topology: &Topology, id: NodeId, look: &Look) -> Json {
+    let attempts: Vec<Json> = look.attempts.iter().map(attempt).collect();
+    let mut node = json!({
+        "node": topology.nodes[id].name,
+        "role": topology.role(id).name(),
+        "writes": topology.nodes[id].writes,
+        "answered": look.facts.is_some(),
+        "attempts": attempts,
+    });
+    if let Some(facts) = &look.facts {
+        node["engine"] = json!(facts.engine.name());
+        node["about"] = json!(facts.about);
+        node["standby"] = json!(facts.standby);
+        if let Ok(Some(clock)) = &facts.clock {
+            node["clock"] = json!({"ahead_us": clock.ahead, "uncertain_us": clock.uncertain});
+        }
+    }
+    node
+}
+
+fn attempt(attempt: &Attempt) -> Json {
+    let steps: serde_json::Map<String, Json> = attempt
+        .steps
+        .iter()
+        .map(|(step, took)| {
+            (
+                step.name().to_owned(),
+                json!({"took_us": u64::try_from(took.as_micros()).unwrap_or(u64::MAX)}),
+            )
+        })
+        .collect();
+    let mut json = json!({"address": attempt.address, "passed": steps});
+    if let Some(fault) = &attempt.fault {
+        json["fault"] =
+            json!({"kind": fault.kind.name(), "what": fault.what, "advice": fault.advice});
+    }
+    json
+}
+
+fn one(topology: &Topology, finding: &Finding) -> Json {
+    let name = |node: NodeId| &topology.nodes[node].name;
+    let nodes: Vec<&String> = finding.nodes.iter().map(|node| name(*node)).collect();
+    let links: Vec<Json> = finding
+        .links
+        .iter()
+        .map(|(from, to)| json!({"from": name(*from), "to": name(*to)}))
+        .collect();
+    let todo: Vec<Json> = finding
+        .todo
+        .iter()
+        .map(|todo| {
+            let key = if todo.is_statement { "run" } else { "advice" };
+            let nodes: Vec<&String> = todo.nodes.iter().map(|node| name(*node)).collect();
+            json!({"nodes": nodes, key: todo.what})
+        })
+        .collect();
+    json!({
+        "check": finding.check.name,
+        "area": finding.check.area.name(),
+        "level": finding.level.name(),
+        "nodes": nodes,
+        "table": finding.table,
+        "found": finding.found,
+        "needed": finding.needed,
+        "effect": finding.effect,
+        "breaks": links,
+        "why": finding.check.why,
+        "todo": todo,
+    })
+}

@@ -1,0 +1,236 @@
+//! A preflight, for people.
+
+use std::fmt::Write as _;
+
+use comfy_table::presets::NOTHING;
+use comfy_table::{Cell, CellAlignment, ContentArrangement, Table};
+use keen_core::preflight::look::Look;
+use keen_core::preflight::{Finding, Level, Reaches, Report, Todo};
+use keen_core::topology::{NodeId, Topology};
+
+use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, hanging, styled};
+use crate::preflight_run::Outcome;
+use crate::safe;
+
+/// Columns of tables where there is no terminal to fit them to.
+const WIDTH_ELSEWHERE: u16 = 140;
+
+/// Writes the whole result.
+pub(crate) fn write(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> String {
+    let mut out = String::new();
+    let report = &outcome.report;
+    let answered = outcome.looks.values().filter(|look| look.facts.is_some()).count() as u64;
+    let _ = writeln!(
+        out,
+        "{}: {answered} of {} answered, {} ms, {}",
+        styled(HEADING, &safe::text(&topology.name)),
+        counted(outcome.looks.len() as u64, "node", "nodes"),
+        outcome.took.as_millis(),
+        outcome.started.strftime("%Y-%m-%d %H:%M:%S UTC"),
+    );
+    if !outcome.left_out.is_empty() {
+        let _ = writeln!(out, "Left out on request: {}", outcome.left_out.join(", "));
+    }
+    out.push('\n');
+    out.push_str(&nodes(topology, outcome, columns));
+    out.push_str(&matrix(topology, report));
+    for finding in &report.findings {
+        out.push('\n');
+        write_finding(&mut out, topology, finding, columns);
+    }
+    if !report.unseen.is_empty() {
+        let _ = writeln!(out, "\n{}", styled(UNKNOWN, "Could not look:"));
+        for unseen in &report.unseen {
+            let lead = format!("  {}: ", topology.nodes[unseen.node].name);
+            let text = format!("{} ({})", safe::text(&unseen.what), safe::text(&unseen.reason));
+            out.push_str(&hanging(&lead, &text, columns));
+        }
+    }
+    out.push('\n');
+    out.push_str(&conclusion(outcome));
+    out
+}
+
+fn table(columns: Option<usize>, heading: &[&str]) -> Table {
+    let width = columns.and_then(|columns| u16::try_from(columns).ok()).unwrap_or(WIDTH_ELSEWHERE);
+    let mut table = Table::new();
+    table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Dynamic).set_width(width);
+    table.set_header(heading.iter().map(|text| Cell::new(styled(QUIET, text))));
+    table
+}
+
+fn finished(table: &Table) -> String {
+    table.lines().map(|line| line.trim_end().to_owned() + "\n").collect()
+}
+
+fn nodes(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> String {
+    let mut table = table(columns, &["node", "role", "answered", "clock", "what it is"]);
+    for (id, look) in &outcome.looks {
+        let writes = if topology.nodes[*id].writes { ", written to" } else { "" };
+        let (answered, clock, about) = match &look.facts {
+            Some(facts) => {
+                let clock = match &facts.clock {
+                    Ok(Some(clock)) => {
+                        format!("{} \u{b1} {}", ms(clock.ahead, true), ms(clock.uncertain, false))
+                    }
+                    Ok(None) => "ours".to_owned(),
+                    Err(_) => "unseen".to_owned(),
+                };
+                (took(look), clock, facts.about.clone())
+            }
+            None => (styled(BAD, "no"), String::new(), String::new()),
+        };
+        table.add_row(vec![
+            Cell::new(&topology.nodes[*id].name),
+            Cell::new(format!("{}{writes}", topology.role(*id).name())),
+            Cell::new(answered).set_alignment(CellAlignment::Right),
+            Cell::new(clock).set_alignment(CellAlignment::Right),
+            Cell::new(safe::text(&about)),
+        ]);
+    }
+    finished(&table)
+}
+
+/// Microseconds as milliseconds.
+fn ms(micros: i64, signed: bool) -> String {
+    #[expect(clippy::cast_precision_loss, reason = "for reading")]
+    let ms = micros as f64 / 1e3;
+    if signed { format!("{ms:+.1} ms") } else { format!("{ms:.1} ms") }
+}
+
+fn took(look: &Look) -> String {
+    let steps = look.attempts.last().map(|attempt| &attempt.steps[..]).unwrap_or_default();
+    let all: std::time::Duration = steps.iter().map(|(_, took)| *took).sum();
+    format!("{:.0} ms", all.as_secs_f64() * 1e3)
+}
+
+/// Who reaches whom, as far as the nodes' own links tell.
+fn matrix(topology: &Topology, report: &Report) -> String {
+    if report.reaches.is_empty() {
+        return String::new();
+    }
+    let mut ends: Vec<NodeId> = report.reaches.keys().flat_map(|(to, from)| [*to, *from]).collect();
+    ends.sort_unstable();
+    ends.dedup();
+    let mut heading = vec!["reaches"];
+    heading.extend(ends.iter().map(|node| &topology.nodes[*node].name[..]));
+    let mut table = table(None, &heading);
+    for to in &ends {
+        if !ends.iter().any(|from| report.reaches.contains_key(&(*to, *from))) {
+            continue;
+        }
+        let mut row = vec![Cell::new(&topology.nodes[*to].name)];
+        for from in &ends {
+            row.push(Cell::new(match report.reaches.get(&(*to, *from)) {
+                _ if to == from => styled(QUIET, "-"),
+                Some(Reaches::Yes) => styled(GOOD, "yes"),
+                Some(Reaches::No) => styled(BAD, "no"),
+                Some(Reaches::Stopped) => styled(UNKNOWN, "stopped"),
+                Some(Reaches::Untold) => styled(UNKNOWN, "untold"),
+                None => String::new(),
+            }));
+        }
+        table.add_row(row);
+    }
+    format!("\n{}", finished(&table))
+}
+
+fn write_finding(out: &mut String, topology: &Topology, finding: &Finding, columns: Option<usize>) {
+    let style = match finding.level {
+        Level::Stop => BAD,
+        Level::Warn => UNKNOWN,
+        Level::Note => QUIET,
+    };
+    let nodes: Vec<&str> =
+        finding.nodes.iter().map(|node| &topology.nodes[*node].name[..]).collect();
+    let mut place = nodes.join(", ");
+    if let Some(table) = &finding.table {
+        place = format!("{} on {place}", safe::text(table));
+    }
+    let _ = writeln!(
+        out,
+        "{}  {}  {place}",
+        styled(style, &format!("{:4}", finding.level.name())),
+        styled(HEADING, finding.check.name)
+    );
+    let mut line = |lead: &str, text: &str| {
+        out.push_str(&hanging(&format!("      {lead}"), &safe::text(text), columns));
+    };
+    let mut found = capital(topology, &finding.found);
+    if let Some(needed) = &finding.needed {
+        found.push_str(&format!(". Needed: {needed}"));
+    }
+    line("", &found);
+    if let Some(effect) = &finding.effect {
+        let links: Vec<String> = finding
+            .links
+            .iter()
+            .map(|(from, to)| {
+                format!("{} -> {}", topology.nodes[*from].name, topology.nodes[*to].name)
+            })
+            .collect();
+        let on = if links.is_empty() { String::new() } else { format!(" ({})", links.join(", ")) };
+        line("Then: ", &format!("{effect}{on}"));
+    } else if finding.level != Level::Note {
+        line("Why:  ", finding.check.why);
+    }
+    for todo in &finding.todo {
+        line("Do:   ", &task(topology, todo));
+    }
+    if finding.todo.is_empty() && finding.level != Level::Note {
+        line("Do:   ", finding.check.remedy);
+    }
+}
+
+fn task(topology: &Topology, todo: &Todo) -> String {
+    let nodes: Vec<&str> = todo.nodes.iter().map(|node| &topology.nodes[*node].name[..]).collect();
+    if nodes.is_empty() {
+        todo.what.clone()
+    } else {
+        format!("on {}: {}", nodes.join(", "), todo.what)
+    }
+}
+
+/// With a capital, unless it begins with a name, a setting or the like.
+fn capital(topology: &Topology, text: &str) -> String {
+    let word: String = text.chars().take_while(|c| !c.is_whitespace()).collect();
+    let is_name = topology.nodes.iter().any(|node| node.name == word.trim_end_matches(','));
+    let is_word = word.chars().all(|c| c.is_ascii_lowercase());
+    if is_name || !is_word { text.to_owned() } else { capital_first(text) }
+}
+
+fn conclusion(outcome: &Outcome) -> String {
+    let report = &outcome.report;
+    let looked: u64 = report.looked_at.values().sum();
+    let found: Vec<String> = [
+        (Level::Stop, "stop", "stops"),
+        (Level::Warn, "warning", "warnings"),
+        (Level::Note, "note", "notes"),
+    ]
+    .into_iter()
+    .filter(|(level, _, _)| report.count(*level) > 0)
+    .map(|(level, one, many)| counted(report.count(level) as u64, one, many))
+    .collect();
+    let found = if found.is_empty() { "nothing found".to_owned() } else { found.join(", ") };
+    let unseen = if report.unseen.is_empty() {
+        String::new()
+    } else {
+        format!(", {} could not be looked at", report.unseen.len())
+    };
+    let style = match report.worst() {
+        Some(Level::Stop) => BAD,
+        Some(Level::Warn) => UNKNOWN,
+        _ if !report.unseen.is_empty() => UNKNOWN,
+        _ => GOOD,
+    };
+    let more = if report.findings.is_empty() { "" } else { " `keen explain CHECK` says more." };
+    format!("{}: {looked} things looked at{unseen}.{more}\n", styled(style, &capital_first(&found)))
+}
+
+fn capital_first(text: &str) -> String {
+    let mut chars = text.chars();
+    chars
+        .next()
+        .map(|first| first.to_uppercase().collect::<String>() + chars.as_str())
+        .unwrap_or_default()
+}

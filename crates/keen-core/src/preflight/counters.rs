@@ -1,0 +1,127 @@
+//! Numbers for new keys that two writers might both hand out.
+
+use std::collections::BTreeMap;
+
+use super::legend::{Area, COUNTERS_COLLIDE};
+use super::look::{Counter, Facts, TableState};
+use super::{Desk, Finding, Level};
+use crate::topology::{Engine, NodeId};
+
+pub(super) fn examine(desk: &mut Desk<'_>) {
+    // By table and column, who hands out numbers for it, and how.
+    let mut counting: BTreeMap<(String, String), Vec<(NodeId, Counter)>> = BTreeMap::new();
+    for (node, facts) in desk.nodes() {
+        if !desk.topology.nodes[node].writes {
+            continue;
+        }
+        for (table, look) in &facts.tables {
+            let Ok(Some(look)) = look.as_ref().map(TableState::there) else { continue };
+            for counter in &look.counters {
+                let place = (table.clone(), counter.column.clone());
+                counting.entry(place).or_default().push((node, counter.clone()));
+            }
+        }
+    }
+    let mut found: BTreeMap<(Vec<NodeId>, String), Vec<String>> = BTreeMap::new();
+    for ((table, column), counters) in counting {
+        desk.looked(Area::Settings);
+        let mut colliding: Vec<&(NodeId, Counter)> = Vec::new();
+        for (at, one) in counters.iter().enumerate() {
+            let group = desk.group(one.0);
+            for two in &counters[..at] {
+                if group.contains(&two.0) && collide(&one.1, &two.1) {
+                    for it in [two, one] {
+                        if !colliding.contains(&it) {
+                            colliding.push(it);
+                        }
+                    }
+                }
+            }
+        }
+        if colliding.is_empty() {
+            continue;
+        }
+        colliding.sort_by_key(|(node, _)| *node);
+        let how: Vec<String> = colliding
+            .iter()
+            .map(|(node, c)| format!("{} every {} from {}", desk.name(*node), c.step, c.offset))
+            .collect();
+        let nodes: Vec<NodeId> = colliding.iter().map(|(node, _)| *node).collect();
+        found.entry((nodes, how.join(", "))).or_default().push(format!("{table}.{column}"));
+    }
+    for ((nodes, how), columns) in found {
+        let writers = nodes.len();
+        let mut finding = Finding::new(
+            &COUNTERS_COLLIDE,
+            Level::Stop,
+            nodes.clone(),
+            format!("new numbers for {} will collide: {how}", columns.join(", ")),
+        )
+        .needs(format!("a step of at least {writers} and an offset of its own on each"));
+        for (at, node) in nodes.iter().enumerate() {
+            let Some(facts) = desk.facts(*node) else { continue };
+            for statement in remedy(facts, &columns, writers, at + 1) {
+                finding = match statement {
+                    Ok(statement) => finding.run(*node, statement),
+                    Err(sentence) => finding.advise(Some(*node), sentence),
+                };
+            }
+        }
+        desk.find(finding);
+    }
+}
+
+/// Whether two arithmetic sequences share a number: they do exactly when the difference of their
+/// offsets is a multiple of the greatest common divisor of their steps.
+fn collide(one: &Counter, two: &Counter) -> bool {
+    let step = gcd(one.step.unsigned_abs(), two.step.unsigned_abs()).max(1);
+    one.offset.abs_diff(two.offset).is_multiple_of(step)
+}
+
+fn gcd(a: u64, b: u64) -> u64 {
+    if b == 0 { a } else { gcd(b, a % b) }
+}
+
+fn remedy(
+    facts: &Facts,
+    columns: &[String],
+    writers: usize,
+    offset: usize,
+) -> Vec<Result<String, String>> {
+    match facts.engine {
+        Engine::MariaDb => vec![Ok(format!(
+            "SET GLOBAL auto_increment_increment = {writers}, GLOBAL auto_increment_offset = {offset}"
+        ))],
+        Engine::Postgres => columns
+            .iter()
+            .map(|column| {
+                Err(format!(
+                    "ALTER SEQUENCE of {column}: INCREMENT {writers}, and RESTART at a number whose remainder by {writers} is {}",
+                    offset % writers
+                ))
+            })
+            .collect(),
+        Engine::Sqlite => vec![Err(
+            "SQLite counts by ones: have the application choose the keys, or use random ones".to_owned(),
+        )],
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #[test]
+        fn sequences_collide_exactly_when_they_meet(a in 1i64..7, b in 1i64..7, x in 0i64..7, y in 0i64..7) {
+            let counter = |step, offset| Counter { column: String::new(), step, offset };
+            let meet = (0..200).any(|i| {
+                let number = x + i * a;
+                number >= y && (number - y) % b == 0
+            });
+            prop_assert_eq!(collide(&counter(a, x), &counter(b, y)), meet);
+        }
+    }
+}

@@ -1,0 +1,120 @@
+//! Telling nodes apart.
+
+use super::legend::{Area, PORT_CLAIMED, SAME_DATABASE, SAME_DOMAIN, SAME_SERVER_ID, SLOT_SHARED};
+use super::look::{Facts, Means};
+use super::{Desk, Finding, Level};
+use crate::topology::NodeId;
+
+pub(super) fn examine(desk: &mut Desk<'_>) {
+    let nodes = desk.nodes();
+    let mut same = vec![];
+    for (at, (node, facts)) in nodes.iter().enumerate() {
+        desk.looked(Area::Identity);
+        for (other, others) in &nodes[..at] {
+            pair(desk, &mut same, (*other, others), (*node, facts));
+        }
+    }
+    numbered(desk, &nodes);
+    slots(desk, &nodes);
+}
+
+fn pair(
+    desk: &mut Desk<'_>,
+    same: &mut Vec<(NodeId, NodeId)>,
+    (a, first): (NodeId, &Facts),
+    (b, second): (NodeId, &Facts),
+) {
+    let (one, two) = (&first.identity, &second.identity);
+    let known = |one: &Option<String>, two: &Option<String>| one.is_some() && one == two;
+    if known(&one.database, &two.database) {
+        same.push((a, b));
+        let found = format!("{} are the same database behind two addresses", desk.names(&[a, b]));
+        desk.find(Finding::new(&SAME_DATABASE, Level::Stop, [a, b], found));
+    } else if known(&one.machine, &two.machine)
+        && one.port.is_some()
+        && one.port == two.port
+        && !known(&one.server, &two.server)
+    {
+        let found = format!(
+            "{} run on the same machine and both say that they listen on port {}",
+            desk.names(&[a, b]),
+            one.port.unwrap_or_default()
+        );
+        desk.find(Finding::new(&PORT_CLAIMED, Level::Warn, [a, b], found));
+    }
+}
+
+/// Names that must be a node's own among all servers of its engine that are linked.
+fn numbered(desk: &mut Desk<'_>, nodes: &[(NodeId, &Facts)]) {
+    for (setting, check, level) in
+        [("server_id", &SAME_SERVER_ID, Level::Stop), ("gtid_domain_id", &SAME_DOMAIN, Level::Stop)]
+    {
+        let mut seen: Vec<(&str, Vec<NodeId>)> = Vec::new();
+        for (node, facts) in nodes {
+            let Some(value) = facts.identity.ids.get(setting) else { continue };
+            if setting == "gtid_domain_id" && !desk.topology.nodes[*node].writes {
+                continue; // who only receives keeps the domains of what it was sent
+            }
+            let same = |other: &NodeId| {
+                // Two ways to one server have its names in common, and that is said already.
+                desk.facts(*other).is_none_or(|o| o.identity.server != facts.identity.server)
+                    && desk.group(*node).contains(other)
+            };
+            match seen.iter_mut().find(|(known, nodes)| known == value && nodes.iter().all(same)) {
+                Some((_, nodes)) => nodes.push(*node),
+                None => seen.push((value, vec![*node])),
+            }
+        }
+        for (value, nodes) in seen.into_iter().filter(|(_, nodes)| nodes.len() > 1) {
+            let found = format!("{} all have {setting} = {value}", desk.names(&nodes));
+            let found =
+                if nodes.len() == 2 { found.replace(" all have ", " both have ") } else { found };
+            let mut finding =
+                Finding::new(check, level, nodes.clone(), found).needs("one of its own on each");
+            for node in &nodes[1..] {
+                let free = free_number(desk, setting);
+                finding = finding.run(*node, format!("SET GLOBAL {setting} = {free}"));
+            }
+            desk.find(finding);
+        }
+    }
+}
+
+/// A number that no node has, the same at every call: the first above them all.
+fn free_number(desk: &Desk<'_>, setting: &str) -> u64 {
+    let taken =
+        desk.nodes().into_iter().filter_map(|(_, f)| f.identity.ids.get(setting)?.parse().ok());
+    taken.max().unwrap_or(0u64) + 1
+}
+
+/// Two receivers that take from one slot of one source.
+fn slots(desk: &mut Desk<'_>, nodes: &[(NodeId, &Facts)]) {
+    let mut users: Vec<(String, &str, NodeId, &str)> = Vec::new();
+    for (node, facts) in nodes {
+        let Ok(incoming) = &facts.incoming else { continue };
+        for link in incoming.iter().filter(|link| link.means == Means::Subscription) {
+            let Some(slot) = &link.source.slot else { continue };
+            let Some(source) = super::links::source_of(desk, *node, link) else { continue };
+            let server = desk.facts(source).and_then(|f| f.identity.server.clone());
+            let server = server.unwrap_or_else(|| desk.name(source).to_owned());
+            if let Some((_, _, other, name)) =
+                users.iter().find(|(s, taken, _, _)| *s == server && taken == slot)
+            {
+                let found = format!(
+                    "subscriptions {name} on {} and {} on {} both read slot {slot} of {}",
+                    desk.name(*other),
+                    link.name,
+                    desk.name(*node),
+                    desk.name(source)
+                );
+                let nodes = vec![*other, *node];
+                desk.find(
+                    Finding::new(&SLOT_SHARED, Level::Stop, nodes, found)
+                        .on_links(vec![(source, *other), (source, *node)]),
+                );
+            } else {
+                users.push((server, slot, *node, &link.name));
+            }
+        }
+    }
+}

@@ -1,0 +1,365 @@
+//! Is this topology fit to replicate: facts that nodes told, held against the file and each other.
+//!
+//! [`look`] holds the facts, [`legend`] names and explains every check, and
+//! [`examine`] judges. It is pure: the same looks give the same report. What a
+//! node would not show becomes [`Unseen`], never a silent pass.
+
+pub mod carry;
+mod clocks;
+mod counters;
+mod identity;
+pub mod legend;
+mod links;
+pub mod look;
+mod mariadb;
+mod postgres;
+mod reach;
+mod rights;
+mod shape;
+mod sqlite;
+
+use std::collections::BTreeMap;
+
+use crate::topology::{NodeId, Topology};
+use legend::{Area, Check};
+use look::{Facts, Look, Seen};
+
+/// How bad it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Level {
+    /// Replication does not work, or will break or lose data.
+    Stop,
+    /// It works, and will hurt one day.
+    Warn,
+    /// Good to know.
+    Note,
+}
+
+impl Level {
+    /// Its name in results.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Stop => "stop",
+            Self::Warn => "warn",
+            Self::Note => "note",
+        }
+    }
+}
+
+/// Something that was found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Finding {
+    /// Which check found it.
+    pub check: &'static Check,
+    /// How bad it is here.
+    pub level: Level,
+    /// The nodes it is about.
+    pub nodes: Vec<NodeId>,
+    /// The links that it breaks, as (from, to).
+    pub links: Vec<(NodeId, NodeId)>,
+    /// The table it is about, as the sets name it.
+    pub table: Option<String>,
+    /// What was found, in a sentence.
+    pub found: String,
+    /// What is needed instead, where that is a value.
+    pub needed: Option<String>,
+    /// What it will do here, where that depends.
+    pub effect: Option<String>,
+    /// What to do: a node and a statement or a sentence.
+    pub todo: Vec<Todo>,
+}
+
+/// Something to do.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Todo {
+    /// Where; empty if it is not done on a node.
+    pub nodes: Vec<NodeId>,
+    /// A statement or a command, or else a sentence.
+    pub what: String,
+    /// It can be run as it stands.
+    pub is_statement: bool,
+}
+
+impl Finding {
+    pub(crate) fn new(
+        check: &'static Check,
+        level: Level,
+        nodes: impl Into<Vec<NodeId>>,
+        found: impl Into<String>,
+    ) -> Self {
+        Self {
+            check,
+            level,
+            nodes: nodes.into(),
+            links: Vec::new(),
+            table: None,
+            found: found.into(),
+            needed: None,
+            effect: None,
+            todo: Vec::new(),
+        }
+    }
+
+    pub(crate) fn needs(mut self, needed: impl Into<String>) -> Self {
+        self.needed = Some(needed.into());
+        self
+    }
+
+    pub(crate) fn will(mut self, effect: impl Into<String>) -> Self {
+        self.effect = Some(effect.into());
+        self
+    }
+
+    pub(crate) fn run(mut self, node: NodeId, statement: impl Into<String>) -> Self {
+        self.todo.push(Todo { nodes: vec![node], what: statement.into(), is_statement: true });
+        self
+    }
+
+    pub(crate) fn advise(mut self, node: Option<NodeId>, sentence: impl Into<String>) -> Self {
+        let nodes = node.into_iter().collect();
+        self.todo.push(Todo { nodes, what: sentence.into(), is_statement: false });
+        self
+    }
+
+    pub(crate) fn of_table(mut self, table: &str) -> Self {
+        self.table = Some(table.to_owned());
+        self
+    }
+
+    pub(crate) fn on_links(mut self, links: Vec<(NodeId, NodeId)>) -> Self {
+        self.links = links;
+        self
+    }
+}
+
+/// Something that could not be looked at.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Unseen {
+    /// What it belongs to.
+    pub area: Area,
+    /// Where.
+    pub node: NodeId,
+    /// What could not be seen.
+    pub what: String,
+    /// Why not.
+    pub reason: String,
+}
+
+/// Whether one node reaches another, as far as the nodes' own links tell.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Reaches {
+    /// A link over which it fetches runs.
+    Yes,
+    /// It tries and does not get through.
+    No,
+    /// It has a link that does not run, so nothing can be told.
+    Stopped,
+    /// It has a link and does not tell how that fares.
+    Untold,
+}
+
+/// What was asked of a preflight.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Scope {
+    /// Tables are looked at too.
+    pub shape: bool,
+    /// Nothing but the tables is looked at.
+    pub only_shape: bool,
+}
+
+/// All that came of it.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Report {
+    /// What was found, in the order of mending.
+    pub findings: Vec<Finding>,
+    /// What could not be looked at.
+    pub unseen: Vec<Unseen>,
+    /// By (node that fetches, node it fetches from).
+    pub reaches: BTreeMap<(NodeId, NodeId), Reaches>,
+    /// How many things were held against what they should be, by area.
+    pub looked_at: BTreeMap<Area, u64>,
+}
+
+impl Report {
+    /// The worst level found, if anything was.
+    #[must_use]
+    pub fn worst(&self) -> Option<Level> {
+        self.findings.iter().map(|finding| finding.level).min()
+    }
+
+    /// How many findings of a level there are.
+    #[must_use]
+    pub fn count(&self, level: Level) -> usize {
+        self.findings.iter().filter(|finding| finding.level == level).count()
+    }
+}
+
+/// Holds what the nodes told against the topology file and against each other.
+#[must_use]
+pub fn examine(topology: &Topology, looks: &BTreeMap<NodeId, Look>, scope: Scope) -> Report {
+    let mut desk = Desk { topology, looks, report: Report::default() };
+    reach::examine(&mut desk);
+    if !scope.only_shape {
+        rights::examine(&mut desk);
+        identity::examine(&mut desk);
+        for (node, facts) in desk.nodes() {
+            match facts.engine {
+                crate::topology::Engine::MariaDb => mariadb::examine(&mut desk, node, facts),
+                crate::topology::Engine::Postgres => postgres::examine(&mut desk, node, facts),
+                crate::topology::Engine::Sqlite => sqlite::examine(&mut desk, node, facts),
+            }
+        }
+        mariadb::together(&mut desk);
+        postgres::together(&mut desk);
+        counters::examine(&mut desk);
+        clocks::examine(&mut desk);
+    }
+    if scope.shape {
+        shape::examine(&mut desk);
+    }
+    if !scope.only_shape {
+        links::examine(&mut desk);
+    }
+    let mut report = desk.report;
+    report.findings = merged(report.findings);
+    // Stable: within an area the worst first, then as they were found.
+    report.findings.sort_by_key(|finding| (finding.check.area, finding.level));
+    report.unseen.sort_by_key(|unseen| (unseen.area, unseen.node));
+    report.unseen.dedup();
+    report
+}
+
+/// The same thing found on several nodes is one finding.
+fn merged(findings: Vec<Finding>) -> Vec<Finding> {
+    let mut kept: Vec<Finding> = Vec::new();
+    for finding in findings {
+        let alone =
+            |f: &Finding| f.nodes.len() == 1 || f.todo.iter().all(|todo| todo.nodes.len() != 1);
+        let same = |other: &&mut Finding| {
+            let alike = |a: &Todo, b: &Todo| a.what == b.what && a.is_statement == b.is_statement;
+            other.check == finding.check
+                && other.level == finding.level
+                && (&other.found, &other.needed, &other.effect, &other.table)
+                    == (&finding.found, &finding.needed, &finding.effect, &finding.table)
+                && finding.nodes.len() == 1
+                && alone(other)
+                && other.todo.len() == finding.todo.len()
+                && other.todo.iter().zip(&finding.todo).all(|(a, b)| alike(a, b))
+        };
+        match kept.iter_mut().find(same) {
+            Some(other) => {
+                other.nodes.extend(&finding.nodes);
+                other.links.extend(&finding.links);
+                for (todo, more) in other.todo.iter_mut().zip(&finding.todo) {
+                    todo.nodes.extend(&more.nodes);
+                }
+            }
+            None => kept.push(finding),
+        }
+    }
+    kept
+}
+
+/// Where a report is put together.
+pub(crate) struct Desk<'a> {
+    pub(crate) topology: &'a Topology,
+    pub(crate) looks: &'a BTreeMap<NodeId, Look>,
+    pub(crate) report: Report,
+}
+
+impl<'a> Desk<'a> {
+    /// The nodes that let keen in.
+    pub(crate) fn nodes(&self) -> Vec<(NodeId, &'a Facts)> {
+        let looks = self.looks;
+        looks.iter().filter_map(|(node, look)| Some((*node, &**look.facts.as_ref()?))).collect()
+    }
+
+    pub(crate) fn facts(&self, node: NodeId) -> Option<&'a Facts> {
+        self.looks.get(&node).and_then(|look| look.facts.as_deref())
+    }
+
+    pub(crate) fn name(&self, node: NodeId) -> &'a str {
+        &self.topology.nodes[node].name
+    }
+
+    pub(crate) fn names(&self, nodes: &[NodeId]) -> String {
+        let names: Vec<&str> = nodes.iter().map(|node| self.name(*node)).collect();
+        match &names[..] {
+            [] => String::new(),
+            [one] => (*one).to_owned(),
+            [first @ .., last] => format!("{} and {last}", first.join(", ")),
+        }
+    }
+
+    pub(crate) fn find(&mut self, finding: Finding) {
+        self.report.findings.push(finding);
+    }
+
+    /// Counts something that was held against what it should be.
+    pub(crate) fn looked(&mut self, area: Area) {
+        *self.report.looked_at.entry(area).or_default() += 1;
+    }
+
+    pub(crate) fn could_not_look(&mut self, area: Area, node: NodeId, what: &str, reason: &str) {
+        let unseen = Unseen { area, node, what: what.to_owned(), reason: reason.to_owned() };
+        if !self.report.unseen.contains(&unseen) {
+            self.report.unseen.push(unseen);
+        }
+    }
+
+    /// What was seen; what was not is noted.
+    pub(crate) fn seen<'s, T>(
+        &mut self,
+        area: Area,
+        node: NodeId,
+        what: &str,
+        seen: &'s Seen<T>,
+    ) -> Option<&'s T> {
+        match seen {
+            Ok(value) => {
+                self.looked(area);
+                Some(value)
+            }
+            Err(reason) => {
+                self.could_not_look(area, node, what, reason);
+                None
+            }
+        }
+    }
+
+    /// The nodes that a node's writes reach, or whose writes reach it, over any number of links, itself too.
+    pub(crate) fn group(&self, node: NodeId) -> Vec<NodeId> {
+        let mut group = vec![node];
+        let mut at = 0;
+        while let Some(node) = group.get(at).copied() {
+            for link in &self.topology.links {
+                for (a, b) in [(link.from, link.to), (link.to, link.from)] {
+                    if a == node && !group.contains(&b) {
+                        group.push(b);
+                    }
+                }
+            }
+            at += 1;
+        }
+        group.sort_unstable();
+        group
+    }
+
+    /// Who sends to a node, by the file.
+    pub(crate) fn sources(&self, node: NodeId) -> Vec<NodeId> {
+        self.ends(|link| (link.to == node).then_some(link.from))
+    }
+
+    /// Whom a node sends to, by the file.
+    pub(crate) fn receivers(&self, node: NodeId) -> Vec<NodeId> {
+        self.ends(|link| (link.from == node).then_some(link.to))
+    }
+
+    fn ends(&self, end: impl Fn(&crate::topology::Link) -> Option<NodeId>) -> Vec<NodeId> {
+        let mut ends: Vec<NodeId> = self.topology.links.iter().filter_map(end).collect();
+        ends.sort_unstable();
+        ends.dedup();
+        ends
+    }
+}

@@ -1,0 +1,39 @@
+//! Getting to each node.
+
+use super::legend::{Area, OTHER_ADDRESS, UNREACHABLE};
+use super::{Desk, Finding, Level};
+
+pub(super) fn examine(desk: &mut Desk<'_>) {
+    for (node, look) in desk.looks {
+        desk.looked(Area::Reach);
+        let failed: Vec<_> =
+            look.attempts.iter().filter_map(|a| Some((a, a.fault.as_ref()?))).collect();
+        if look.facts.is_none() {
+            for (attempt, fault) in failed {
+                let mut found = fault.what.clone();
+                if look.attempts.len() > 1 {
+                    found = format!("at {}: {found}", attempt.address);
+                }
+                desk.find(
+                    Finding::new(&UNREACHABLE, Level::Stop, [*node], found)
+                        .advise(None, fault.advice.clone()),
+                );
+            }
+            continue;
+        }
+        if let (Some(attempt), Some((first, fault))) = (look.attempts.last(), failed.first()) {
+            desk.find(
+                Finding::new(
+                    &OTHER_ADDRESS,
+                    Level::Note,
+                    [*node],
+                    format!(
+                        "answered at {}, not at {}: {}",
+                        attempt.address, first.address, fault.what
+                    ),
+                )
+                .advise(None, fault.advice.clone()),
+            );
+        }
+    }
+}

@@ -1,0 +1,74 @@
+//! What the accounts may do.
+
+use super::legend::{Area, RIGHT_EXCESS, RIGHT_MISSING};
+use super::look::Need;
+use super::{Desk, Finding, Level};
+
+pub(super) fn examine(desk: &mut Desk<'_>) {
+    for (node, facts) in desk.nodes() {
+        for need in [Need::Tables, Need::Links, Need::Journals, Need::Repairs] {
+            let mut lacking = Vec::new();
+            for right in facts.rights.iter().filter(|right| right.need == need) {
+                match &right.held {
+                    Ok(true) => desk.looked(Area::Rights),
+                    Ok(false) => lacking.push(right),
+                    Err(reason) => {
+                        desk.could_not_look(Area::Rights, node, &right.what, reason);
+                    }
+                }
+            }
+            if lacking.is_empty() {
+                continue;
+            }
+            desk.looked(Area::Rights);
+            let level = match need {
+                Need::Tables => Level::Stop,
+                Need::Links => Level::Warn,
+                // keen itself never needs to write, and journals only for a part of the work.
+                Need::Journals | Need::Repairs => Level::Note,
+            };
+            let what = together(lacking.iter().map(|right| &right.what[..]));
+            let mut finding = Finding::new(
+                &RIGHT_MISSING,
+                level,
+                [node],
+                format!("the account may not {}: it lacks {what}", need.words()),
+            )
+            .will(format!("needed for {}", need.commands()));
+            let mut grants: Vec<&str> = lacking.iter().map(|right| &right.grant[..]).collect();
+            grants.dedup();
+            for grant in grants {
+                finding = finding.run(node, grant);
+            }
+            desk.find(finding);
+        }
+        let what = "what else the account may do";
+        if let Some(excess) = desk.seen(Area::Rights, node, what, &facts.excess)
+            && !excess.is_empty()
+        {
+            desk.find(Finding::new(
+                &RIGHT_EXCESS,
+                Level::Note,
+                [node],
+                format!("the account may do far more than keen needs: {}", excess.join(", ")),
+            ));
+        }
+    }
+}
+
+/// "SELECT on guest, stay; REPLICATION" of "SELECT on guest", "SELECT on stay", "REPLICATION".
+fn together<'a>(what: impl Iterator<Item = &'a str>) -> String {
+    let mut groups: Vec<(&str, Vec<&str>)> = Vec::new();
+    for right in what {
+        let (right, table) = right.split_once(" on ").unwrap_or((right, ""));
+        match groups.iter_mut().find(|(known, _)| *known == right) {
+            Some((_, tables)) => tables.push(table),
+            None => groups.push((right, vec![table])),
+        }
+    }
+    let part = |(right, tables): (&str, Vec<&str>)| match &tables[..] {
+        [""] => right.to_owned(),
+        tables => format!("{right} on {}", tables.join(", ")),
+    };
+    groups.into_iter().map(part).collect::<Vec<_>>().join("; ")
+}

@@ -1,0 +1,236 @@
+//! Looking at every node side by side, for a preflight.
+
+use std::collections::BTreeMap;
+use std::net::{TcpStream, ToSocketAddrs};
+use std::sync::mpsc;
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+
+use keen_core::expectation::{Nodes, bit};
+use keen_core::ports::{Asked, FaultKind, LookAtNode, ReadFault};
+use keen_core::preflight::look::{Attempt, Clock, Look, Step};
+use keen_core::topology::{Address, NodeId, Server, Topology};
+
+use crate::server::{NO_HOST, NOBODY_LISTENS};
+
+/// Opens a node at one of its addresses.
+pub type Opener<'a> =
+    dyn Fn(NodeId, &Address) -> Result<Box<dyn LookAtNode>, ReadFault> + Sync + 'a;
+
+/// What is to be looked at.
+pub struct Request<'a> {
+    /// The topology.
+    pub topology: &'a Topology,
+    /// The nodes.
+    pub nodes: Nodes,
+    /// Only these tables; all of the sets if none.
+    pub tables: &'a [String],
+    /// How a node is opened.
+    pub open: &'a Opener<'a>,
+    /// How long one step to a node may take.
+    pub wait: Duration,
+}
+
+/// Looks at all nodes at once. One that does not answer keeps the others waiting no longer than the limit.
+#[must_use]
+pub fn look(request: &Request<'_>) -> BTreeMap<NodeId, Look> {
+    std::thread::scope(|scope| {
+        let looking: Vec<_> = (0..request.topology.nodes.len())
+            .filter(|node| request.nodes & bit(*node) != 0)
+            .map(|node| (node, scope.spawn(move || one(request, node))))
+            .collect();
+        let look = |thread: std::thread::ScopedJoinHandle<'_, Look>| {
+            thread.join().unwrap_or_else(|_| Look { attempts: Vec::new(), facts: None })
+        };
+        looking.into_iter().map(|(node, thread)| (node, look(thread))).collect()
+    })
+}
+
+fn one(request: &Request<'_>, id: NodeId) -> Look {
+    let topology = request.topology;
+    let node = &topology.nodes[id];
+    let asked = asked(request, id);
+    let mut attempts = Vec::new();
+    for address in node.addresses() {
+        let mut attempt = Attempt { address: address.text(), steps: Vec::new(), fault: None };
+        match enter(request, id, address, &mut attempt) {
+            Ok(mut entered) => {
+                let facts = Some(Box::new(entered.look(&asked)));
+                attempts.push(attempt);
+                return Look { attempts, facts };
+            }
+            Err(fault) => {
+                attempt.fault = Some(fault);
+                attempts.push(attempt);
+            }
+        }
+    }
+    Look { attempts, facts: None }
+}
+
+/// The tables that travel over a node.
+fn asked(request: &Request<'_>, id: NodeId) -> Asked {
+    let topology = request.topology;
+    let node = &topology.nodes[id];
+    let mut tables: Vec<(String, String)> = Vec::new();
+    for (set, content) in topology.sets.iter().enumerate() {
+        if !topology.carriers(set).contains(&id) {
+            continue;
+        }
+        for table in &content.tables {
+            let wanted = request.tables.is_empty() || request.tables.contains(table);
+            if wanted && !tables.iter().any(|(known, _)| known == table) {
+                tables.push((table.clone(), node.name_of(table).to_owned()));
+            }
+        }
+    }
+    let receives = topology.links.iter().any(|link| link.to == id);
+    Asked { tables, writes: node.writes, receives }
+}
+
+fn enter(
+    request: &Request<'_>,
+    node: NodeId,
+    address: &Address,
+    attempt: &mut Attempt,
+) -> Result<Box<dyn LookAtNode>, ReadFault> {
+    let Address::Server(server) = address else {
+        let began = Instant::now();
+        let entered = (request.open)(node, address)?;
+        attempt.steps.push((Step::Login, began.elapsed()));
+        return Ok(entered);
+    };
+    let (addresses, took) = resolve(server, request.wait)?;
+    attempt.steps.push((Step::Name, took));
+    let began = Instant::now();
+    match (request.open)(node, address) {
+        Ok(entered) => {
+            attempt.steps.push((Step::Login, began.elapsed()));
+            Ok(entered)
+        }
+        // Who was refused by the server itself has passed the port. Of others the port is asked: not
+        // before, because servers note who connects and goes away again.
+        Err(fault) => {
+            let began = Instant::now();
+            let answered = !matches!(
+                fault.kind,
+                FaultKind::Other | FaultKind::NoAnswer | FaultKind::NoHost | FaultKind::Refused
+            );
+            if !answered {
+                knock(server, &addresses, request.wait)?;
+            }
+            attempt.steps.push((Step::Port, began.elapsed()));
+            if fault.kind == FaultKind::NoAnswer {
+                return Err(ReadFault::new(
+                    format!("port {} of {} takes connections, and then nothing answers within {:?}", server.port, server.host, request.wait),
+                    "the server is frozen or has no room for more: look at its machine, and at its log",
+                )
+                .of(FaultKind::NoAnswer));
+            }
+            Err(fault)
+        }
+    }
+}
+
+fn resolve(
+    server: &Server,
+    wait: Duration,
+) -> Result<(Vec<std::net::SocketAddr>, Duration), ReadFault> {
+    let began = Instant::now();
+    let place = (server.host.clone(), server.port);
+    let (say, said) = mpsc::sync_channel(1);
+    // The system's resolver knows no limit of ours.
+    let asking = std::thread::Builder::new().name("resolve".to_owned()).spawn(move || {
+        let found = place.to_socket_addrs().map(Iterator::collect::<Vec<_>>);
+        drop(say.send(found));
+    });
+    let asked = asking.is_ok();
+    let host = &server.host;
+    match said.recv_timeout(wait) {
+        Ok(Ok(found)) if !found.is_empty() => Ok((found, began.elapsed())),
+        Err(_) if asked => Err(ReadFault::new(
+            format!("nobody could say within {wait:?} where {host} is"),
+            "look at this machine's name service, or give the host's number",
+        )
+        .of(FaultKind::NoAnswer)),
+        _ => Err(ReadFault::new(format!("there is no host {host}"), NO_HOST).of(FaultKind::NoHost)),
+    }
+}
+
+/// Whether the port takes a connection; which is closed again at once.
+fn knock(
+    server: &Server,
+    addresses: &[std::net::SocketAddr],
+    wait: Duration,
+) -> Result<(), ReadFault> {
+    let mut last = None;
+    for address in addresses {
+        match TcpStream::connect_timeout(address, wait) {
+            Ok(stream) => {
+                drop(stream);
+                return Ok(());
+            }
+            Err(error) => last = Some(error),
+        }
+    }
+    let (host, port) = (&server.host, server.port);
+    let Some(error) = last else {
+        return Err(
+            ReadFault::new(format!("there is no host {host}"), NO_HOST).of(FaultKind::NoHost)
+        );
+    };
+    use std::io::ErrorKind as Kind;
+    Err(match error.kind() {
+        Kind::ConnectionRefused => {
+            ReadFault::new(format!("port {port} of {host} refused the connection"), NOBODY_LISTENS)
+                .of(FaultKind::Refused)
+        }
+        Kind::TimedOut | Kind::WouldBlock => ReadFault::new(
+            format!("port {port} of {host} did not answer within {wait:?}"),
+            "the machine is down, or something on the way drops what is sent there: look at firewalls and routes",
+        )
+        .of(FaultKind::NoAnswer),
+        _ => ReadFault::new(
+            format!("port {port} of {host} cannot be reached: {error}"),
+            "look at the route to it",
+        )
+        .of(FaultKind::NoAnswer),
+    })
+}
+
+/// Of two measurements of a clock the one that can be wrong by less.
+pub(crate) fn nearer(
+    best: Option<Clock>,
+    before: SystemTime,
+    there: i64,
+    after: SystemTime,
+) -> Option<Clock> {
+    let micros = |time: SystemTime| {
+        i64::try_from(time.duration_since(UNIX_EPOCH).unwrap_or_default().as_micros()).unwrap_or(0)
+    };
+    let (before, after) = (micros(before), micros(after));
+    if after < before {
+        return best; // our own clock was set back meanwhile
+    }
+    let uncertain = (after - before) / 2 + 1;
+    let clock = Clock { ahead: there - (before + uncertain), uncertain };
+    match best {
+        Some(best) if best.uncertain <= clock.uncertain => Some(best),
+        _ => Some(clock),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_clock_is_known_to_half_of_the_round_trip() {
+        let at = |ms: u64| UNIX_EPOCH + Duration::from_millis(ms);
+        let slow = nearer(None, at(1000), 1_600_000, at(1200)).unwrap();
+        assert_eq!((slow.ahead + 1, slow.uncertain), (500_000, 100_001));
+        let quick = nearer(Some(slow), at(2000), 2_501_000, at(2002)).unwrap();
+        assert_eq!((quick.ahead + 1, quick.uncertain), (500_000, 1_001));
+        assert_eq!(nearer(Some(quick), at(3000), 0, at(3100)), Some(quick));
+        assert_eq!(nearer(Some(quick), at(3000), 0, at(2999)), Some(quick));
+    }
+}
