@@ -8,6 +8,7 @@
     reason = "each test uses its part"
 )]
 
+pub mod preflight;
 pub mod servers;
 
 use std::collections::BTreeMap;

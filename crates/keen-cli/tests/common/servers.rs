@@ -79,6 +79,23 @@ impl Network {
         network
     }
 
+    /// Changes the topology file.
+    pub fn replace(&self, from: &str, to: &str) {
+        let path = self.folder.path("keen.toml");
+        let text = std::fs::read_to_string(&path).unwrap();
+        assert!(text.contains(from), "{from} in {text}");
+        std::fs::write(path, text.replace(from, to)).unwrap();
+    }
+
+    /// Says in the topology file that no application writes to a node.
+    pub fn is_not_written_to(&self, node: &str) {
+        let path = self.folder.path("keen.toml");
+        let text = std::fs::read_to_string(&path).unwrap();
+        let (before, after) = text.split_once(&format!("[node.{node}]")).unwrap();
+        let after = after.replacen("writes = true", "writes = false", 1);
+        std::fs::write(path, format!("{before}[node.{node}]{after}")).unwrap();
+    }
+
     pub fn keen(&self, args: &[&str]) -> Run {
         let output = self.folder.command(args).env("KEEN_TEST", CHECKER.1).output().unwrap();
         Run {

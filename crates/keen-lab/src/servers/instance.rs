@@ -20,6 +20,8 @@ pub struct Settings {
     pub lines: Vec<String>,
     /// MariaDB: its server id and the domain of its transactions; 1 unless said otherwise.
     pub server_id: Option<u32>,
+    /// By how many seconds its clock is wrong.
+    pub clock: i64,
 }
 
 /// A server that was started.
@@ -28,6 +30,7 @@ pub struct Server {
     folder: PathBuf,
     engine: Engine,
     port: u16,
+    clock: i64,
     process: Option<Child>,
 }
 
@@ -87,7 +90,8 @@ impl Server {
         engine: Engine,
         settings: &Settings,
     ) -> Result<Self, ServerFault> {
-        let server = Self { folder: folder.to_owned(), engine, port: free_port()?, process: None };
+        let (folder_of, clock) = (folder.to_owned(), settings.clock);
+        let server = Self { folder: folder_of, engine, port: free_port()?, clock, process: None };
         fs::write(folder.join("server.conf"), server.configuration(settings))
             .map_err(io("write the settings of a server"))?;
         template::hand_over(engine, folder)?;
@@ -173,7 +177,7 @@ impl Server {
         let also = log.try_clone().map_err(io("share the log of a server"))?;
         let settings = self.folder.join("server.conf");
         let mut command = if self.engine.is_postgres() {
-            let mut command = template::command(self.engine, &self.engine.program("postgres")?);
+            let mut command = self.program("postgres")?;
             command.arg("-D").arg(self.folder.join("data"));
             command.arg("-c").arg(format!("config_file={}", settings.display()));
             let data = self.folder.join("data");
@@ -181,7 +185,7 @@ impl Server {
             command.arg("-c").arg(format!("ident_file={}/pg_ident.conf", data.display()));
             command
         } else {
-            let mut command = Command::new(self.engine.program("mariadbd")?);
+            let mut command = self.program("mariadbd")?;
             command.arg(format!("--defaults-file={}", settings.display()));
             command
         };
@@ -212,6 +216,19 @@ impl Server {
             }
             std::thread::sleep(Duration::from_millis(20));
         }
+    }
+
+    /// A program of the server, run as who it wants to be run by and with the clock it is to see.
+    fn program(&self, name: &str) -> Result<Command, ServerFault> {
+        let program = self.engine.program(name)?;
+        if self.clock == 0 {
+            return Ok(template::command(self.engine, &program));
+        }
+        let mut command = template::command(self.engine, Path::new("/usr/bin/env"));
+        command.arg(format!("LD_PRELOAD={}", wrong_clock()?.display()));
+        command.arg(format!("FAKETIME={:+}s", self.clock)).arg("DONT_FAKE_MONOTONIC=1");
+        command.arg(program);
+        Ok(command)
     }
 
     fn answers(&self) -> bool {
@@ -299,6 +316,22 @@ impl Server {
         Ok(())
     }
 
+    /// Adds lines to its settings file and starts it anew.
+    ///
+    /// # Errors
+    /// As [`Server::start`].
+    pub fn restart_with(&mut self, lines: &[&str]) -> Result<(), ServerFault> {
+        let path = self.folder.join("server.conf");
+        let mut text = fs::read_to_string(&path).map_err(io("read the settings of a server"))?;
+        for line in lines {
+            text.push_str(line);
+            text.push('\n');
+        }
+        self.stop()?;
+        fs::write(&path, text).map_err(io("write the settings of a server"))?;
+        self.start()
+    }
+
     /// Ends it in order, keeping its data.
     ///
     /// # Errors
@@ -365,6 +398,15 @@ fn signal_to(process: u32, signal: Signal) {
     if let Ok(process) = i32::try_from(process) {
         let _gone_already = kill(Pid::from_raw(process), signal);
     }
+}
+
+/// The library that makes a process see another time.
+fn wrong_clock() -> Result<PathBuf, ServerFault> {
+    let found = fs::read_dir("/usr/lib").into_iter().flatten().filter_map(|entry| {
+        let library = entry.ok()?.path().join("faketime/libfaketimeMT.so.1");
+        library.exists().then_some(library)
+    });
+    found.into_iter().next().ok_or_else(|| ServerFault::Missing("libfaketime".to_owned()))
 }
 
 /// The processes that a process started, from the table of processes.

@@ -263,8 +263,13 @@ impl PostgresNode {
     fn streaming(&self, settings: &Seen<BTreeMap<String, String>>) -> Seen<Incoming> {
         let rows = self.asked(
             "look at its receiver",
-            "SELECT status, sender_host, sender_port, slot_name, pg_is_wal_replay_paused() FROM \
-             (SELECT 1) AS one LEFT JOIN pg_stat_wal_receiver ON true",
+            // While nothing is received only its settings tell the source. Of those, which can hold a
+            // password, no more than host and port leaves the server.
+            "SELECT status, coalesce(sender_host, substring(c.setting FROM '(?:^| )host *= *''?([^ '']+)')), \
+             coalesce(sender_port, substring(c.setting FROM '(?:^| )port *= *''?([0-9]+)')::int, 5432), \
+             coalesce(slot_name, nullif(s.setting, '')), pg_is_wal_replay_paused() FROM (SELECT 1) AS one \
+             LEFT JOIN pg_stat_wal_receiver ON true \
+             LEFT JOIN pg_settings c ON c.name = 'primary_conninfo' LEFT JOIN pg_settings s ON s.name = 'primary_slot_name'",
         )?;
         let row = rows.first().ok_or("it did not tell")?;
         let (host, port): (Option<String>, Option<i32>) = (row.get(1), row.get(2));

@@ -1,0 +1,50 @@
+//! What a preflight found, in words short enough to compare.
+
+use serde_json::Value as Json;
+
+use super::Run;
+
+fn all(run: &Run) -> Vec<Json> {
+    run.json()["findings"].as_array().unwrap().clone()
+}
+
+fn short(finding: &Json) -> String {
+    let nodes: Vec<&str> =
+        finding["nodes"].as_array().unwrap().iter().map(|node| node.as_str().unwrap()).collect();
+    format!(
+        "{} {} {}",
+        finding["level"].as_str().unwrap(),
+        finding["check"].as_str().unwrap(),
+        nodes.join(",")
+    )
+}
+
+/// Every finding as "level check nodes".
+pub fn findings(run: &Run) -> Vec<String> {
+    all(run).iter().map(short).collect()
+}
+
+/// The findings that are more than a note.
+pub fn bad(run: &Run) -> Vec<String> {
+    findings(run).into_iter().filter(|finding| !finding.starts_with("note ")).collect()
+}
+
+/// The first finding of a check.
+pub fn first(run: &Run, check: &str) -> Json {
+    let found = all(run).into_iter().find(|finding| finding["check"] == check);
+    found.unwrap_or_else(|| panic!("no {check}: {}", run.out))
+}
+
+/// What is to be run, on which node, to mend what is more than a note.
+pub fn statements(run: &Run) -> Vec<(String, String)> {
+    let mut statements = Vec::new();
+    for finding in all(run).iter().filter(|finding| finding["level"] != "note") {
+        for todo in finding["todo"].as_array().unwrap() {
+            let Some(statement) = todo["run"].as_str() else { continue };
+            for node in todo["nodes"].as_array().unwrap() {
+                statements.push((node.as_str().unwrap().to_owned(), statement.to_owned()));
+            }
+        }
+    }
+    statements
+}

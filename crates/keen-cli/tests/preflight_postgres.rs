@@ -1,0 +1,489 @@
+//! `keen preflight` on real PostgreSQL servers: whole, and with each fault really made.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use common::preflight::{bad, findings, first, statements};
+use common::servers::{Network, PATIENCE, STAYS};
+use keen_lab::servers::{Engine, Server, ServerLab, Settings, huts, links};
+
+const NOTHING: [&str; 0] = [];
+
+/// A publisher with one subscriber that has everything of stays.
+fn publisher(copied: bool) -> Network {
+    let lab = ServerLab::new().unwrap();
+    let servers = lab.start_all(&[("a", Engine::Postgres15), ("b", Engine::Postgres15)]).unwrap();
+    for server in &servers {
+        huts::tables(server).unwrap();
+    }
+    huts::rows(&servers[0]).unwrap();
+    links::publish(&servers[0], "stays", "guest, stay").unwrap();
+    let options = if copied { "copy_data = true" } else { "copy_data = false" };
+    links::subscribe(&servers[1], &servers[0], "from_a", "stays", options).unwrap();
+    links::postgres_settled(&servers, PATIENCE).unwrap();
+    let rest = format!("{STAYS}[[link]]\nfrom = \"a\"\nto = \"b\"\ncarries = [\"stays\"]\n");
+    let network = Network::new(lab, servers, &rest);
+    network.is_not_written_to("b");
+    network
+}
+
+fn until_found(network: &Network, expected: &[&str]) {
+    links::until(PATIENCE, &format!("not found: {expected:?}"), || {
+        Ok(bad(&network.keen(&["preflight", "--format", "json"])) == expected)
+    })
+    .unwrap();
+}
+
+fn check(network: &Network, expected: &[&str]) -> common::Run {
+    let run = network.keen(&["preflight", "--format", "json"]);
+    assert_eq!(bad(&run), expected, "{}", run.out);
+    run
+}
+
+#[test]
+fn healthy_peers_publisher_and_standby_have_nothing_to_mend() {
+    let peers = Network::postgres_peers();
+    let run = check(&peers, &NOTHING);
+    assert_eq!((run.code, run.json()["complete"].as_bool()), (0, Some(true)), "{run:?}");
+    assert_eq!(run.json()["reaches"].as_array().unwrap().len(), 2);
+
+    let run = check(&publisher(true), &NOTHING);
+    assert_eq!(run.code, 0);
+
+    let standby = with_standby();
+    let run = check(&standby, &NOTHING);
+    assert_eq!(run.json()["nodes"][1]["standby"], true);
+    assert!(findings(&run).contains(&"note voters a,b".to_owned()), "{}", run.out);
+}
+
+/// A primary and a standby that streams from it.
+fn with_standby() -> Network {
+    let lab = ServerLab::new().unwrap();
+    let a = lab.start("a", Engine::Postgres15).unwrap();
+    huts::tables(&a).unwrap();
+    huts::rows(&a).unwrap();
+    let b = lab.standby("b", &a, &[]).unwrap();
+    links::until(PATIENCE, "the standby does not stream", || {
+        let sql = "SELECT count(*) FROM pg_stat_replication WHERE state = 'streaming'";
+        Ok(a.postgres()?.query_one(sql, &[])?.get::<_, i64>(0) == 1)
+    })
+    .unwrap();
+    let rest = format!("{STAYS}[[link]]\nfrom = \"a\"\nto = \"b\"\ncarries = [\"stays\"]\n");
+    let network = Network::new(lab, vec![a, b], &rest);
+    network.is_not_written_to("b");
+    network
+}
+
+#[test]
+fn a_leader_that_is_not_the_one_the_file_wants() {
+    let mut network = with_standby();
+    // The file wants the standby to be written to.
+    network.replace("writes = false", "writes = true");
+    let run = network.keen(&["preflight", "--format", "json"]);
+    assert_eq!(bad(&run), ["stop leader-elsewhere b"], "{}", run.out);
+    assert!(
+        first(&run, "leader-elsewhere")["found"].as_str().unwrap().contains("a leads"),
+        "{}",
+        run.out
+    );
+    network.is_not_written_to("b");
+    // A delay on purpose that the file does not know.
+    network.servers[1].restart_with(&["recovery_min_apply_delay = '1h'"]).unwrap();
+    until_found(&network, &["warn delay-differs a,b"]);
+    network.replace("carries = [\"stays\"]", "carries = [\"stays\"]\ndelay = \"1h\"");
+    check(&network, &NOTHING);
+    network.replace("\ndelay = \"1h\"", "");
+    network.servers[1].restart_with(&["recovery_min_apply_delay = '0'"]).unwrap();
+    until_found(&network, &NOTHING);
+    // The leader is gone: nobody has a majority. Then the standby was promoted.
+    network.servers[0].kill();
+    let run = network.keen(&["preflight", "--format", "json"]);
+    assert_eq!(
+        bad(&run),
+        ["stop unreachable a", "stop source-unreached a,b", "stop voters a,b"],
+        "{}",
+        run.out
+    );
+    network.servers[0].start().unwrap();
+    network.servers[1].run_in("postgres", "SELECT pg_promote()").unwrap();
+    let run = network.keen(&["preflight", "--format", "json"]);
+    assert!(bad(&run).contains(&"stop link-absent a,b".to_owned()), "{}", run.out);
+}
+
+#[test]
+fn links_as_they_are_against_links_as_they_should_be() {
+    let network = Network::postgres_peers();
+    let (a, b) = (&network.servers[0], &network.servers[1]);
+    // Switched off; then one direction gone, its slot left behind at the source.
+    b.run("ALTER SUBSCRIPTION from_0_to_1 DISABLE").unwrap();
+    let run = check(&network, &["stop link-down a,b"]);
+    assert_eq!(
+        statements(&run),
+        [("b".to_owned(), "ALTER SUBSCRIPTION \"from_0_to_1\" ENABLE".to_owned())]
+    );
+    b.run("ALTER SUBSCRIPTION from_0_to_1 SET (slot_name = NONE);\nDROP SUBSCRIPTION from_0_to_1")
+        .unwrap();
+    until_found(&network, &["stop link-one-way a,b", "warn slot-unread a"]);
+    let run = network.keen(&["preflight", "--format", "json"]);
+    assert!(
+        first(&run, "slot-unread")["found"].as_str().unwrap().contains("from_0_to_1"),
+        "{}",
+        run.out
+    );
+    a.run("SELECT pg_drop_replication_slot('from_0_to_1')").unwrap();
+    links::subscribe(b, a, "from_0_to_1", "peers", "origin = none, copy_data = false").unwrap();
+    until_found(&network, &NOTHING);
+    // Both pass on what they were sent: it goes round. What is said to run mends it.
+    for (server, name) in [(a, "from_1_to_0"), (b, "from_0_to_1")] {
+        server.run(&format!("ALTER SUBSCRIPTION {name} SET (origin = any)")).unwrap();
+    }
+    let run = check(&network, &["stop link-loop a,b"]);
+    for (node, statement) in statements(&run) {
+        let server = if node == "a" { a } else { b };
+        server.run(&statement).unwrap();
+    }
+    until_found(&network, &NOTHING);
+    // A duplicate key: the applier stops at it again and again.
+    for (server, name) in [(a, "from_1_to_0"), (b, "from_0_to_1")] {
+        server.run(&format!("ALTER SUBSCRIPTION {name} DISABLE")).unwrap();
+        server.run("INSERT INTO guest VALUES (90, 'Ida Marmot', true)").unwrap();
+    }
+    b.run("ALTER SUBSCRIPTION from_0_to_1 ENABLE").unwrap();
+    links::until(PATIENCE, "the applier does not stumble", || {
+        let run = network.keen(&["preflight", "--format", "json"]);
+        let again = |f: &str| f.contains("stops at an error again and again");
+        let findings = run.json()["findings"].as_array().unwrap().clone();
+        Ok(findings.iter().any(|f| again(f["found"].as_str().unwrap())))
+    })
+    .unwrap();
+}
+
+#[test]
+fn what_a_subscription_carries_against_the_sets() {
+    let network = publisher(true);
+    let (a, b) = (&network.servers[0], &network.servers[1]);
+    // A table is added to the set and not to the publication; then not taken up; then without a copy.
+    network.replace("\"guest\", \"stay\"", "\"guest\", \"stay\", \"trail_notice\"");
+    let run = check(&network, &["stop table-not-carried a,b"]);
+    a.run(&statements(&run)[0].1).unwrap();
+    check(&network, &["stop table-not-carried a,b"]);
+    b.run("ALTER SUBSCRIPTION from_a REFRESH PUBLICATION WITH (copy_data = false)").unwrap();
+    until_found(&network, &["warn never-copied a,b"]);
+    // Rows, columns and kinds of writes that the file knows nothing of.
+    a.run("ALTER PUBLICATION stays SET TABLE guest WHERE (member), stay (id, guest_id, hut, beds, price, arrives), trail_notice").unwrap();
+    a.run("ALTER PUBLICATION stays SET (publish = 'insert, update')").unwrap();
+    a.run("ALTER TABLE guest REPLICA IDENTITY FULL").unwrap();
+    let run = network.keen(&["preflight", "--format", "json"]);
+    let found: Vec<String> = run.json()["findings"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|f| f["check"] == "carried-otherwise")
+        .map(|f| f["found"].as_str().unwrap().to_owned())
+        .collect();
+    assert_eq!(found.len(), 3, "{found:?}");
+    for (said, of) in
+        found.iter().zip(["only where member", "without booked_at", "leaves out every delete"])
+    {
+        assert!(said.contains(of), "{said}");
+    }
+    // The other way round: the file has a filter, the publication none.
+    a.run("ALTER PUBLICATION stays SET (publish = 'insert, update, delete, truncate')").unwrap();
+    a.run("ALTER PUBLICATION stays SET TABLE guest, stay, trail_notice").unwrap();
+    network.replace("[[link]]", "[set.notices]\ntables = [\"trail_notice\"]\nwhere = \"published = 1\"\nwithout = [\"draft_note\"]\n[[link]]");
+    network.replace(", \"trail_notice\"]\n[set", "]\n[set");
+    network.replace("carries = [\"stays\"]", "carries = [\"stays\", \"notices\"]");
+    let run = network.keen(&["preflight", "--format", "json"]);
+    let said: Vec<String> =
+        findings(&run).into_iter().filter(|f| f.contains("carried-otherwise")).collect();
+    assert_eq!(said.len(), 2, "{}", run.out);
+    // The same filter and columns in the server's own spelling are the same.
+    a.run("CREATE UNIQUE INDEX by_state ON trail_notice (id, published)").unwrap();
+    a.run("ALTER TABLE trail_notice REPLICA IDENTITY USING INDEX by_state").unwrap();
+    a.run("ALTER PUBLICATION stays SET TABLE guest, stay, trail_notice (id, hut, body, published) WHERE (published = 1)").unwrap();
+    check(&network, &["warn never-copied a,b"]);
+}
+
+#[test]
+fn copies_that_were_never_made_and_links_that_nobody_declared() {
+    let network = publisher(false);
+    check(&network, &["warn never-copied a,b"]);
+    network.replace("[[link]]\nfrom = \"a\"\nto = \"b\"", "[[link]]\nfrom = \"b\"\nto = \"a\"");
+    let run = network.keen(&["preflight", "--format", "json"]);
+    let found = bad(&run);
+    assert!(found.contains(&"warn link-stray a,b".to_owned()), "{found:?}");
+    assert!(found.contains(&"stop link-absent b,a".to_owned()), "{found:?}");
+}
+
+#[test]
+fn a_relay_that_passes_nothing_on() {
+    let lab = ServerLab::new().unwrap();
+    let engine = Engine::Postgres18;
+    let servers = lab.start_all(&[("a", engine), ("b", engine), ("c", engine)]).unwrap();
+    for server in &servers {
+        huts::tables(server).unwrap();
+        huts::rows(server).unwrap();
+    }
+    for (i, server) in servers[..2].iter().enumerate() {
+        links::publish(server, "onward", "guest, stay").unwrap();
+        let options = "origin = none, copy_data = false";
+        links::subscribe(&servers[i + 1], server, &format!("hop_{i}"), "onward", options).unwrap();
+    }
+    links::postgres_settled(&servers, PATIENCE).unwrap();
+    let hop = |from: &str, to: &str| {
+        format!("[[link]]\nfrom = \"{from}\"\nto = \"{to}\"\ncarries = [\"stays\"]\n")
+    };
+    let network = Network::new(lab, servers, &format!("{STAYS}{}{}", hop("a", "b"), hop("b", "c")));
+    for node in ["b", "c"] {
+        network.is_not_written_to(node);
+    }
+    let run = check(&network, &["stop relay-starved b,c"]);
+    network.servers[2].run(&statements(&run)[0].1).unwrap();
+    until_found(&network, &NOTHING);
+}
+
+#[test]
+fn two_subscriptions_that_read_one_slot() {
+    let lab = ServerLab::new().unwrap();
+    let engine = Engine::Postgres15;
+    let servers = lab.start_all(&[("a", engine), ("b", engine), ("c", engine)]).unwrap();
+    for server in &servers {
+        huts::tables(server).unwrap();
+        huts::rows(server).unwrap();
+    }
+    links::publish(&servers[0], "stays", "guest, stay").unwrap();
+    let options = "copy_data = false, slot_name = 'shared'";
+    links::subscribe(&servers[1], &servers[0], "to_b", "stays", options).unwrap();
+    let options = "copy_data = false, slot_name = 'shared', create_slot = false";
+    links::subscribe(&servers[2], &servers[0], "to_c", "stays", options).unwrap();
+    let rest =
+        format!("{STAYS}[[link]]\nfrom = \"a\"\nto = [\"b\", \"c\"]\ncarries = [\"stays\"]\n");
+    let network = Network::new(lab, servers, &rest);
+    let run = network.keen(&["preflight", "--format", "json"]);
+    assert!(bad(&run).contains(&"stop slot-shared b,c".to_owned()), "{}", run.out);
+}
+
+#[test]
+fn settings_that_take_a_restart() {
+    let mut network = publisher(true);
+    network.servers[1].run("ALTER SUBSCRIPTION from_a DISABLE;\nALTER SUBSCRIPTION from_a SET (slot_name = NONE);\nDROP SUBSCRIPTION from_a").unwrap();
+    network.servers[0].run("SELECT pg_drop_replication_slot('from_a')").unwrap();
+    network.servers[0]
+        .restart_with(&[
+            "wal_level = replica",
+            "max_wal_senders = 0",
+            "max_replication_slots = 0",
+            "max_slot_wal_keep_size = 64MB",
+        ])
+        .unwrap();
+    network.servers[1]
+        .restart_with(&[
+            "max_logical_replication_workers = 0",
+            "max_worker_processes = 1",
+            "timezone = 'Europe/Vienna'",
+        ])
+        .unwrap();
+    check(
+        &network,
+        &[
+            "stop log-level a",
+            "stop room-for-links a",
+            "stop room-for-links a",
+            "stop room-for-links b",
+            "stop room-for-links b",
+            "warn log-kept-briefly a",
+            "warn zones-differ a,b",
+            "stop link-absent a,b",
+        ],
+    );
+    let mut peers = Network::postgres_peers();
+    peers.servers[0].restart_with(&["track_commit_timestamp = off"]).unwrap();
+    until_found(&peers, &["warn commit-times-off a"]);
+}
+
+#[test]
+fn an_account_is_told_what_it_lacks_and_what_it_has_too_much_of() {
+    let network = Network::postgres_peers();
+    let a = &network.servers[0];
+    a.run("REVOKE pg_monitor, pg_read_all_data FROM keen;\nGRANT SELECT ON guest TO keen").unwrap();
+    let run = network.keen(&["preflight", "--format", "json"]);
+    assert_eq!(bad(&run), ["stop right-missing a", "warn right-missing a"], "{}", run.out);
+    assert_eq!(run.json()["complete"], false);
+    for (_, statement) in statements(&run) {
+        a.run(&statement.replace("; ", ";\n")).unwrap();
+    }
+    check(&network, &NOTHING);
+    a.run("ALTER TABLE stay ENABLE ROW LEVEL SECURITY").unwrap();
+    let run = check(&network, &["stop right-missing a"]);
+    a.run(&statements(&run)[0].1).unwrap();
+    check(&network, &NOTHING);
+    a.run("ALTER ROLE keen SUPERUSER").unwrap();
+    let run = check(&network, &NOTHING);
+    assert!(
+        first(&run, "right-excess")["found"].as_str().unwrap().contains("SUPERUSER"),
+        "{}",
+        run.out
+    );
+}
+
+#[test]
+fn identity_of_rows_and_numbers_for_new_keys() {
+    let network = Network::postgres_peers();
+    let both = |sql: &str| {
+        for server in &network.servers {
+            server.run(sql).unwrap();
+        }
+    };
+    both(
+        "CREATE TABLE reading (id bigint GENERATED BY DEFAULT AS IDENTITY PRIMARY KEY, v float8);\nCREATE TABLE line (at timestamptz, said text)",
+    );
+    both("ALTER PUBLICATION peers ADD TABLE reading, line");
+    for (i, j) in [(0, 1), (1, 0)] {
+        network.servers[i]
+            .run(&format!(
+                "ALTER SUBSCRIPTION from_{j}_to_{i} REFRESH PUBLICATION WITH (copy_data = false)"
+            ))
+            .unwrap();
+    }
+    network.replace("\"guest\", \"stay\"", "\"guest\", \"stay\", \"reading\", \"line\"");
+    let run = network.keen(&["preflight", "--format", "json"]);
+    assert_eq!(
+        bad(&run),
+        [
+            "stop counters-collide a,b",
+            "stop row-identity a",
+            "stop row-identity b",
+            "warn key-missing a,b"
+        ],
+        "{}",
+        run.out
+    );
+    both("ALTER TABLE line REPLICA IDENTITY FULL");
+    network.servers[0].run("ALTER SEQUENCE reading_id_seq INCREMENT 2 RESTART 1").unwrap();
+    network.servers[1].run("ALTER SEQUENCE reading_id_seq INCREMENT 2 RESTART 2").unwrap();
+    // Where a sequence has not counted yet its start tells.
+    network.servers[1].run("ALTER SEQUENCE reading_id_seq START 2").unwrap();
+    check(&network, &["warn key-missing a,b"]);
+}
+
+/// Six servers of three kinds, in pairs, all healthy.
+#[test]
+fn six_healthy_nodes() {
+    let lab = ServerLab::new().unwrap();
+    let mut servers: Vec<Server> = lab
+        .start_all(&[
+            ("a", Engine::Postgres18),
+            ("b", Engine::Postgres18),
+            ("c", Engine::Postgres15),
+            ("d", Engine::Postgres15),
+        ])
+        .unwrap();
+    for (id, name) in [(1, "e"), (2, "f")] {
+        let settings = Settings { server_id: Some(id), ..Settings::default() };
+        servers.push(lab.start_with(name, Engine::MariaDb, &settings).unwrap());
+    }
+    for server in &servers[..4] {
+        huts::tables(server).unwrap();
+    }
+    huts::rows(&servers[2]).unwrap();
+    links::postgres_peers(&servers[..2], "guest, stay").unwrap();
+    links::publish(&servers[2], "stays", "guest, stay").unwrap();
+    links::subscribe(&servers[3], &servers[2], "from_c", "stays", "copy_data = true").unwrap();
+    links::mariadb_mesh(&servers[4..]).unwrap();
+    huts::tables(&servers[4]).unwrap();
+    links::mariadb_settled(&servers[4..], PATIENCE).unwrap();
+    links::postgres_settled(&servers[..4], PATIENCE).unwrap();
+    let pair =
+        |a: &str, b: &str| format!("[[link]]\nboth = [\"{a}\", \"{b}\"]\ncarries = [\"stays\"]\n");
+    let rest = format!(
+        "{STAYS}{}{}[[link]]\nfrom = \"c\"\nto = \"d\"\ncarries = [\"stays\"]\n",
+        pair("a", "b"),
+        pair("e", "f")
+    );
+    let mut network = Network::new(lab, servers, &rest);
+    network.is_not_written_to("d");
+    let run = check(&network, &NOTHING);
+    println!("six healthy nodes: {} ms", run.json()["took_ms"]);
+    // One that is dead, and one that takes connections and never answers: the others are looked at all the same.
+    network.servers[4].kill();
+    network.servers[0].freeze();
+    let run = network.keen(&["preflight", "--format", "json", "--wait", "1s"]);
+    let found = bad(&run);
+    assert!(found.contains(&"stop unreachable a".to_owned()), "{found:?}");
+    assert!(found.contains(&"stop unreachable e".to_owned()), "{found:?}");
+    let json = run.json();
+    let kind = |node: usize| json["nodes"][node]["attempts"][0]["fault"]["kind"].clone();
+    assert_eq!((kind(0), kind(4)), ("no_answer".into(), "refused".into()), "{json}");
+    assert!(json["nodes"][0]["attempts"][0]["passed"]["port"].is_object(), "{json}");
+    for node in [1, 2, 3, 5] {
+        assert_eq!(json["nodes"][node]["answered"], true);
+    }
+    println!("with one dead and one frozen: {} ms", json["took_ms"]);
+    network.servers[0].thaw();
+}
+
+#[test]
+fn each_way_of_not_getting_in_is_told_apart() {
+    let network = Network::alike(&[Engine::Postgres15, Engine::MariaDb]);
+    let (a, b) = (&network.servers[0], &network.servers[1]);
+    a.run("CREATE ROLE hidden LOGIN PASSWORD 'x';\nREVOKE CONNECT ON DATABASE huts FROM PUBLIC")
+        .unwrap();
+    b.run("CREATE USER hidden@'%' IDENTIFIED BY 'x'").unwrap();
+    let text = std::fs::read_to_string(network.folder.path("keen.toml")).unwrap();
+    let (port_a, port_b) = (a.port(), b.port());
+    for (from, to, kind) in [
+        ("127.0.0.1:", "no-such-host.invalid:", "no_such_host"),
+        (&format!(":{port_a}/")[..], ":1/", "refused"),
+        (&format!(":{port_b}/")[..], ":1/", "refused"),
+        ("/huts", "/nowhere", "no_such_database"),
+        ("://keen@", "://nobody@", "wrong_password"),
+        ("://keen@", "://hidden@", "not_allowed"),
+    ] {
+        let changed = text.replace(from, to);
+        std::fs::write(network.folder.path("keen.toml"), &changed).unwrap();
+        let password = if to.contains("hidden") { "x" } else { keen_lab::servers::CHECKER.1 };
+        let output = network
+            .folder
+            .command(&["preflight", "--format", "json", "--wait", "2s"])
+            .env("KEEN_TEST", password)
+            .output()
+            .unwrap();
+        let json: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+        for (node, line) in json["nodes"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .zip(changed.lines().filter(|l| l.starts_with("at")))
+        {
+            if line.contains(to) {
+                assert_eq!(node["attempts"][0]["fault"]["kind"], kind, "{to}: {json}");
+            }
+        }
+    }
+    // Any address that answers will do, and which one is said.
+    let address = b.address();
+    let list = format!("[\"{}\", \"{address}\"]", address.replace(&port_b.to_string(), "1"));
+    std::fs::write(
+        network.folder.path("keen.toml"),
+        text.replace(&format!("\"{address}\""), &list),
+    )
+    .unwrap();
+    let run = network.keen(&["preflight", "--format", "json"]);
+    let found = first(&run, "other-address");
+    assert!(
+        found["found"].as_str().unwrap().contains(&format!("answered at {address}")),
+        "{found}"
+    );
+    assert_eq!(
+        network.keen(&["audit", "--format", "json"]).code,
+        3,
+        "a lacks the right to connect"
+    );
+    a.run("GRANT CONNECT ON DATABASE huts TO PUBLIC").unwrap();
+    assert_eq!(network.keen(&["audit"]).code, 0);
+    // The mesh that the file declares is not set up, and the engines cannot be linked by themselves.
+    assert!(findings(&run).iter().any(|f| f.contains("unreachable") || f.contains("link-absent")));
+    let run = network.keen(&["preflight", "--format", "json"]);
+    assert_eq!(bad(&run).iter().filter(|f| f.contains("link-absent")).count(), 2, "{}", run.out);
+}
