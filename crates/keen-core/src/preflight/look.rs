@@ -331,7 +331,7 @@ pub struct TableLook {
     /// By what the engine names rows to others, where that is not the key: nothing, the whole row, or an index.
     pub named_by: Option<String>,
     /// Triggers that fire on rows that replication applies.
-    pub replica_triggers: Vec<String>,
+    pub replica_triggers: Seen<Vec<String>>,
     /// Where the numbers of counting columns come from.
     pub counters: Vec<Counter>,
 }

@@ -74,7 +74,7 @@ impl<'d, 'a> Bench<'d, 'a> {
             let Some(facts) = desk.facts(*node) else { continue };
             let what = format!("table {table}");
             match facts.tables.get(table) {
-                None => desk.could_not_look(Area::Shape, *node, &what, "it was not asked for"),
+                None => {} // not asked for
                 Some(Err(reason)) => desk.could_not_look(Area::Shape, *node, &what, reason),
                 Some(Ok(TableState::There(look))) => {
                     let mut look = (**look).clone();
@@ -635,25 +635,34 @@ impl<'d, 'a> Bench<'d, 'a> {
     /// What matters on a node whatever the others have.
     fn alone(&mut self) {
         for (node, (_, look)) in &self.looks.clone() {
-            let receives = self.links.iter().any(|(_, to)| to == node);
-            if receives && !look.replica_triggers.is_empty() {
-                let found = format!(
-                    "{} on {} fires on rows that replication applies",
-                    if look.replica_triggers.len() == 1 {
-                        format!("trigger {}", look.replica_triggers[0])
-                    } else {
-                        format!("each of the triggers {}", look.replica_triggers.join(", "))
-                    },
-                    self.desk.name(*node)
-                );
-                let into: Vec<_> =
-                    self.links.iter().copied().filter(|(_, to)| to == node).collect();
-                let finding = self
-                    .finding(&TRIGGER_AGAIN, Level::Warn, &[*node], found)
-                    .on_links(into)
-                    .will("what it writes is written a second time, for every row that arrives");
-                self.desk.find(finding);
+            let into: Vec<_> = self.links.iter().copied().filter(|(_, to)| to == node).collect();
+            if into.is_empty() {
+                continue;
             }
+            let triggers = match &look.replica_triggers {
+                Ok(triggers) => triggers,
+                Err(reason) => {
+                    let what = format!("triggers of {}", self.table);
+                    self.desk.could_not_look(Area::Shape, *node, &what, reason);
+                    continue;
+                }
+            };
+            if triggers.is_empty() {
+                continue;
+            }
+            let who = match &triggers[..] {
+                [one] => format!("trigger {one}"),
+                all => format!("each of the triggers {}", all.join(", ")),
+            };
+            let found = format!(
+                "{who} on {} fires on rows that replication applies",
+                self.desk.name(*node)
+            );
+            let finding = self
+                .finding(&TRIGGER_AGAIN, Level::Warn, &[*node], found)
+                .on_links(into)
+                .will("what it writes is written a second time, for every row that arrives");
+            self.desk.find(finding);
         }
     }
 }

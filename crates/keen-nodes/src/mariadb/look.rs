@@ -76,7 +76,7 @@ impl LookAtNode for MariaDbNode {
             tables: asked
                 .tables
                 .iter()
-                .map(|(table, local)| (table.clone(), self.table(local, &settings)))
+                .map(|(table, local)| (table.clone(), self.table(local, &settings, &grants)))
                 .collect(),
             all_tables: self.all_tables(),
             users: self.users(),
@@ -140,6 +140,11 @@ fn split_name(object: &str) -> Option<(String, String)> {
     }
     let table = parts.pop()?;
     Some((parts.pop()?, table))
+}
+
+fn sees_triggers(grants: &[Grant], place: &[String]) -> bool {
+    let [database, table] = place else { return false };
+    grants.iter().any(|grant| grant.gives("TRIGGER", database, table))
 }
 
 fn far_more(grants: &[Grant]) -> Vec<String> {
@@ -305,6 +310,7 @@ impl MariaDbNode {
         &mut self,
         local: &str,
         settings: &Seen<BTreeMap<String, String>>,
+        grants: &Seen<Vec<Grant>>,
     ) -> Seen<TableState> {
         let shape = match self.shape(local) {
             Ok(shape) => shape,
@@ -331,7 +337,14 @@ impl MariaDbNode {
         Ok(TableState::There(Box::new(TableLook {
             any_rows: any.map_err(|f| f.what).map(|rows| rows.first().copied().unwrap_or(false)),
             named_by: None,
-            replica_triggers: if fires { shape.triggers.clone() } else { Vec::new() },
+            replica_triggers: match grants {
+                _ if !fires => Ok(Vec::new()),
+                // Without that right the server shows none, whether there are any or not.
+                Ok(grants) if !sees_triggers(grants, &shape.qualified) => {
+                    Err("the account lacks TRIGGER, without which none are shown".to_owned())
+                }
+                _ => Ok(shape.triggers.clone()),
+            },
             counters: counters.collect(),
             shape,
         })))

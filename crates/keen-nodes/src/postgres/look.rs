@@ -406,10 +406,8 @@ impl PostgresNode {
             any_rows: any.map(|rows| rows.first().is_some_and(|row| row.get(0))),
             named_by: identity,
             replica_triggers: triggers
-                .map_err(|fault| fault.what)?
-                .iter()
-                .map(|row| row.get(0))
-                .collect(),
+                .map_err(|fault| fault.what)
+                .map(|rows| rows.iter().map(|row| row.get(0)).collect()),
             counters: counters
                 .map_err(|fault| fault.what)?
                 .iter()

@@ -157,7 +157,7 @@ impl SqliteNode {
             any_rows: any_rows.map_err(|error| error.to_string()),
             named_by: None,
             // Whatever carries rows into a file writes them like anybody else.
-            replica_triggers: shape.triggers.clone(),
+            replica_triggers: Ok(shape.triggers.clone()),
             counters: counters.collect(),
             shape,
         })))
