@@ -2,7 +2,7 @@
 //! floor: what the engine itself needs to hand over the same rows.
 //!
 //! `cargo bench --bench servers` starts private servers, fills them with rows
-//! of about 100 bytes and prints medians of five runs; `-- large` also runs
+//! of about 100 bytes and prints medians of five runs; `-- sqlite`, `-- postgresql` and `-- mariadb` run only those; `-- large` also runs
 //! through 10 thousand to 10 million rows and shows the peak of memory. Floor
 //! and keen take turns, so that a machine whose speed drifts drifts for both.
 //! Timings are printed beside what they should be and never judged.
@@ -33,13 +33,18 @@ const ROWS: u64 = 2_000_000;
 const COLUMNS: [&str; 6] = ["id", "name", "note", "price", "bed", "night"];
 
 fn main() {
-    let large = std::env::args().any(|argument| argument == "large");
+    let arguments: Vec<String> = std::env::args().collect();
+    let asked = |word: &str| arguments.iter().any(|argument| argument == word);
+    let engines = ["sqlite", "postgresql", "mariadb"];
+    let all = !engines.iter().any(|engine| asked(engine));
     println!("{ROWS} rows of about 100 bytes, integer key; medians of {RUNS} runs\n");
     println!("{:<58} {:>9} {:>9} {:>7}   wanted", "", "floor", "keen", "ratio");
-    sqlite();
-    postgres();
-    mariadb();
-    if large {
+    for (engine, bench) in engines.into_iter().zip([sqlite as fn(), postgres, mariadb]) {
+        if all || asked(engine) {
+            bench();
+        }
+    }
+    if asked("large") {
         growth();
     }
 }

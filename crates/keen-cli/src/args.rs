@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
 use keen_core::digest::DigestFunction;
+use keen_core::topology::Engine;
 use keen_nodes::audit::Rate;
 
 /// Check multi-master, peer-to-peer and publish-subscribe topologies for divergence.
@@ -194,6 +195,26 @@ pub(crate) struct PreflightArgs {
     #[arg(long)]
     pub(crate) shape: bool,
 
+    /// Print the statements that declare the tables of this node anew, for the engine named by --for.
+    #[arg(long, value_name = "NODE", requires = "engine", conflicts_with_all = ["nodes", "shape", "join", "format"])]
+    pub(crate) derive: Option<String>,
+
+    /// The engine to declare them for.
+    #[arg(long = "for", id = "engine", value_enum, value_name = "ENGINE", requires = "derive")]
+    pub(crate) engine: Option<EngineName>,
+
+    /// Say what overwriting this node would lose, and how to seed it from the node named by --from.
+    #[arg(long, value_name = "NODE", requires = "from", conflicts_with_all = ["nodes", "shape"])]
+    pub(crate) join: Option<String>,
+
+    /// The node to seed from.
+    #[arg(long, value_name = "NODE", requires = "join")]
+    pub(crate) from: Option<String>,
+
+    /// With --join: the position that a snapshot was taken at; is there log enough to start from it?
+    #[arg(long, value_name = "POSITION", requires = "join")]
+    pub(crate) since: Option<String>,
+
     /// How long each step to a node may take: its name, its port, its login, an answer.
     #[arg(long, value_name = "DURATION", default_value = "5s", value_parser = duration)]
     pub(crate) wait: Duration,
@@ -215,6 +236,27 @@ pub(crate) enum ReportFormat {
     Text,
     /// One JSON document (docs/json.md).
     Json,
+}
+
+/// Engines that tables can be declared for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum EngineName {
+    /// PostgreSQL.
+    Postgresql,
+    /// MariaDB.
+    Mariadb,
+    /// SQLite.
+    Sqlite,
+}
+
+impl From<EngineName> for Engine {
+    fn from(name: EngineName) -> Self {
+        match name {
+            EngineName::Postgresql => Self::Postgres,
+            EngineName::Mariadb => Self::MariaDb,
+            EngineName::Sqlite => Self::Sqlite,
+        }
+    }
 }
 
 #[derive(Debug, Args)]

@@ -438,6 +438,7 @@ fn local_table(engine: Engine, shape: &ShapeDocument) -> LocalTable {
                 })
                 .collect(),
             unordered: None,
+            unique_in_part: Vec::new(),
             qualified: shape.qualified.clone(),
             key: shape.key.clone(),
             unique: shape.unique.clone(),

@@ -1,6 +1,7 @@
 //! The ports: what the computation needs from a node, whatever engine it is.
 
-use crate::preflight::look::Facts;
+use crate::preflight::join::LogReach;
+use crate::preflight::look::{Facts, Seen};
 use crate::rows::{Batch, RowFault, RowWriter};
 use crate::shape::TableShape;
 
@@ -219,6 +220,12 @@ pub struct Asked {
 pub trait LookAtNode {
     /// Looks around. What cannot be seen becomes the reason why.
     fn look(&mut self, asked: &Asked) -> Facts;
+
+    /// How far its log has come, and whether it still holds everything since a position.
+    ///
+    /// # Errors
+    /// Why that cannot be told.
+    fn log_reach(&mut self, since: Option<&str>) -> Seen<LogReach>;
 }
 
 #[cfg(test)]

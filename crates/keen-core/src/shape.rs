@@ -9,6 +9,8 @@ pub struct TableShape {
     pub key: Vec<String>,
     /// Column lists that must be unique, the key left out.
     pub unique: Vec<Vec<String>>,
+    /// Of these the ones that hold only for some rows, or for a part of the value.
+    pub unique_in_part: Vec<Vec<String>>,
     /// Foreign keys.
     pub references: Vec<Reference>,
     /// Names of triggers that fire on writes to it.

@@ -7,7 +7,8 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use keen_core::expectation::{Nodes, bit};
 use keen_core::ports::{Asked, FaultKind, LookAtNode, ReadFault};
-use keen_core::preflight::look::{Attempt, Clock, Look, Step};
+use keen_core::preflight::join::LogReach;
+use keen_core::preflight::look::{Attempt, Clock, Look, Seen, Step};
 use keen_core::topology::{Address, NodeId, Server, Topology};
 
 use crate::server::{NO_HOST, NOBODY_LISTENS};
@@ -65,6 +66,21 @@ fn one(request: &Request<'_>, id: NodeId) -> Look {
         }
     }
     Look { attempts, facts: None }
+}
+
+/// How far a node's log reaches, at the first of its addresses that answers.
+///
+/// # Errors
+/// Why that cannot be told.
+pub fn log_reach(request: &Request<'_>, node: NodeId, since: Option<&str>) -> Seen<LogReach> {
+    let mut last = "it has no address".to_owned();
+    for address in request.topology.nodes[node].addresses() {
+        match (request.open)(node, address) {
+            Ok(mut entered) => return entered.log_reach(since),
+            Err(fault) => last = fault.what,
+        }
+    }
+    Err(last)
 }
 
 /// The tables that travel over a node.

@@ -5,19 +5,27 @@ use std::io::Write as _;
 use anyhow::{Context, Result, bail};
 use keen_core::preflight::Scope as What;
 use keen_core::preflight::legend::{self, Area};
+use keen_core::preflight::look::TableState;
+use keen_core::topology::{Engine, NodeId, Topology};
 
 use crate::args::{ExplainArgs, PreflightArgs, ReportFormat};
 use crate::audit_run::{Scope, Stop};
 use crate::exit::Exit;
-use crate::load;
+use crate::load::{self, Loaded};
 use crate::output::{CANNOT, Output};
 use crate::preflight_run::{self, Asked};
 use crate::render::style::{HEADING, QUIET, hanging, styled};
 use crate::render::{preflight_json, preflight_text};
-use crate::terminal::Terminal;
+use crate::terminal::{Terminal, complain};
 
 pub(crate) fn run(args: &PreflightArgs, terminal: Terminal) -> Result<Exit> {
     let loaded = load::topology(&args.topology, terminal)?;
+    if let Some(node) = &args.derive {
+        return derive(args, &loaded, node, terminal);
+    }
+    if let (Some(node), Some(from)) = (&args.join, &args.from) {
+        return join(args, &loaded, (node, from), terminal);
+    }
     let chosen = Scope::chosen(&loaded.topology, &args.nodes, &args.tables)?;
     let asked = Asked {
         nodes: chosen.nodes,
@@ -43,6 +51,105 @@ pub(crate) fn run(args: &PreflightArgs, terminal: Terminal) -> Result<Exit> {
     out.write_all(text.as_bytes()).context(CANNOT)?;
     out.finish()?;
     Ok(outcome.exit())
+}
+
+/// The one node of that name.
+fn named(topology: &Topology, name: &String) -> Result<NodeId> {
+    Scope::chosen(topology, std::slice::from_ref(name), &[])?;
+    topology.node(name).context("the node was there a moment ago")
+}
+
+/// Declares the tables of one node for an engine.
+fn derive(
+    args: &PreflightArgs,
+    loaded: &Loaded,
+    node: &String,
+    terminal: Terminal,
+) -> Result<Exit> {
+    let topology = &loaded.topology;
+    let id = named(topology, node)?;
+    let chosen = Scope::chosen(topology, std::slice::from_ref(node), &args.tables)?;
+    let Some(to) = args.engine.map(Engine::from) else {
+        bail!("say with --for which engine it is for")
+    };
+    let mut out = Output::open(args.output.as_deref(), terminal.stdout())?;
+    let looks =
+        preflight_run::look(loaded, chosen.nodes, &args.tables, args.wait, &Stop::on_signal());
+    let look = &looks[&id];
+    let Some(facts) = &look.facts else {
+        let fault = look.attempts.iter().find_map(|attempt| attempt.fault.as_ref());
+        bail!(
+            "{node} cannot be looked at: {}",
+            fault.map_or("it did not answer".to_owned(), ToString::to_string)
+        );
+    };
+    let mut tables = Vec::new();
+    let mut whole = true;
+    for (table, seen) in &facts.tables {
+        let reason = match seen {
+            Ok(TableState::There(look)) => {
+                tables.push((&table[..], &look.shape));
+                continue;
+            }
+            Ok(TableState::Missing(found, advice)) => format!("{found}: {advice}"),
+            Err(reason) => reason.clone(),
+        };
+        whole = false;
+        complain(&crate::safe::lines(&format!("keen: table {table} is left out: {reason}")));
+    }
+    let head = format!(
+        "-- {}: the tables of {node} ({}), declared for {}.\n-- Comments say what is not carried as it is. Read them before you run this.\n\n",
+        topology.name,
+        facts.about,
+        to.name()
+    );
+    let sql = keen_core::preflight::derive::derive(facts.engine, &tables, to);
+    out.write_all(format!("{}{sql}", crate::safe::lines(&head)).as_bytes()).context(CANNOT)?;
+    out.finish()?;
+    Ok(if whole { Exit::Agree } else { Exit::Incomplete })
+}
+
+/// Says what a node holds that its source does not, and how to seed it.
+fn join(
+    args: &PreflightArgs,
+    loaded: &Loaded,
+    (node, from): (&String, &String),
+    terminal: Terminal,
+) -> Result<Exit> {
+    let topology = &loaded.topology;
+    let (id, source) = (named(topology, node)?, named(topology, from)?);
+    if id == source {
+        bail!("{node} cannot be seeded from itself");
+    }
+    let mut out = Output::open(args.output.as_deref(), terminal.stdout())?;
+    let asked = preflight_run::Join {
+        node: id,
+        from: source,
+        since: args.since.as_deref(),
+        wait: args.wait,
+    };
+    let (joining, took) = preflight_run::join(loaded, &asked, &Stop::on_signal())?;
+    let text = match args.format {
+        ReportFormat::Json => preflight_json::join(topology, &joining)?,
+        ReportFormat::Text => {
+            let columns = terminal.columns.filter(|_| args.output.is_none());
+            let text = preflight_text::join(topology, &joining, took, columns);
+            if args.output.is_some() && !terminal.colors_files() {
+                anstream::adapter::strip_str(&text).to_string()
+            } else {
+                text
+            }
+        }
+    };
+    out.write_all(text.as_bytes()).context(CANNOT)?;
+    out.finish()?;
+    Ok(if joining.loses() || joining.log_is_gone() {
+        Exit::Found
+    } else if joining.unseen().is_empty() {
+        Exit::Agree
+    } else {
+        Exit::Incomplete
+    })
 }
 
 /// Prints the legend, or one entry of it.

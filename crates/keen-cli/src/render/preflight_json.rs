@@ -1,7 +1,8 @@
 //! A preflight, for programs.
 
 use anyhow::Result;
-use keen_core::preflight::look::{Attempt, Look};
+use keen_core::preflight::join::Joining;
+use keen_core::preflight::look::{Attempt, Look, Seen};
 use keen_core::preflight::{Finding, Level, Reaches};
 use keen_core::topology::{NodeId, Topology};
 use serde::Serialize;
@@ -139,4 +140,48 @@ fn one(topology: &Topology, finding: &Finding) -> Json {
         "why": finding.check.why,
         "todo": todo,
     })
+}
+
+/// Writes what a node that is to join holds, and how to seed it.
+pub(crate) fn join(topology: &Topology, joining: &Joining) -> Result<String> {
+    let name = |id: NodeId| &topology.nodes[id].name;
+    let list = |seen: &Seen<Vec<String>>| seen.as_ref().map_or(Json::Null, |list| json!(list));
+    let rows: Vec<Json> = joining
+        .rows
+        .iter()
+        .filter_map(|(table, held)| {
+            let held = held.as_ref().ok()?;
+            Some(json!({"table": table, "only_joining": held.only_here, "otherwise": held.otherwise, "only_source": held.only_there}))
+        })
+        .collect();
+    let log = joining.log.as_ref().ok().map(|log| {
+        let enough = log.enough.as_ref().and_then(|enough| enough.as_ref().ok());
+        json!({"now": log.now, "oldest": log.oldest.as_ref().ok(), "moved": log.moved, "enough": enough})
+    });
+    let unseen: Vec<Json> = joining
+        .unseen()
+        .into_iter()
+        .map(|(what, reason)| json!({"what": what, "reason": reason}))
+        .collect();
+    let steps: Vec<Json> = joining
+        .steps
+        .iter()
+        .map(|(node, what)| json!({"node": node.map(name), "what": what}))
+        .collect();
+    let document = json!({
+        "keen": "join",
+        "version": VERSION,
+        "topology": topology.name,
+        "node": name(joining.node),
+        "from": name(joining.from),
+        "loses": joining.loses(),
+        "complete": joining.unseen().is_empty(),
+        "rows": rows,
+        "tables": list(&joining.tables),
+        "accounts": list(&joining.users),
+        "log": log,
+        "could_not_look": unseen,
+        "steps": steps,
+    });
+    Ok(serde_json::to_string_pretty(&document)? + "\n")
 }

@@ -1,14 +1,16 @@
 //! A preflight, for people.
 
 use std::fmt::Write as _;
+use std::time::Duration;
 
 use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, ContentArrangement, Table};
+use keen_core::preflight::join::Joining;
 use keen_core::preflight::look::Look;
 use keen_core::preflight::{Finding, Level, Reaches, Report, Todo};
 use keen_core::topology::{NodeId, Topology};
 
-use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, hanging, styled};
+use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, grouped, hanging, styled};
 use crate::preflight_run::Outcome;
 use crate::safe;
 
@@ -233,4 +235,90 @@ fn capital_first(text: &str) -> String {
         .next()
         .map(|first| first.to_uppercase().collect::<String>() + chars.as_str())
         .unwrap_or_default()
+}
+
+/// Writes what a node that is to join holds, and how to seed it.
+pub(crate) fn join(
+    topology: &Topology,
+    joining: &Joining,
+    took: Duration,
+    columns: Option<usize>,
+) -> String {
+    let name = |id: NodeId| &topology.nodes[id].name[..];
+    let (node, from) = (name(joining.node), name(joining.from));
+    let mut out = format!(
+        "{}: {node} is to be seeded from {from}, {} ms\n\n",
+        styled(HEADING, &safe::text(&topology.name)),
+        took.as_millis()
+    );
+    let only_here = format!("only {node}");
+    let only_there = format!("only {from}");
+    let mut rows = table(columns, &["rows of", &only_here, "both, otherwise", &only_there]);
+    for (table, held) in joining.rows.iter().filter_map(|(t, h)| Some((t, h.as_ref().ok()?))) {
+        let number = |count: u64| Cell::new(grouped(count)).set_alignment(CellAlignment::Right);
+        rows.add_row(vec![
+            Cell::new(safe::text(table)),
+            number(held.only_here),
+            number(held.otherwise),
+            number(held.only_there),
+        ]);
+    }
+    out.push_str(&finished(&rows));
+    out.push('\n');
+    let mut line =
+        |lead: &str, text: &str| out.push_str(&hanging(lead, &safe::text(text), columns));
+    for (what, held) in [("Tables", &joining.tables), ("Accounts", &joining.users)] {
+        if let Ok(list) = held
+            && !list.is_empty()
+        {
+            line(&format!("{what} that only {node} has: "), &list.join(", "));
+        }
+    }
+    if let Ok(log) = &joining.log {
+        line("", &format!("{from} is at {}", log.now));
+        if let Ok(oldest) = &log.oldest {
+            line(
+                "",
+                &format!(
+                    "Its log reaches back to {}",
+                    if oldest.is_empty() { "its beginning" } else { oldest }
+                ),
+            );
+        }
+        if let Some(moved) = &log.moved {
+            let enough = match &log.enough {
+                Some(Ok(true)) => ", and its log still has all of that",
+                Some(Ok(false)) => ", and its log no longer has all of that: take a new snapshot",
+                _ => "",
+            };
+            line("", &format!("It has moved by {moved} since the position given{enough}"));
+        }
+    }
+    let unseen = joining.unseen();
+    if !unseen.is_empty() {
+        let _ = writeln!(out, "\n{}", styled(UNKNOWN, "Could not look:"));
+        for (what, reason) in unseen {
+            out.push_str(&hanging("  ", &safe::text(&format!("{what} ({reason})")), columns));
+        }
+    }
+    let verdict = if joining.loses() {
+        styled(
+            BAD,
+            &format!(
+                "\nOverwriting {node} loses what only it holds. Nothing was done. In this order:"
+            ),
+        )
+    } else {
+        styled(HEADING, "\nNothing was done. In this order:")
+    };
+    let _ = writeln!(out, "{verdict}");
+    for (at, (place, what)) in joining.steps.iter().enumerate() {
+        let place = place.map(|id| format!("on {}: ", name(id))).unwrap_or_default();
+        out.push_str(&hanging(
+            &format!("{:3}. ", at + 1),
+            &safe::text(&format!("{place}{what}")),
+            columns,
+        ));
+    }
+    out
 }

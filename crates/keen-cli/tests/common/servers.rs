@@ -1,5 +1,6 @@
 //! Real servers, a topology over them, and the built program.
 
+use std::path::Path;
 use std::process::Command;
 
 use keen_lab::servers::{CHECKER, Engine, Server, ServerLab, Settings, huts, links};
@@ -111,36 +112,28 @@ impl Network {
 
     /// Runs a script as the engineer would: with the server's own client.
     pub fn run_script(&self, i: usize, script: &str) -> Run {
-        let server = &self.servers[i];
-        let path = self.folder.path(script);
-        let mut command = if server.engine().is_postgres() {
-            let mut command = Command::new("psql");
-            command.args([
-                "-X",
-                "-q",
-                "-v",
-                "ON_ERROR_STOP=1",
-                "-h",
-                "127.0.0.1",
-                "-U",
-                "postgres",
-            ]);
-            command.args(["-d", "huts", "-p", &server.port().to_string(), "-f"]).arg(path);
-            command.env("PGPASSWORD", keen_lab::servers::ADMIN.1);
-            command
-        } else {
-            let mut command = Command::new("mariadb");
-            command
-                .arg("--no-defaults")
-                .arg(format!("--socket={}/sock", server.folder().display()));
-            command.args(["-u", "root", "huts"]).stdin(std::fs::File::open(path).unwrap());
-            command
-        };
-        let output = command.output().unwrap();
-        Run {
-            code: output.status.code().unwrap_or(-1),
-            out: String::from_utf8_lossy(&output.stdout).into_owned(),
-            err: String::from_utf8_lossy(&output.stderr).into_owned(),
-        }
+        run_script(&self.servers[i], &self.folder.path(script))
+    }
+}
+
+/// Runs a script as the engineer would: with the server's own client.
+pub fn run_script(server: &Server, path: &Path) -> Run {
+    let mut command = if server.engine().is_postgres() {
+        let mut command = Command::new("psql");
+        command.args(["-X", "-q", "-v", "ON_ERROR_STOP=1", "-h", "127.0.0.1", "-U", "postgres"]);
+        command.args(["-d", "huts", "-p", &server.port().to_string(), "-f"]).arg(path);
+        command.env("PGPASSWORD", keen_lab::servers::ADMIN.1);
+        command
+    } else {
+        let mut command = Command::new("mariadb");
+        command.arg("--no-defaults").arg(format!("--socket={}/sock", server.folder().display()));
+        command.args(["-u", "root", "huts"]).stdin(std::fs::File::open(path).unwrap());
+        command
+    };
+    let output = command.output().unwrap();
+    Run {
+        code: output.status.code().unwrap_or(-1),
+        out: String::from_utf8_lossy(&output.stdout).into_owned(),
+        err: String::from_utf8_lossy(&output.stderr).into_owned(),
     }
 }

@@ -433,14 +433,15 @@ fn for_sqlite(from: Engine, column: &ColumnShape, kind: &Type) -> Declared {
             noted("TEXT", "exact numbers of more than 15 digits would be rounded: kept as text")
         }
         T::Single | T::Double => plain("REAL"),
-        T::Date => plain("DATE"),
-        T::Time { .. } | T::Span { .. } => plain("TIME"),
-        T::Stamp { zone: true, .. } => {
-            noted("TIMESTAMPTZ", "kept as text in UTC, like 2026-07-01T12:00:00Z")
-        }
-        T::Stamp { .. } => plain("DATETIME"),
-        T::Uuid => plain("UUID"),
-        T::Json => plain("JSON"),
+        T::Date => noted("TEXT", "a date, kept as text like 2026-07-01"),
+        T::Time { .. } | T::Span { .. } => noted("TEXT", "a time, kept as text like 12:00:00"),
+        T::Stamp { zone: true, .. } => noted(
+            "TEXT",
+            "a moment, kept as text in UTC like 2026-07-01T12:00:00Z; comparing it needs zone = \"UTC\" in keen.toml",
+        ),
+        T::Stamp { .. } => noted("TEXT", "a timestamp, kept as text like 2026-07-01T12:00:00"),
+        T::Uuid => noted("TEXT", "a UUID, kept as text"),
+        T::Json => noted("TEXT", "JSON, kept as text"),
         T::Bytes(_) => plain("BLOB"),
         T::Text(_) | T::Padded(_) => plain("TEXT"),
         T::Enum(_) | T::Set(_) => noted("TEXT", "any text is taken, not only the labels"),
@@ -493,8 +494,8 @@ fn for_postgres(column: &ColumnShape, kind: &Type) -> Declared {
             plain(&seconds("time", *digits, if *zone { " with time zone" } else { "" }))
         }
         T::Span { digits } => noted(
-            &seconds("interval", *digits, ""),
-            "times below 0 or above 24 hours need an interval",
+            &seconds("time", *digits, ""),
+            "times below 0 or above 24 hours are refused; they would need an interval",
         ),
         T::Stamp { digits, zone, .. } => {
             let words = seconds("timestamp", *digits, if *zone { " with time zone" } else { "" });

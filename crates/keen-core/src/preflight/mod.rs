@@ -7,7 +7,9 @@
 pub mod carry;
 mod clocks;
 mod counters;
+pub mod derive;
 mod identity;
+pub mod join;
 pub mod legend;
 mod links;
 pub mod look;

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::time::{Duration, SystemTime};
 
 use keen_core::ports::{Asked, FaultKind, LookAtNode, ReadFault, ReadRows as _};
+use keen_core::preflight::join::{LogReach, gtid_between};
 use keen_core::preflight::look::{
     Clock, Counter, Facts, Filter, Half, Identity, Incoming, Means, Need, Right, Seen, Source,
     TableLook, TableState,
@@ -82,6 +83,42 @@ impl LookAtNode for MariaDbNode {
             users: self.users(),
             settings,
         }
+    }
+
+    fn log_reach(&mut self, since: Option<&str>) -> Seen<LogReach> {
+        let one = |rows: Result<Vec<String>, ReadFault>| -> Seen<String> {
+            let rows = rows.map_err(|fault| fault.what)?;
+            rows.into_iter().next().ok_or_else(|| "it keeps no binary log".to_owned())
+        };
+        let doing = "look at its binary log";
+        let now = one(self.session.rows(doing, "SELECT @@global.gtid_binlog_pos", ()))?;
+        let oldest: Seen<String> = (|| {
+            let logs: Vec<Row> =
+                self.session.rows(doing, "SHOW BINARY LOGS", ()).map_err(|fault| fault.what)?;
+            let first: String = logs
+                .first()
+                .and_then(|row| row.get(0))
+                .ok_or_else(|| "it keeps no binary log".to_owned())?;
+            // Where the positions of all domains stood when the oldest file began.
+            one(self.session.rows(doing, "SELECT BINLOG_GTID_POS(?, 4)", (first,)))
+        })();
+        let between = since.map(|since| match &oldest {
+            Ok(oldest) => gtid_between(since, &now, oldest)
+                .ok_or_else(|| format!("{since} is no position like 0-1-100")),
+            Err(reason) => Err(reason.clone()),
+        });
+        if let Some(Err(reason)) = between.as_ref().filter(|_| oldest.is_ok()) {
+            return Err(reason.clone());
+        }
+        Ok(LogReach {
+            moved: between.as_ref().and_then(|between| {
+                let (moved, _) = between.as_ref().ok()?;
+                Some(format!("{moved} transaction{}", if *moved == 1 { "" } else { "s" }))
+            }),
+            enough: between.map(|between| between.map(|(_, enough)| enough)),
+            now,
+            oldest,
+        })
     }
 }
 

@@ -118,7 +118,7 @@ pub(super) fn look(session: &mut Session, table: &str) -> Result<(TableShape, Lo
         });
         local.push((row.name, take));
     }
-    let (key, unique, clustered) = keys(session, &doing, place, &columns)?;
+    let (key, unique, unique_in_part, clustered) = keys(session, &doing, place, &columns)?;
     let unordered = if clustered {
         key.iter().find_map(|name| sorting.get(name).cloned())
     } else {
@@ -134,6 +134,7 @@ pub(super) fn look(session: &mut Session, table: &str) -> Result<(TableShape, Lo
         columns,
         key: key.clone(),
         unique,
+        unique_in_part,
         unordered,
         qualified: vec![schema.clone(), name.clone()],
     };
@@ -257,8 +258,9 @@ fn json_columns(
     Ok(checks.iter().filter_map(column).collect())
 }
 
-/// The key, the other unique column lists, and whether the key is the one that rows are stored by.
-type Keys = (Vec<String>, Vec<Vec<String>>, bool);
+/// The key, the other unique column lists, those of them that only look at a part of the value, and
+/// whether the key is the one that rows are stored by.
+type Keys = (Vec<String>, Vec<Vec<String>>, Vec<Vec<String>>, bool);
 
 fn keys(
     session: &mut Session,
@@ -289,8 +291,10 @@ fn keys(
             indexes.values().filter(|(list, partial)| !partial && list.iter().all(not_null));
         key = shape::unique_as_key(strict.map(|(list, _)| list));
     }
+    let partial =
+        indexes.values().filter(|(_, part)| *part).map(|(list, _)| list.clone()).collect();
     let unique = indexes.into_values().map(|(list, _)| list).filter(|list| *list != key).collect();
-    Ok((key, unique, clustered))
+    Ok((key, unique, partial, clustered))
 }
 
 fn references(

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::time::{Duration, SystemTime};
 
 use keen_core::ports::{Asked, FaultKind, LookAtNode, ReadRows as _};
+use keen_core::preflight::join::LogReach;
 use keen_core::preflight::look::{
     Clock, Counter, Facts, Half, Identity, Incoming, Means, Need, Publication, Published, Right,
     Seen, Slot, Source, TableLook, TableState, Taken,
@@ -52,6 +53,57 @@ impl LookAtNode for PostgresNode {
             users: self.users(),
             settings,
         }
+    }
+
+    fn log_reach(&mut self, since: Option<&str>) -> Seen<LogReach> {
+        let now = if self.session.is_standby() {
+            "pg_last_wal_replay_lsn()"
+        } else {
+            "pg_current_wal_lsn()"
+        };
+        let row = self.asked("look at its log", &format!("SELECT {now}::text"))?;
+        let now: String = row.first().and_then(|row| row.get(0)).ok_or("it told no position")?;
+        // The names of the files tell where they begin: timeline, then the position in two parts.
+        let oldest = self.asked(
+            "look at the files of its log",
+            "SELECT ('0/0'::pg_lsn + min(('x' || substr(name, 9, 8))::bit(32)::int8 * 4294967296 \
+             + ('x' || substr(name, 17, 8))::bit(32)::int8 * pg_size_bytes(current_setting('wal_segment_size')))::numeric)::text \
+             FROM pg_ls_waldir() WHERE name ~ '^[0-9A-F]{24}$'",
+        );
+        let oldest = oldest.and_then(|rows| {
+            rows.first()
+                .and_then(|row| row.get::<_, Option<String>>(0))
+                .ok_or_else(|| "it told no file".to_owned())
+        });
+        let Some(since) = since else {
+            return Ok(LogReach { now, oldest, moved: None, enough: None });
+        };
+        let part = |part: &str| {
+            !part.is_empty() && part.len() <= 8 && part.bytes().all(|b| b.is_ascii_hexdigit())
+        };
+        if !since.split_once('/').is_some_and(|(high, low)| part(high) && part(low)) {
+            return Err(format!("{since} is no position like 0/16B3748"));
+        }
+        let differ = |from: &str, to: &str| -> Seen<i64> {
+            let rows = self.session.rows(
+                "compare positions",
+                "SELECT pg_wal_lsn_diff($1::text::pg_lsn, $2::text::pg_lsn)::int8",
+                &[&from, &to],
+            );
+            let rows = rows.map_err(|fault| fault.what)?;
+            rows.first().map(|row| row.get(0)).ok_or_else(|| "it did not tell".to_owned())
+        };
+        let moved = differ(&now, since)?;
+        let enough = match &oldest {
+            Ok(oldest) => differ(since, oldest).map(|ahead| ahead >= 0),
+            Err(reason) => Err(reason.clone()),
+        };
+        Ok(LogReach {
+            now,
+            oldest,
+            moved: Some(format!("{moved} bytes of log")),
+            enough: Some(enough),
+        })
     }
 }
 

@@ -166,7 +166,7 @@ pub(super) fn look(
         local.push(LocalColumn { name, codec, is_money });
     }
 
-    let (key, unique) = keys(session, &doing, oid, &columns)?;
+    let (key, unique, unique_in_part) = keys(session, &doing, oid, &columns)?;
     let references = session.rows(&doing, REFERENCES, &[&oid])?;
     let triggers = session.rows(
         &doing,
@@ -185,6 +185,7 @@ pub(super) fn look(
         columns,
         key: key.clone(),
         unique,
+        unique_in_part,
         references: references
             .iter()
             .map(|row| Reference { table: row.get(0), columns: row.get(1), to: row.get(2) })
@@ -209,13 +210,15 @@ fn sorts_otherwise(codec: &Codec, collation: &str, column: &str) -> Option<Strin
     }
 }
 
-/// The key and the other unique column lists.
+/// The key, the other unique column lists, and which of those hold for some rows only.
+type Keys = (Vec<String>, Vec<Vec<String>>, Vec<Vec<String>>);
+
 fn keys(
     session: &Session,
     doing: &str,
     oid: u32,
     columns: &[ColumnShape],
-) -> Result<(Vec<String>, Vec<Vec<String>>), ReadFault> {
+) -> Result<Keys, ReadFault> {
     let mut key = Vec::new();
     let mut unique: Vec<(Vec<String>, bool)> = Vec::new();
     for row in session.rows(doing, KEYS, &[&oid])? {
@@ -235,8 +238,10 @@ fn keys(
         let strict = unique.iter().filter(|(list, partial)| !partial && list.iter().all(not_null));
         key = shape::unique_as_key(strict.map(|(list, _)| list));
     }
+    let partial =
+        unique.iter().filter(|(_, partial)| *partial).map(|(list, _)| list.clone()).collect();
     let unique = unique.into_iter().map(|(list, _)| list).filter(|list| *list != key).collect();
-    Ok((key, unique))
+    Ok((key, unique, partial))
 }
 
 /// About how many rows, as the server last counted, partitions together.

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use keen_core::ports::{Asked, FaultKind, LookAtNode, ReadRows as _};
+use keen_core::preflight::join::LogReach;
 use keen_core::preflight::look::{
     Counter, Facts, Half, Identity, Incoming, Means, Need, Right, Seen, Source, TableLook,
     TableState,
@@ -37,6 +38,10 @@ impl LookAtNode for SqliteNode {
             all_tables: self.all_tables(),
             users: Ok(Vec::new()),
         }
+    }
+
+    fn log_reach(&mut self, _since: Option<&str>) -> Seen<LogReach> {
+        Err("SQLite keeps no log to start from".to_owned())
     }
 }
 

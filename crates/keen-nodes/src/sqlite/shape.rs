@@ -164,6 +164,11 @@ fn describe(
         .map(|c| c.name.clone())
         .collect();
     let shape = TableShape {
+        unique_in_part: unique
+            .iter()
+            .filter(|(_, part)| *part)
+            .map(|(list, _)| list.clone())
+            .collect(),
         unique: unique.into_iter().map(|(list, _)| list).filter(|list| *list != key).collect(),
         references: references(connection, &name)?,
         triggers: triggers(connection, &name)?,

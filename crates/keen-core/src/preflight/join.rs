@@ -1,0 +1,323 @@
+//! Before a node is overwritten or seeded: what it holds that its source does not, whether the source's
+//! log still reaches back far enough, and what to do in which order. It only says; it does nothing.
+
+use std::collections::BTreeMap;
+
+use super::look::{Facts, Seen};
+use crate::topology::{Address, Engine, Node, NodeId, Topology};
+
+/// What was found about a node that is to join.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Joining {
+    /// The node that joins.
+    pub node: NodeId,
+    /// Where it is to be seeded from.
+    pub from: NodeId,
+    /// By table of the sets, what it holds otherwise than its source.
+    pub rows: Vec<(String, Seen<Held>)>,
+    /// Tables that only it has.
+    pub tables: Seen<Vec<String>>,
+    /// Accounts that only it has.
+    pub users: Seen<Vec<String>>,
+    /// How far the source is, and how far back its log reaches.
+    pub log: Seen<LogReach>,
+    /// What to do, in order.
+    pub steps: Vec<(Option<NodeId>, String)>,
+}
+
+/// Rows of one table of the joining node against its source's.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Held {
+    /// Rows that only the joining node holds.
+    pub only_here: u64,
+    /// Rows that both hold, with other contents.
+    pub otherwise: u64,
+    /// Rows that only the source holds.
+    pub only_there: u64,
+}
+
+/// Where a source is, against a position that a snapshot was taken at.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LogReach {
+    /// Its position now.
+    pub now: String,
+    /// The oldest position that its log still reaches back to.
+    pub oldest: Seen<String>,
+    /// How far it has moved since the position that was given, in its own measure.
+    pub moved: Option<String>,
+    /// Whether its log still has everything since that position.
+    pub enough: Option<Seen<bool>>,
+}
+
+impl Joining {
+    /// Whether overwriting the node would lose anything that is known of.
+    #[must_use]
+    pub fn loses(&self) -> bool {
+        let rows = self.rows.iter().filter_map(|(_, held)| held.as_ref().ok());
+        rows.clone().any(|held| held.only_here + held.otherwise > 0)
+            || self.tables.as_ref().is_ok_and(|tables| !tables.is_empty())
+            || self.users.as_ref().is_ok_and(|users| !users.is_empty())
+    }
+
+    /// Whether the log no longer reaches back to the position that was given.
+    #[must_use]
+    pub fn log_is_gone(&self) -> bool {
+        self.log.as_ref().is_ok_and(|log| log.enough == Some(Ok(false)))
+    }
+
+    /// What could not be looked at.
+    #[must_use]
+    pub fn unseen(&self) -> Vec<(String, String)> {
+        let mut unseen: Vec<(String, String)> = Vec::new();
+        let mut note = |what: &str, reason: Option<&String>| {
+            unseen.extend(reason.map(|reason| (what.to_owned(), reason.clone())));
+        };
+        for (table, held) in &self.rows {
+            note(&format!("rows of {table}"), held.as_ref().err());
+        }
+        note("which tables there are", self.tables.as_ref().err());
+        note("which accounts there are", self.users.as_ref().err());
+        note("the source's log", self.log.as_ref().err());
+        if let Ok(log) = &self.log {
+            note("how far back the source's log reaches", log.oldest.as_ref().err());
+        }
+        unseen
+    }
+}
+
+/// Puts together what two looks, a comparison of rows and the source's log tell.
+#[must_use]
+pub fn join(
+    topology: &Topology,
+    (node, there): (NodeId, &Facts),
+    (from, source): (NodeId, &Facts),
+    rows: Vec<(String, Seen<Held>)>,
+    log: Seen<LogReach>,
+) -> Joining {
+    let only = |mine: &Seen<Vec<String>>, theirs: &Seen<Vec<String>>| match (mine, theirs) {
+        (Ok(mine), Ok(theirs)) => {
+            Ok(mine.iter().filter(|name| !theirs.contains(name)).cloned().collect())
+        }
+        (Err(reason), _) | (_, Err(reason)) => Err(reason.clone()),
+    };
+    let unlike = there.engine != source.engine;
+    let users = if unlike {
+        Ok(Vec::new()) // accounts of another kind of server are never carried over
+    } else {
+        only(&there.users, &source.users)
+    };
+    let named = |facts: &Facts, of: &Node| -> Seen<Vec<String>> {
+        let tables = facts.all_tables.as_ref().map_err(Clone::clone)?;
+        Ok(tables.iter().map(|table| common_name(of, table)).collect())
+    };
+    let nodes = &topology.nodes;
+    let mut joining = Joining {
+        node,
+        from,
+        rows,
+        tables: only(&named(there, &nodes[node]), &named(source, &nodes[from])),
+        users,
+        log,
+        steps: Vec::new(),
+    };
+    joining.steps = steps(topology, &joining, there, source);
+    joining
+}
+
+fn common_name(node: &Node, table: &str) -> String {
+    let common = node.names.iter().find(|(_, local)| *local == table).map(|(common, _)| common);
+    common.cloned().unwrap_or_else(|| table.to_owned())
+}
+
+fn steps(
+    topology: &Topology,
+    joining: &Joining,
+    there: &Facts,
+    source: &Facts,
+) -> Vec<(Option<NodeId>, String)> {
+    let (node, from) = (Some(joining.node), Some(joining.from));
+    let names = |id: NodeId| &topology.nodes[id].name;
+    let (joins, seeds) = (names(joining.node), names(joining.from));
+    let mut steps: Vec<(Option<NodeId>, String)> = Vec::new();
+    let mut step = |at: Option<NodeId>, what: &str| steps.push((at, what.to_owned()));
+    if topology.nodes[joining.node].writes {
+        step(node, "keep applications from writing there");
+    }
+    match there.engine {
+        Engine::MariaDb => step(node, "STOP ALL SLAVES"),
+        Engine::Postgres => step(node, "ALTER SUBSCRIPTION ... DISABLE, for each that it has"),
+        Engine::Sqlite => step(node, "stop what carries rows to the file"),
+    }
+    if joining.loses() {
+        let audit = format!("keen audit --node {joins},{seeds} --format json --output before.json");
+        step(None, &format!("keep what only {joins} holds: {audit}"));
+        step(node, &backup(there.engine, topology, joining.node));
+        step(
+            None,
+            "decide with whoever wrote it what of that is to be written again, at the source, by its application",
+        );
+    }
+    match (source.engine, there.engine) {
+        (Engine::MariaDb, Engine::MariaDb) => {
+            let (host, port, database) = address(topology, joining.from);
+            step(
+                from,
+                &format!(
+                    "mariadb-dump --single-transaction --gtid --master-data=2 --routines --triggers --databases {database} > seed.sql # notes the position of this moment"
+                ),
+            );
+            step(node, "RESET MASTER; SET GLOBAL gtid_slave_pos = ''");
+            step(
+                node,
+                "load it without logging it: (echo 'SET sql_log_bin = 0;'; cat seed.sql) | mariadb",
+            );
+            step(node, "SET GLOBAL gtid_slave_pos = '...' # the position that seed.sql notes");
+            step(
+                node,
+                &format!(
+                    "CHANGE MASTER '{seeds}' TO MASTER_HOST = '{host}', MASTER_PORT = {port}, MASTER_USE_GTID = slave_pos, MASTER_USER = ..., MASTER_PASSWORD = ...; START SLAVE '{seeds}'"
+                ),
+            );
+        }
+        (Engine::Postgres, Engine::Postgres) if there.standby => {
+            let (host, port, _) = address(topology, joining.from);
+            step(node, "stop the server and set its data folder aside");
+            step(
+                node,
+                &format!(
+                    "pg_basebackup --host {host} --port {port} --pgdata DATA --write-recovery-conf --create-slot --slot {} --wal-method stream",
+                    plain(joins)
+                ),
+            );
+            step(node, "start the server");
+        }
+        (Engine::Postgres, Engine::Postgres) => {
+            let (host, port, database) = address(topology, joining.from);
+            step(node, "TRUNCATE the tables of the sets, children first, or all in one statement");
+            step(
+                node,
+                &format!(
+                    "CREATE SUBSCRIPTION from_{} CONNECTION 'host={host} port={port} dbname={database} ...' PUBLICATION ... WITH (copy_data = true{})",
+                    plain(seeds),
+                    if there.major >= 16 && topology.nodes[joining.node].writes {
+                        ", origin = none"
+                    } else {
+                        ""
+                    }
+                ),
+            );
+            step(node, "wait until every row of pg_subscription_rel has srsubstate = 'r'");
+        }
+        (Engine::Sqlite, Engine::Sqlite) => {
+            let path =
+                |id: NodeId| topology.nodes[id].at.text().trim_start_matches("sqlite:").to_owned();
+            step(
+                from,
+                &format!(
+                    "sqlite3 '{}' \"VACUUM INTO 'seed.db'\" # one moment, also while it is written to",
+                    path(joining.from)
+                ),
+            );
+            step(node, &format!("mv '{}' aside, and put seed.db in its place", path(joining.node)));
+            step(node, "start what carries rows to it from that moment on");
+        }
+        _ => {
+            step(
+                None,
+                &format!(
+                    "keen preflight --derive {seeds} --for {} # the tables in {joins}'s own words",
+                    there.engine.name()
+                ),
+            );
+            step(node, "create them, empty");
+            step(
+                None,
+                &format!(
+                    "keen plan --node {joins},{seeds} --format sql --output seed # inserts, when {seeds} has the authority"
+                ),
+            );
+            step(node, "run the script, then start what carries rows between the two");
+        }
+    }
+    step(None, "keen preflight: both directions, nothing unread, nothing never copied");
+    step(None, &format!("keen audit --node {joins},{seeds}"));
+    if topology.nodes[joining.node].writes {
+        step(node, "let applications write there again");
+    }
+    steps
+}
+
+fn backup(engine: Engine, topology: &Topology, node: NodeId) -> String {
+    let (host, port, database) = address(topology, node);
+    match engine {
+        Engine::MariaDb => format!(
+            "mariadb-dump --single-transaction --host {host} --port {port} --databases {database} > before.sql"
+        ),
+        Engine::Postgres => format!(
+            "pg_dump --format custom --host {host} --port {port} --file before.dump {database}"
+        ),
+        Engine::Sqlite => {
+            let path = topology.nodes[node].at.text();
+            format!("sqlite3 '{}' \"VACUUM INTO 'before.db'\"", path.trim_start_matches("sqlite:"))
+        }
+    }
+}
+
+fn address(topology: &Topology, node: NodeId) -> (String, u16, String) {
+    match &topology.nodes[node].at {
+        Address::Server(server) => (server.host.clone(), server.port, server.database.clone()),
+        Address::Sqlite(path) => (String::new(), 0, path.clone()),
+    }
+}
+
+/// A name that needs no quotes.
+fn plain(name: &str) -> String {
+    name.replace(['-', '.'], "_").to_ascii_lowercase()
+}
+
+/// How many transactions a MariaDB position is ahead of another, and whether a log that begins at
+/// `oldest` has all of them. Positions are lists of domain-server-sequence; a domain that is not named is at 0.
+#[must_use]
+pub fn gtid_between(since: &str, now: &str, oldest: &str) -> Option<(u64, bool)> {
+    let (since, now, oldest) = (gtids(since)?, gtids(now)?, gtids(oldest)?);
+    let at = |list: &BTreeMap<u32, u64>, domain: &u32| list.get(domain).copied().unwrap_or(0);
+    let moved =
+        now.iter().map(|(domain, sequence)| sequence.saturating_sub(at(&since, domain))).sum();
+    // What it has not moved on in it needs no log of.
+    let enough = now
+        .iter()
+        .all(|(domain, sequence)| at(&since, domain) >= (*sequence).min(at(&oldest, domain)));
+    Some((moved, enough))
+}
+
+fn gtids(text: &str) -> Option<BTreeMap<u32, u64>> {
+    let mut found: BTreeMap<u32, u64> = BTreeMap::new();
+    for part in text.split(',').map(str::trim).filter(|part| !part.is_empty()) {
+        let mut numbers = part.split('-');
+        let domain = numbers.next()?.parse().ok()?;
+        let _server: u32 = numbers.next()?.parse().ok()?;
+        let sequence: u64 = numbers.next()?.parse().ok()?;
+        if numbers.next().is_some() {
+            return None;
+        }
+        let known = found.entry(domain).or_default();
+        *known = (*known).max(sequence);
+    }
+    Some(found)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn positions_are_compared_domain_by_domain() {
+        assert_eq!(gtid_between("0-1-5", "0-1-9", ""), Some((4, true)));
+        assert_eq!(gtid_between("0-1-5", "0-1-9", "0-1-5"), Some((4, true)));
+        assert_eq!(gtid_between("0-1-5", "0-1-9", "0-1-6"), Some((4, false)));
+        // Another domain that the snapshot had nothing of, and whose log is gone.
+        assert_eq!(gtid_between("0-1-5", "0-1-5,2-2-7", "2-2-3"), Some((7, false)));
+        assert_eq!(gtid_between("0-1-5,2-2-7", "0-1-5,2-3-7", "0-1-5,2-3-7"), Some((0, true)));
+        assert_eq!(gtid_between("0/16B3748", "0-1-5", ""), None);
+    }
+}
