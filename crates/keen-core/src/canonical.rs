@@ -48,7 +48,7 @@ pub fn begin_row(out: &mut Vec<u8>) {
 }
 
 /// Appends one cell to the canonical row in `out`.
-#[inline]
+#[inline(always)] // measured: a call per cell is a tenth of reading a table
 pub fn put_cell(out: &mut Vec<u8>, value: ValueRef<'_>) {
     match value {
         ValueRef::Null => out.extend_from_slice(&[tag::NULL, 0]),
@@ -67,7 +67,7 @@ pub fn put_cell(out: &mut Vec<u8>, value: ValueRef<'_>) {
     }
 }
 
-#[inline]
+#[inline(always)]
 fn put_bytes(out: &mut Vec<u8>, tag: u8, payload: &[u8]) {
     if payload.len() < 0x80 {
         out.extend_from_slice(&[tag, payload.len() as u8]);

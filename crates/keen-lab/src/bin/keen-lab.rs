@@ -7,7 +7,9 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 use std::time::Duration;
 
+use clap::builder::PossibleValuesParser;
 use clap::{Parser, ValueEnum};
+use keen_lab::servers::wrong::{self, Wrong};
 use keen_lab::servers::{CHECKER, Engine, Server, ServerFault, ServerLab, Settings, huts, links};
 
 /// Start private database servers, linked, with the tables of the refuge huts, and a keen.toml for them.
@@ -20,6 +22,14 @@ struct Arguments {
     #[arg(value_enum)]
     shape: Shape,
 
+    /// How many servers, for mesh, ring and peers [default: 3, for peers 2].
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u8).range(2..=4))]
+    servers: Option<u8>,
+
+    /// Something to set up wrong, for mesh and peers.
+    #[arg(long, value_name = "WHAT", value_parser = PossibleValuesParser::new(Wrong::ALL.map(Wrong::name)))]
+    wrong: Option<String>,
+
     /// Write the topology file into this folder.
     #[arg(long, value_name = "FOLDER", default_value = ".")]
     output: PathBuf,
@@ -27,11 +37,11 @@ struct Arguments {
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 enum Shape {
-    /// Three MariaDB servers, each following each.
+    /// MariaDB servers, each following each.
     Mesh,
-    /// Three MariaDB servers, each following the one before it.
+    /// MariaDB servers, each following the one before it.
     Ring,
-    /// Two PostgreSQL 18 servers, each subscribed to the other.
+    /// PostgreSQL 18 servers, each subscribed to each other.
     Peers,
     /// A PostgreSQL 15 server and two subscribers, one of them with a filter and a column list.
     Publisher,
@@ -39,14 +49,23 @@ enum Shape {
     Mixed,
 }
 
-const MESH: &str = "[[link]]\nmesh = [\"valley\", \"saddle\", \"cirque\"]\ncarries = [\"stays\"]\n";
+/// The link of so many nodes, each to each.
+fn mesh(names: &[&str]) -> String {
+    let names: Vec<String> = names.iter().map(|name| format!("\"{name}\"")).collect();
+    format!("[[link]]\nmesh = [{}]\ncarries = [\"stays\"]\n", names.join(", "))
+}
+
 const STAYS: &str = "[set.stays]\ntables = [\"guest\", \"stay\"]\n\n";
 
 /// Servers by the names of their nodes.
 type Nodes = Vec<(&'static str, Server)>;
 
-fn start(lab: &ServerLab, shape: Shape) -> Result<(Nodes, String), ServerFault> {
-    let names = ["valley", "saddle", "cirque"];
+fn start(lab: &ServerLab, arguments: &Arguments) -> Result<(Nodes, String), ServerFault> {
+    let names = ["valley", "saddle", "cirque", "col"];
+    let shape = arguments.shape;
+    let count = arguments.servers.map_or(if shape == Shape::Peers { 2 } else { 3 }, usize::from);
+    let names = &names[..count];
+    let linked = format!("{STAYS}{}", mesh(names));
     let mariadb = |settled: fn(&[Server]) -> Result<(), ServerFault>| {
         let mut servers = Vec::new();
         for (id, name) in (1..).zip(names) {
@@ -60,25 +79,18 @@ fn start(lab: &ServerLab, shape: Shape) -> Result<(Nodes, String), ServerFault> 
         Ok::<_, ServerFault>(servers)
     };
     let (servers, rest) = match shape {
-        Shape::Mesh => (mariadb(links::mariadb_mesh)?, format!("{STAYS}{MESH}")),
-        Shape::Ring => {
-            (mariadb(links::mariadb_ring)?, format!("{STAYS}{}", MESH.replace("mesh", "ring")))
-        }
+        Shape::Mesh => (mariadb(links::mariadb_mesh)?, linked),
+        Shape::Ring => (mariadb(links::mariadb_ring)?, linked.replace("mesh", "ring")),
         Shape::Peers => {
-            let servers =
-                lab.start_all(&[("valley", Engine::Postgres18), ("saddle", Engine::Postgres18)])?;
+            let wanted: Vec<_> = names.iter().map(|name| (*name, Engine::Postgres18)).collect();
+            let servers = lab.start_all(&wanted)?;
             for server in &servers {
                 huts::tables(server)?;
                 huts::rows(server)?;
             }
             links::postgres_peers(&servers, "guest, stay")?;
             links::postgres_settled(&servers, Duration::from_secs(30))?;
-            (
-                servers,
-                format!(
-                    "{STAYS}[[link]]\nboth = [\"valley\", \"saddle\"]\ncarries = [\"stays\"]\n"
-                ),
-            )
+            (servers, linked)
         }
         Shape::Publisher => (
             publisher(lab)?,
@@ -90,16 +102,26 @@ fn start(lab: &ServerLab, shape: Shape) -> Result<(Nodes, String), ServerFault> 
         ),
         Shape::Mixed => {
             let engines = [Engine::MariaDb, Engine::Postgres15, Engine::Postgres18];
-            let wanted: Vec<_> = names.into_iter().zip(engines).collect();
+            let wanted: Vec<_> = names.iter().copied().zip(engines).collect();
             let servers = lab.start_all(&wanted)?;
             for server in &servers {
                 huts::tables(server)?;
                 huts::rows(server)?;
             }
-            (servers, format!("{STAYS}{MESH}"))
+            (servers, linked)
         }
     };
-    Ok((names.into_iter().zip(servers).collect(), rest))
+    if let Some(what) =
+        Wrong::ALL.into_iter().find(|w| Some(w.name()) == arguments.wrong.as_deref())
+    {
+        let fits = matches!(shape, Shape::Mesh | Shape::Peers) && what.fits(servers[0].engine());
+        if !fits {
+            let said = format!("these servers cannot be wrong in the way \"{}\"", what.name());
+            return Err(ServerFault::Server(said));
+        }
+        wrong::make(what, &servers)?;
+    }
+    Ok((names.iter().copied().zip(servers).collect(), rest))
 }
 
 fn publisher(lab: &ServerLab) -> Result<Vec<Server>, ServerFault> {
@@ -144,7 +166,7 @@ fn run(arguments: &Arguments) -> Result<(), Box<dyn std::error::Error>> {
         .into());
     }
     let lab = ServerLab::new()?;
-    let (nodes, rest) = start(&lab, arguments.shape)?;
+    let (nodes, rest) = start(&lab, arguments)?;
     fs::write(&file, topology(&nodes, &rest))?;
     let mut out = std::io::stdout();
     writeln!(out, "The servers are up. In another terminal:")?;

@@ -10,12 +10,14 @@
 //! - [`instance`]: one server and its process.
 //! - [`template`]: where the programs are, and the data folder that copies are made of.
 //! - [`links`]: meshes, rings, peers, publishers and subscribers.
+//! - [`wrong`]: the same in half-done and wrong ways.
 //! - [`huts`]: the tables of the refuge huts on such servers.
 
 pub mod huts;
 pub mod instance;
 pub mod links;
 pub mod template;
+pub mod wrong;
 
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
