@@ -14,6 +14,9 @@ fn the_demo_shows_the_whole_way_and_the_commands_it_names_work() {
     let run = folder.keen(&["demo", "--dir", "huts"]);
     assert_eq!((run.code, run.err.as_str()), (0, ""), "{run:?}");
     for part in [
+        "keen preflight",
+        "warn  trigger-again  weather_reading on archive",
+        "…, phone, note on valley and saddle; …, note, phone on cirque",
         "keen audit",
         "keen plan",
         "15 divergent rows in 5 of 8 tables",
@@ -33,7 +36,7 @@ fn the_demo_shows_the_whole_way_and_the_commands_it_names_work() {
         .filter(|line| line.contains("--topology"))
         .map(|line| line.split_whitespace().collect())
         .collect();
-    assert_eq!(commands.len(), 6);
+    assert_eq!(commands.len(), 7);
     for command in commands {
         let run = folder.keen(&command);
         assert_eq!((run.code, run.err.as_str()), (1, ""), "{command:?}: {run:?}");

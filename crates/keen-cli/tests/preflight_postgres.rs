@@ -409,7 +409,7 @@ fn six_healthy_nodes() {
     // One that is dead, and one that takes connections and never answers: the others are looked at all the same.
     network.servers[4].kill();
     network.servers[0].freeze();
-    let run = network.keen(&["preflight", "--format", "json", "--wait", "1s"]);
+    let run = network.keen(&["preflight", "--format", "json", "--wait", "3s"]);
     let found = bad(&run);
     assert!(found.contains(&"stop unreachable a".to_owned()), "{found:?}");
     assert!(found.contains(&"stop unreachable e".to_owned()), "{found:?}");
@@ -446,7 +446,7 @@ fn each_way_of_not_getting_in_is_told_apart() {
         let password = if to.contains("hidden") { "x" } else { keen_lab::servers::CHECKER.1 };
         let output = network
             .folder
-            .command(&["preflight", "--format", "json", "--wait", "2s"])
+            .command(&["preflight", "--format", "json", "--wait", "4s"])
             .env("KEEN_TEST", password)
             .output()
             .unwrap();
@@ -487,4 +487,52 @@ fn each_way_of_not_getting_in_is_told_apart() {
     assert!(findings(&run).iter().any(|f| f.contains("unreachable") || f.contains("link-absent")));
     let run = network.keen(&["preflight", "--format", "json"]);
     assert_eq!(bad(&run).iter().filter(|f| f.contains("link-absent")).count(), 2, "{}", run.out);
+}
+
+#[test]
+fn nothing_is_written() {
+    let mut network = Network::postgres_peers();
+    network.servers[0].restart_with(&["log_statement = 'all'"]).unwrap();
+    until_found(&network, &NOTHING);
+    let before = network.servers[0].log().len();
+    network.keen(&["preflight"]);
+    network.keen(&["preflight", "--join", "b", "--from", "a"]);
+    network.keen(&["preflight", "--derive", "a", "--for", "mariadb"]);
+    let log = network.servers[0].log()[before..].to_owned();
+    let said: Vec<&str> = log
+        .lines()
+        .filter_map(|line| {
+            let (_, said) = line.split_once("LOG:  statement: ").or_else(|| {
+                let (_, said) = line.split_once("LOG:  execute ")?;
+                said.split_once(": ").map(|(_, said)| ("", said))
+            })?;
+            Some(said)
+        })
+        .filter(|said| {
+            !said.contains("START_REPLICATION") && !said.contains("pg_catalog.set_config")
+        })
+        .collect();
+    assert!(said.len() > 30, "{log}");
+    let reads =
+        ["SELECT", "SET", "BEGIN", "SAVEPOINT", "RELEASE", "ROLLBACK", "COPY (SELECT", "WITH"];
+    for said in said {
+        assert!(reads.iter().any(|word| said.starts_with(word)), "{said}");
+        assert!(!said.contains("pg_drop") && !said.contains("pg_create"), "{said}");
+    }
+}
+
+#[test]
+fn one_database_behind_two_addresses_is_no_pair() {
+    let lab = ServerLab::new().unwrap();
+    let a = lab.start("a", Engine::Postgres15).unwrap();
+    huts::tables(&a).unwrap();
+    let port = a.port();
+    let network = Network::new(lab, vec![a], "");
+    let text = std::fs::read_to_string(network.folder.path("keen.toml")).unwrap();
+    let other = text.replace("name = \"refuge-huts\"\n", "").replace("[node.a]", "[node.b]");
+    let other = other.replace(&format!("127.0.0.1:{port}"), &format!("localhost:{port}"));
+    let link = format!("{STAYS}[[link]]\nboth = [\"a\", \"b\"]\ncarries = [\"stays\"]\n");
+    std::fs::write(network.folder.path("keen.toml"), format!("{text}{other}{link}")).unwrap();
+    let run = network.keen(&["preflight", "--format", "json"]);
+    assert!(bad(&run).contains(&"stop same-database a,b".to_owned()), "{}", run.out);
 }

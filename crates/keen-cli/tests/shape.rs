@@ -185,6 +185,18 @@ fn mariadb_travels_by_position() {
 }
 
 #[test]
+fn a_column_that_only_one_of_three_has_is_a_surplus() {
+    let network = Network::mariadb_mesh();
+    let extra = "SET SESSION sql_log_bin = 0;\nALTER TABLE stay ADD COLUMN dogs int NOT NULL";
+    network.servers[2].run(extra).unwrap();
+    let run = network.keen(&SHAPE);
+    assert_eq!(bad(&run), ["stop column-surplus c"], "{}", run.out);
+    let found = first(&run, "column-surplus");
+    assert_eq!(found["found"], "only c has column dogs");
+    assert!(found["effect"].as_str().unwrap().contains("refuses to be without"), "{found}");
+}
+
+#[test]
 fn unlike_engines_are_told_what_carries_over_and_what_does_not() {
     let lab = ServerLab::new().unwrap();
     let a = lab.start("a", Engine::Postgres15).unwrap();
@@ -251,7 +263,19 @@ fn the_legend_knows_every_check_and_a_wrong_name_is_helped() {
     let wrong = folder.keen(&["explain", "colum-order"]);
     assert_eq!(wrong.code, 2);
     assert!(wrong.err.contains("did you mean column-order?"), "{}", wrong.err);
-    assert!(list.out.lines().filter(|line| line.starts_with("  ")).count() > 40, "{}", list.out);
+    // The document has every check in the words of the program.
+    let document = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/preflight.md");
+    let document = std::fs::read_to_string(document).unwrap();
+    let checks: Vec<(&str, &str)> = list
+        .out
+        .lines()
+        .filter_map(|line| line.strip_prefix("  ")?.split_once("  "))
+        .map(|(name, meaning)| (name, meaning.trim()))
+        .collect();
+    assert!(checks.len() > 40, "{}", list.out);
+    for (name, meaning) in checks {
+        assert!(document.contains(&format!("| `{name}` | {meaning} |")), "{name}: {meaning}");
+    }
 }
 
 #[test]

@@ -101,6 +101,11 @@ CREATE TABLE trail_notice (code TEXT NOT NULL PRIMARY KEY, trail TEXT NOT NULL, 
 const ARCHIVE_SCHEMA: &str = r#"
 CREATE TABLE weather_reading (hut TEXT NOT NULL, taken TEXT NOT NULL, temperature REAL, wind INTEGER,
     PRIMARY KEY (hut, taken)) WITHOUT ROWID;
+CREATE TABLE frost_day (hut TEXT NOT NULL, day TEXT NOT NULL, PRIMARY KEY (hut, day)) WITHOUT ROWID;
+CREATE TRIGGER note_frost AFTER INSERT ON weather_reading WHEN new.temperature < 0
+BEGIN
+    INSERT OR IGNORE INTO frost_day VALUES (new.hut, substr(new.taken, 1, 10));
+END;
 "#;
 
 const OFFICES: [&str; 3] = ["valley", "saddle", "cirque"];
@@ -116,6 +121,8 @@ pub fn tell(folder: &Path, seed: u64) -> Result<Vec<Deed>, LabError> {
     let schema = |node: &str| match node {
         "archive" => ARCHIVE_SCHEMA.to_owned(),
         board if board.starts_with("board-") => BOARD_SCHEMA.to_owned(),
+        // Set up from an older script: the same columns, two of them the other way round.
+        "cirque" => OFFICE_SCHEMA.replace("phone TEXT, note TEXT", "note TEXT, phone TEXT"),
         _ => OFFICE_SCHEMA.to_owned(),
     };
     let mut lab = Lab::create(folder, TOPOLOGY, schema, seed)?;

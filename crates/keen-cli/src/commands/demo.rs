@@ -13,9 +13,10 @@ use crate::args::DemoArgs;
 use crate::audit_run::{self, Scope, Stop};
 use crate::exit::Exit;
 use crate::load;
+use crate::preflight_run::{self, Asked};
 use crate::render::audit_text::{self, TextSink};
-use crate::render::plan_text;
 use crate::render::style::{HEADING, counted, styled};
+use crate::render::{plan_text, preflight_text};
 use crate::terminal::Terminal;
 
 /// Steps of the plan that the demo shows; the rest is a command away.
@@ -44,10 +45,27 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
     writeln!(
         out,
         "{}\n\
+         Most broken replication was broken before the first row moved. By hand:\n  \
+         keen preflight --topology {shown}\n",
+        step(2, "keen preflight: nodes, rights, settings, clocks, tables, links")
+    )?;
+    let asked = Asked {
+        nodes: !0,
+        left_out: Vec::new(),
+        tables: Vec::new(),
+        wait: Scope::whole().wait,
+        scope: keen_core::preflight::Scope { shape: true, only_shape: false },
+    };
+    let outcome = preflight_run::run(&loaded, &asked, &stop)?;
+    writeln!(out, "{}", preflight_text::write(&loaded.topology, &outcome, terminal.columns))?;
+
+    writeln!(
+        out,
+        "{}\n\
          Each node is read once. A row is expected where the links lead: the three huts should hold the\n\
          same, a board what its filter lets through, the archive every hut's readings. By hand:\n  \
          keen audit --topology {shown}\n",
-        step(2, "keen audit: every row over all nodes, and who agrees with whom")
+        step(3, "keen audit: every row over all nodes, and who agrees with whom")
     )?;
     let mut sink = TextSink::new(ROWS_SHOWN);
     let totals = audit_run::run(&loaded, &Scope::whole(), &mut sink, &stop, terminal.progress)?;
@@ -59,7 +77,7 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
          keen.toml says who is right: most of the huts, for notices the valley. Where that does not\n\
          decide, the plan asks. It is only a plan; nothing is carried out. By hand:\n  \
          keen plan --topology {shown}\n",
-        step(3, "keen plan: what would put them right, step by step")
+        step(4, "keen plan: what would put them right, step by step")
     )?;
     let planned = plan::from_nodes(&loaded, &Scope::whole(), u64::MAX, &stop, terminal)?;
     writeln!(
@@ -71,11 +89,12 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
     writeln!(
         out,
         "{}\n  \
+         keen explain trigger-again\n  \
          keen audit --topology {shown} --table stay\n  \
          keen audit --topology {shown} --format json --output audit.json\n  \
          keen plan  --topology {shown} --from audit.json\n  \
          keen plan  --topology {shown} --format sql --output repair",
-        step(4, "Go on from here")
+        step(5, "Go on from here")
     )?;
     out.flush()?;
     Ok(if totals.stopped { Exit::Interrupted } else { Exit::Agree })

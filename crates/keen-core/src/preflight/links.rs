@@ -303,6 +303,27 @@ fn carried(desk: &mut Desk<'_>, known: &Known<'_>) {
     if !beside.first().is_some_and(|first| std::ptr::eq(*first, known.link)) {
         return; // judged with the first of them
     }
+    if known.link.means != Means::Subscription {
+        let whole = |link: &&Link| {
+            let sets = link.carries.iter().map(|set| &topology.sets[*set]);
+            sets.clone().all(|set| set.filter.is_none())
+        };
+        let links: Vec<&Link> = declared_as(topology, known).filter(whole).collect();
+        let sets = links.iter().flat_map(|link| &link.carries);
+        let tables = sets.flat_map(|set| &topology.sets[*set].tables);
+        let named =
+            |table: &String| (table.clone(), topology.nodes[from].name_of(table).to_owned());
+        let mut empty: Vec<(String, String)> = tables
+            .map(named)
+            .filter(|(table, _)| {
+                (any_rows(desk, from, table), any_rows(desk, known.to, table))
+                    == (Some(true), Some(false))
+            })
+            .collect();
+        empty.sort();
+        empty.dedup();
+        never_copied(desk, known, from, &empty);
+    }
     if known.link.means == Means::BinaryLog {
         super::mariadb::carried(desk, known.to, from, &beside);
     }
@@ -501,12 +522,15 @@ fn plain(condition: &str) -> String {
     text.replace("<>", "!=")
 }
 
+/// Whether a table holds any row, if that could be seen.
+fn any_rows(desk: &Desk<'_>, node: NodeId, table: &str) -> Option<bool> {
+    let look = desk.facts(node)?.tables.get(table)?.as_ref().ok()?.there()?;
+    look.any_rows.as_ref().ok().copied()
+}
+
 /// Tables that a subscription took up without copying what was there before.
 fn never_copied(desk: &mut Desk<'_>, known: &Known<'_>, from: NodeId, tables: &[(String, String)]) {
-    let rows = |node: NodeId, table: &str| {
-        let look = desk.facts(node)?.tables.get(table)?.as_ref().ok()?.there()?;
-        look.any_rows.as_ref().ok().copied()
-    };
+    let rows = |node: NodeId, table: &str| any_rows(desk, node, table);
     let (mut empty, mut filled) = (Vec::new(), Vec::new());
     for (table, named) in tables {
         match (rows(from, table), rows(known.to, table)) {
@@ -523,7 +547,7 @@ fn never_copied(desk: &mut Desk<'_>, known: &Known<'_>, from: NodeId, tables: &[
             "the rows of {list} were never copied from {source} to {receiver}, where there are none"
         );
         let advice = format!(
-            "copy {list}, for example with pg_dump --data-only --table, while nothing is written; then audit"
+            "copy {list} while nothing is written, then audit: keen preflight --join {receiver} --from {source} says how"
         );
         desk.find(
             Finding::new(&NEVER_COPIED, Level::Warn, [from, known.to], found)

@@ -285,7 +285,7 @@ impl<'d, 'a> Bench<'d, 'a> {
             .collect();
         let mut found = format!("the same columns stand in another order: {}", shown.join("; "));
         if tail {
-            found.push_str("; it looks as if peers each added a column at the same time");
+            found.push_str("; as it is after peers each added a column at the same time");
         }
         let nodes: Vec<NodeId> = groups.iter().flat_map(|(_, nodes)| nodes.clone()).collect();
         let finding = if wrong.is_empty() {
@@ -658,10 +658,18 @@ impl<'d, 'a> Bench<'d, 'a> {
                 "{who} on {} fires on rows that replication applies",
                 self.desk.name(*node)
             );
+            let there = |(from, _): &(NodeId, NodeId)| {
+                self.looks.get(from).is_some_and(|(_, source)| !source.shape.triggers.is_empty())
+            };
+            let effect = if into.iter().any(there) {
+                "what it writes is written a second time, for every row that arrives"
+            } else {
+                "for every row that arrives it writes what no other node has"
+            };
             let finding = self
                 .finding(&TRIGGER_AGAIN, Level::Warn, &[*node], found)
                 .on_links(into)
-                .will("what it writes is written a second time, for every row that arrives");
+                .will(effect);
             self.desk.find(finding);
         }
     }

@@ -144,20 +144,9 @@ impl SqliteNode {
         };
         let sql = format!("SELECT EXISTS (SELECT 1 FROM {})", quoted(local));
         let any_rows = self.connection.query_row(&sql, [], |row| row.get(0));
-        let declared: String = self
-            .connection
-            .query_row(
-                "SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ?1 COLLATE NOCASE",
-                [local],
-                |row| row.get(0),
-            )
-            .unwrap_or_default();
-        let counts = declared.to_ascii_uppercase().contains("AUTOINCREMENT");
-        let counters = shape.key.iter().filter(|_| counts).map(|column| Counter {
-            column: column.clone(),
-            step: 1,
-            offset: 0,
-        });
+        let counted = shape.columns.iter().filter(|column| column.counted);
+        let counters =
+            counted.map(|column| Counter { column: column.name.clone(), step: 1, offset: 0 });
         Ok(TableState::There(Box::new(TableLook {
             any_rows: any_rows.map_err(|error| error.to_string()),
             named_by: None,

@@ -206,7 +206,7 @@ impl Select {
     /// A row of the result for each row of the table.
     fn fetched(&self) -> String {
         let range = self.range.iter().map(|range| format!(" WHERE {range}"));
-        self.from(&self.cells(), range.collect())
+        self.from(&self.cells(), &range.collect::<String>())
     }
 
     /// A row of the result for each full batch.
@@ -216,10 +216,10 @@ impl Select {
             Some(range) => format!(" WHERE ({range}) AND {take}"),
             None => format!(" WHERE {take}"),
         };
-        self.from("1", conditions)
+        self.from("1", &conditions)
     }
 
-    fn from(&self, selected: &str, conditions: String) -> String {
+    fn from(&self, selected: &str, conditions: &str) -> String {
         let mut sql = format!("SELECT {selected} FROM {}{conditions}", self.table);
         if !self.order.is_empty() {
             sql.push_str(" ORDER BY ");

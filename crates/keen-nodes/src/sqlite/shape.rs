@@ -152,9 +152,16 @@ fn describe(
             && column.name == key[0]
             && column.declared.eq_ignore_ascii_case("INTEGER")
     };
+    let sql: String = connection.query_row(
+        "SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ?1",
+        [name_of_table],
+        |row| row.get(0),
+    )?;
+    let counts = sql.to_ascii_uppercase().contains("AUTOINCREMENT");
     for column in &mut columns {
         if is_rowid(column) {
             column.optional = true;
+            column.counted = counts;
         }
     }
     let rowid_key = columns.iter().any(is_rowid);
