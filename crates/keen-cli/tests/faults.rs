@@ -38,7 +38,7 @@ fn others_agree(run: &Run, node: &str, said: &[&str]) -> Json {
 }
 
 fn audit(network: &Network) -> Run {
-    network.keen(&["audit", "--format", "json", "--wait", "6s", "--silence", "3s"])
+    network.keen(&["audit", "--format", "json", "--wait", "4s", "--silence", "8s"])
 }
 
 #[test]

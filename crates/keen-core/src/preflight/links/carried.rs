@@ -1,0 +1,295 @@
+//! What travels over a link: tables, rows and columns against those of the sets.
+
+use super::super::legend::{Area, CARRIED_OTHERWISE, NEVER_COPIED, TABLE_NOT_CARRIED};
+use super::super::look::{Incoming, Means, Publication, Published};
+use super::super::mariadb;
+use super::{Desk, Finding, Known, Level, declared_as, source_of};
+use crate::topology::{ColumnChoice, Link, NodeId};
+
+/// Whether a table that one node calls `full` (schema and name) is the one that the file calls `local`.
+fn same_table(full: &str, local: &str) -> bool {
+    full == local
+        || full.strip_prefix("public.").is_some_and(|name| name == local)
+        || (!local.contains('.') && full.rsplit_once('.').is_some_and(|(_, name)| name == local))
+}
+
+pub(super) fn carried(desk: &mut Desk<'_>, known: &Known<'_>) {
+    let topology = desk.topology;
+    let Some(from) = known.from else { return };
+    // Several subscriptions may carry the sets of one link between them: what any of them takes is taken.
+    let beside = match desk.facts(known.to).map(|facts| &facts.incoming) {
+        Some(Ok(incoming)) => {
+            incoming.iter().filter(|other| source_of(desk, known.to, other) == Some(from)).collect()
+        }
+        _ => vec![known.link],
+    };
+    if !beside.first().is_some_and(|first| std::ptr::eq(*first, known.link)) {
+        return; // judged with the first of them
+    }
+    if known.link.means != Means::Subscription {
+        let whole = |link: &&Link| {
+            let sets = link.carries.iter().map(|set| &topology.sets[*set]);
+            sets.clone().all(|set| set.filter.is_none())
+        };
+        let links: Vec<&Link> = declared_as(topology, known).filter(whole).collect();
+        let sets = links.iter().flat_map(|link| &link.carries);
+        let tables = sets.flat_map(|set| &topology.sets[*set].tables);
+        let named =
+            |table: &String| (table.clone(), topology.nodes[from].name_of(table).to_owned());
+        let mut empty: Vec<(String, String)> = tables
+            .map(named)
+            .filter(|(table, _)| {
+                (any_rows(desk, from, table), any_rows(desk, known.to, table))
+                    == (Some(true), Some(false))
+            })
+            .collect();
+        empty.sort();
+        empty.dedup();
+        never_copied(desk, known, from, &empty);
+    }
+    if known.link.means == Means::BinaryLog {
+        mariadb::carried(desk, known.to, from, &beside);
+    }
+    if known.link.means != Means::Subscription {
+        return;
+    }
+    let Some(source) = desk.facts(from) else { return };
+    let what = "what it publishes";
+    let Some(publications) = desk.seen(Area::Links, from, what, &source.publications) else {
+        return;
+    };
+    let taken: Vec<&Publication> = publications
+        .iter()
+        .filter(|p| beside.iter().any(|link| link.publications.contains(&p.name)))
+        .collect();
+    let sets: Vec<usize> =
+        declared_as(topology, known).flat_map(|link| link.carries.iter().copied()).collect();
+    let mut uncopied: Vec<(String, String)> = Vec::new();
+    for set in sets {
+        for table in &topology.sets[set].tables {
+            desk.looked(Area::Links);
+            let named = table_carried(desk, known, &beside, &taken, (from, set, table));
+            uncopied.extend(named.map(|named| (table.clone(), named)));
+        }
+    }
+    uncopied.sort();
+    uncopied.dedup();
+    never_copied(desk, known, from, &uncopied);
+    for publication in taken.iter().filter(|publication| !publication.leaves_out.is_empty()) {
+        desk.find(
+            Finding::new(
+                &CARRIED_OTHERWISE,
+                Level::Warn,
+                [from, known.to],
+                format!(
+                    "publication {} on {} leaves out every {}",
+                    publication.name,
+                    desk.name(from),
+                    publication.leaves_out.join(", every ")
+                ),
+            )
+            .on_links(vec![(from, known.to)])
+            .run(
+                from,
+                format!(
+                    "ALTER PUBLICATION \"{}\" SET (publish = 'insert, update, delete, truncate')",
+                    publication.name
+                ),
+            ),
+        );
+    }
+}
+
+/// Returns what the receiver calls the table, if it took it up without copying it.
+fn table_carried(
+    desk: &mut Desk<'_>,
+    known: &Known<'_>,
+    beside: &[&Incoming],
+    taken: &[&Publication],
+    (from, set, table): (NodeId, usize, &str),
+) -> Option<String> {
+    let topology = desk.topology;
+    let (source, receiver) = (&topology.nodes[from], &topology.nodes[known.to]);
+    let links = vec![(from, known.to)];
+    let there = source.name_of(table);
+    let published: Vec<(&Publication, &Published)> = taken
+        .iter()
+        .flat_map(|p| p.tables.iter().map(move |t| (*p, t)))
+        .filter(|(_, published)| same_table(&published.table, there))
+        .collect();
+    let Some((publication, entry)) = published.first() else {
+        let name = taken.first().map_or("...", |p| &p.name);
+        let found = format!("{} does not publish {there} to {}", source.name, receiver.name);
+        desk.find(
+            Finding::new(&TABLE_NOT_CARRIED, Level::Stop, [from, known.to], found)
+                .of_table(table)
+                .on_links(links)
+                .run(from, format!("ALTER PUBLICATION \"{name}\" ADD TABLE {there}"))
+                .run(
+                    known.to,
+                    format!("ALTER SUBSCRIPTION \"{}\" REFRESH PUBLICATION", known.link.name),
+                ),
+        );
+        return None;
+    };
+    let here = receiver.name_of(table);
+    let list = beside.iter().filter_map(|link| link.tables.as_ref()).flatten();
+    let mut entries = list.filter(|taken| same_table(&taken.table, here)).peekable();
+    if entries.peek().is_none() && beside.iter().all(|link| link.tables.is_some()) {
+        let found =
+            format!("{} publishes {there}, and {} has not taken it up", source.name, receiver.name);
+        desk.find(
+            Finding::new(&TABLE_NOT_CARRIED, Level::Stop, [from, known.to], found)
+                .of_table(table)
+                .on_links(links.clone())
+                .run(
+                    known.to,
+                    format!("ALTER SUBSCRIPTION \"{}\" REFRESH PUBLICATION", known.link.name),
+                ),
+        );
+    }
+    let uncopied = entries.find(|entry| entry.ready && !entry.copied).map(|e| e.table.clone());
+    parts(desk, known, (from, set, table), publication, entry);
+    uncopied
+}
+
+/// Rows and columns that travel, against those of the set.
+fn parts(
+    desk: &mut Desk<'_>,
+    known: &Known<'_>,
+    (from, set, table): (NodeId, usize, &str),
+    publication: &Publication,
+    entry: &Published,
+) {
+    let topology = desk.topology;
+    let set = &topology.sets[set];
+    let (source, receiver) = (&topology.nodes[from].name, &topology.nodes[known.to].name);
+    let mut otherwise = |found: String, needed: String| {
+        desk.find(
+            Finding::new(&CARRIED_OTHERWISE, Level::Warn, [from, known.to], found)
+                .of_table(table)
+                .on_links(vec![(from, known.to)])
+                .needs(needed),
+        );
+    };
+    let place = format!("publication {} of {source} to {receiver}", publication.name);
+    match (&set.filter, &entry.filter) {
+        (Some(filter), None) => otherwise(
+            format!("{table} travels whole in {place}, and set {} has a filter", set.name),
+            format!("WHERE ({filter})"),
+        ),
+        (None, Some(filter)) => otherwise(
+            format!(
+                "{table} travels only where {filter} in {place}, and set {} has no filter",
+                set.name
+            ),
+            "all rows".to_owned(),
+        ),
+        (Some(ours), Some(theirs)) if plain(ours) != plain(theirs) => otherwise(
+            format!("{table} travels where {theirs} in {place}, and set {} says {ours}", set.name),
+            format!("WHERE ({ours})"),
+        ),
+        _ => {}
+    }
+    let shape = desk.facts(from).and_then(|facts| facts.tables.get(table)?.as_ref().ok()?.there());
+    let Some(shape) = shape.map(|look| &look.shape) else { return };
+    let in_set = |name: &String| match &set.columns {
+        ColumnChoice::All => true,
+        ColumnChoice::Only(list) => list.contains(name) || shape.key.contains(name),
+        ColumnChoice::Without(list) => !list.contains(name),
+    };
+    let wanted: Vec<&String> = shape
+        .columns
+        .iter()
+        .filter(|c| !c.generated)
+        .map(|c| &c.name)
+        .filter(|n| in_set(n))
+        .collect();
+    let lacking: Vec<&str> =
+        wanted.iter().filter(|n| !entry.columns.contains(n)).map(|n| n.as_str()).collect();
+    let surplus: Vec<&str> = entry
+        .columns
+        .iter()
+        .filter(|n| !wanted.contains(n) && shape.column(n).is_none_or(|c| !c.generated))
+        .map(String::as_str)
+        .collect();
+    let mut otherwise = |found: String| {
+        let wanted: Vec<&str> = wanted.iter().map(|n| n.as_str()).collect();
+        desk.find(
+            Finding::new(&CARRIED_OTHERWISE, Level::Warn, [from, known.to], found)
+                .of_table(table)
+                .on_links(vec![(from, known.to)])
+                .needs(wanted.join(", ")),
+        );
+    };
+    if !lacking.is_empty() {
+        otherwise(format!("{table} travels without {} in {place}", lacking.join(", ")));
+    }
+    if !surplus.is_empty() {
+        otherwise(format!(
+            "{table} travels with {} in {place}, which set {} leaves out",
+            surplus.join(", "),
+            set.name
+        ));
+    }
+}
+
+/// A condition without what servers add or drop when they print it.
+fn plain(condition: &str) -> String {
+    let mut text: String =
+        condition.chars().filter(|c| !c.is_whitespace() && !"()\"".contains(*c)).collect();
+    text.make_ascii_lowercase();
+    for cast in ["::text", "::charactervarying", "::bpchar", "::integer", "::bigint", "::numeric"] {
+        text = text.replace(cast, "");
+    }
+    text.replace("<>", "!=")
+}
+
+/// Whether a table holds any row, if that could be seen.
+fn any_rows(desk: &Desk<'_>, node: NodeId, table: &str) -> Option<bool> {
+    let look = desk.facts(node)?.tables.get(table)?.as_ref().ok()?.there()?;
+    look.any_rows.as_ref().ok().copied()
+}
+
+/// Tables that a subscription took up without copying what was there before.
+fn never_copied(desk: &mut Desk<'_>, known: &Known<'_>, from: NodeId, tables: &[(String, String)]) {
+    let rows = |node: NodeId, table: &str| any_rows(desk, node, table);
+    let (mut empty, mut filled) = (Vec::new(), Vec::new());
+    for (table, named) in tables {
+        match (rows(from, table), rows(known.to, table)) {
+            (Some(false), _) => {} // there was nothing to copy
+            (Some(true), Some(false)) => empty.push(named.as_str()),
+            _ => filled.push((table.as_str(), named.as_str())),
+        }
+    }
+    let (source, receiver) = (desk.name(from), desk.name(known.to));
+    let links = vec![(from, known.to)];
+    if !empty.is_empty() {
+        let list = empty.join(", ");
+        let found = format!(
+            "the rows of {list} were never copied from {source} to {receiver}, where there are none"
+        );
+        let advice = format!(
+            "copy {list} while nothing is written, then audit: keen preflight --join {receiver} --from {source} says how"
+        );
+        desk.find(
+            Finding::new(&NEVER_COPIED, Level::Warn, [from, known.to], found)
+                .on_links(links.clone())
+                .advise(Some(known.to), advice),
+        );
+    }
+    if !filled.is_empty() {
+        let named: Vec<&str> = filled.iter().map(|(_, named)| *named).collect();
+        let found = format!(
+            "the rows of {} on {receiver} were not copied from {source} by {} {}",
+            named.join(", "),
+            known.link.means.words(),
+            known.link.name
+        );
+        desk.find(
+            Finding::new(&NEVER_COPIED, Level::Note, [from, known.to], found)
+                .on_links(links)
+                .advise(None, "keen audit shows whether they are the same"),
+        );
+    }
+}

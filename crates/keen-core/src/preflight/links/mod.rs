@@ -1,0 +1,331 @@
+//! Links: what the file declares against what the nodes know of.
+//!
+//! Here each known link is put to its source and held against the file; [`carried`] looks at what
+//! travels over it, [`routes`] at what several links make together.
+
+mod carried;
+mod routes;
+
+use super::legend::{
+    Area, DELAY_DIFFERS, LINK_ABSENT, LINK_DOWN, LINK_ONE_WAY, LINK_STRAY, SOURCE_UNREACHED,
+};
+use super::look::{Half, Incoming, Means, Slot};
+use super::{Desk, Finding, Level, Reaches};
+use crate::topology::{Address, Link, NodeId, Topology};
+
+/// A link that a node knows of, and where it comes from.
+struct Known<'a> {
+    to: NodeId,
+    from: Option<NodeId>,
+    link: &'a Incoming,
+}
+
+pub(super) fn examine(desk: &mut Desk<'_>) {
+    let mut known = Vec::new();
+    for (node, facts) in desk.nodes() {
+        let what = "what brings changes to it";
+        if let Some(incoming) = desk.seen(Area::Links, node, what, &facts.incoming) {
+            for link in incoming {
+                let from = source_of(desk, node, link);
+                known.push(Known { to: node, from, link });
+            }
+        }
+    }
+    declared(desk, &known);
+    for link in &known {
+        running(desk, link);
+        undeclared(desk, link);
+        carried::carried(desk, link);
+        delayed(desk, link);
+    }
+    routes::loops(desk, &known);
+    routes::starved(desk, &known);
+    routes::slots(desk, &known);
+    routes::leader(desk, &known);
+}
+
+/// The node of the topology that a link comes from.
+pub(super) fn source_of(desk: &Desk<'_>, to: NodeId, link: &Incoming) -> Option<NodeId> {
+    let topology = desk.topology;
+    let others = || (0..topology.nodes.len()).filter(|node| *node != to);
+    let source = &link.source;
+    if link.means == Means::StandIn {
+        return source.id.as_ref().and_then(|name| topology.node(name));
+    }
+    // By its own name first: an address may be seen from here otherwise than from there.
+    if let Some(id) = &source.id {
+        let mut named = others().filter(|node| {
+            desk.facts(*node).is_some_and(|f| f.identity.ids.get("server_id") == Some(id))
+        });
+        if let (Some(node), None) = (named.next(), named.next()) {
+            return Some(node);
+        }
+    }
+    if let Some(address) = &source.address {
+        let at = others().find(|node| has_address(desk, *node, address));
+        if at.is_some() {
+            return at;
+        }
+    }
+    let slot = source.slot.as_ref()?;
+    let has_slot = |node: &NodeId| {
+        let slots = desk.facts(*node).map(|facts| &facts.slots);
+        matches!(slots, Some(Ok(slots)) if slots.iter().any(|s| s.name == *slot && here(s, desk, *node)))
+    };
+    // The same name at two sources: it is the one that also has the publications.
+    let candidates: Vec<NodeId> = others().filter(has_slot).collect();
+    let publishes = |node: &&NodeId| match desk.facts(**node).map(|facts| &facts.publications) {
+        Some(Ok(publications)) => {
+            link.publications.iter().all(|name| publications.iter().any(|p| p.name == *name))
+        }
+        _ => false,
+    };
+    match &candidates[..] {
+        [one] => Some(*one),
+        many => many.iter().find(publishes).copied(),
+    }
+}
+
+fn here(slot: &Slot, desk: &Desk<'_>, node: NodeId) -> bool {
+    match (&slot.database, &desk.topology.nodes[node].at) {
+        (Some(database), Address::Server(server)) => *database == server.database,
+        _ => true,
+    }
+}
+
+fn has_address(desk: &Desk<'_>, node: NodeId, (host, port): &(String, u16)) -> bool {
+    let loopback = |host: &str| {
+        host == "localhost"
+            || host.is_empty()
+            || host.starts_with('/')
+            || host.parse::<std::net::IpAddr>().is_ok_and(|ip| ip.is_loopback())
+    };
+    desk.topology.nodes[node].addresses().any(|address| match address {
+        Address::Server(server) => {
+            server.port == *port
+                && (server.host.eq_ignore_ascii_case(host)
+                    || (loopback(host) && loopback(&server.host)))
+        }
+        Address::Sqlite(_) => false,
+    })
+}
+
+/// Whether the state of links that lead to a node can be seen at all.
+fn tells(desk: &Desk<'_>, node: NodeId) -> bool {
+    desk.facts(node).is_some_and(|facts| facts.incoming.is_ok())
+}
+
+fn declared(desk: &mut Desk<'_>, known: &[Known<'_>]) {
+    let topology = desk.topology;
+    let mut pairs: Vec<(NodeId, NodeId)> = topology.links.iter().map(|l| (l.from, l.to)).collect();
+    pairs.dedup();
+    let is_known =
+        |from: NodeId, to: NodeId| known.iter().any(|k| k.to == to && k.from == Some(from));
+    for (from, to) in pairs {
+        if !tells(desk, to) {
+            continue; // that it cannot be seen is said already
+        }
+        desk.looked(Area::Links);
+        if is_known(from, to) {
+            continue;
+        }
+        let back = topology.links.iter().any(|l| l.from == to && l.to == from);
+        let one_way = back && is_known(to, from);
+        let (source, receiver) = (desk.name(from), desk.name(to));
+        let (check, found) = if one_way {
+            (
+                &LINK_ONE_WAY,
+                format!("{source} receives from {receiver}, and {receiver} does not from {source}"),
+            )
+        } else {
+            (&LINK_ABSENT, format!("{receiver} knows of no link from {source}"))
+        };
+        let unplaced = known.iter().find(|k| k.to == to && k.from.is_none());
+        let mut finding = Finding::new(check, Level::Stop, [from, to], found)
+            .on_links(vec![(from, to)])
+            .advise(Some(to), how_to_link(desk, from, to));
+        if let Some(unplaced) = unplaced {
+            finding = finding.will(format!(
+                "unless {} {} there, whose source could not be told, is it",
+                unplaced.link.means.words(),
+                unplaced.link.name
+            ));
+        }
+        desk.find(finding);
+    }
+}
+
+fn how_to_link(desk: &Desk<'_>, from: NodeId, to: NodeId) -> String {
+    let (source, receiver) = (&desk.topology.nodes[from], &desk.topology.nodes[to]);
+    let Address::Server(server) = &source.at else {
+        return "start what carries rows between these files".to_owned();
+    };
+    match (source.at.engine(), receiver.at.engine()) {
+        (crate::topology::Engine::MariaDb, crate::topology::Engine::MariaDb) => format!(
+            "after copying the tables: CHANGE MASTER '{}' TO MASTER_HOST = '{}', MASTER_PORT = {}, MASTER_USE_GTID = slave_pos, \
+             MASTER_USER = ..., MASTER_PASSWORD = ...; START SLAVE '{}'",
+            source.name, server.host, server.port, source.name
+        ),
+        (crate::topology::Engine::Postgres, crate::topology::Engine::Postgres) => format!(
+            "CREATE SUBSCRIPTION from_{} CONNECTION 'host={} port={} dbname={} ...' PUBLICATION ... (or, for a standby, primary_conninfo)",
+            source.name.replace(['-', '.'], "_"),
+            server.host,
+            server.port,
+            server.database
+        ),
+        _ => "set up what carries rows between these two engines".to_owned(),
+    }
+}
+
+fn running(desk: &mut Desk<'_>, known: &Known<'_>) {
+    let Known { to, from, link } = known;
+    let reaches = match link.receiving {
+        Half::Runs => Reaches::Yes,
+        Half::Tries => Reaches::No,
+        Half::Stopped => Reaches::Stopped,
+        Half::Untold => Reaches::Untold,
+    };
+    if let Some(from) = from {
+        let best = desk.report.reaches.entry((*to, *from)).or_insert(reaches);
+        if reaches == Reaches::Yes {
+            *best = reaches;
+        }
+    }
+    desk.looked(Area::Links);
+    let links: Vec<_> = from.iter().map(|from| (*from, *to)).collect();
+    let nodes: Vec<NodeId> = from.iter().copied().chain([*to]).collect();
+    let (means, name, receiver) = (link.means.words(), &link.name, desk.name(*to));
+    let source = from.map_or_else(|| "its source".to_owned(), |from| desk.name(from).to_owned());
+    let said = link.error.as_ref().map(|error| format!(": {error}")).unwrap_or_default();
+    // A subscription tells no more than that its applier is gone again and again. If it has failed and
+    // its source is there, it is the rows that it stumbles over.
+    let failures = link.failures.unwrap_or(0);
+    let there = from.is_some_and(|from| desk.facts(from).is_some());
+    if link.means == Means::Subscription && link.receiving == Half::Tries && there && failures > 0 {
+        if let Some(from) = from {
+            desk.report.reaches.insert((*to, *from), Reaches::Untold);
+        }
+        let found = format!(
+            "{means} {name} on {receiver}, from {source}, stops at an error again and again ({failures} times so far)"
+        );
+        desk.find(
+            Finding::new(&LINK_DOWN, Level::Stop, nodes, found)
+                .on_links(links)
+                .advise(Some(*to), "the server's log has the error and the row it stopped at"),
+        );
+        return;
+    }
+    if link.receiving == Half::Tries {
+        let found = format!("{receiver} does not reach {source} ({means} {name}){said}");
+        desk.find(
+            Finding::new(&SOURCE_UNREACHED, Level::Stop, nodes, found).on_links(links).advise(
+                Some(*to),
+                "try the source's address from that machine with the account that replicates",
+            ),
+        );
+        return;
+    }
+    let stopped = match (link.receiving, link.applying) {
+        (Half::Stopped, Half::Stopped) => "is stopped",
+        (Half::Stopped, _) => "does not fetch",
+        (_, Half::Stopped) => "fetches and does not apply",
+        (_, Half::Tries) => "stops at an error again and again",
+        _ => return,
+    };
+    let found = format!("{means} {name} on {receiver}, from {source}, {stopped}{said}");
+    let finding = Finding::new(&LINK_DOWN, Level::Stop, nodes, found).on_links(links);
+    desk.find(match link.means {
+        Means::BinaryLog => finding.run(*to, format!("START SLAVE '{}'", name.replace('\'', "''"))),
+        Means::Subscription => {
+            finding.run(*to, format!("ALTER SUBSCRIPTION \"{}\" ENABLE", name.replace('"', "\"\"")))
+        }
+        Means::Streaming | Means::StandIn => finding,
+    });
+}
+
+fn undeclared(desk: &mut Desk<'_>, known: &Known<'_>) {
+    let declared = known
+        .from
+        .is_some_and(|from| desk.topology.links.iter().any(|l| l.from == from && l.to == known.to));
+    if declared {
+        return;
+    }
+    let Known { to, from, link } = known;
+    let unplaced = desk
+        .topology
+        .links
+        .iter()
+        .any(|l| l.to == *to && !desk.report.reaches.contains_key(&(*to, l.from)));
+    let address = link.source.address.as_ref().map(|(host, port)| format!("{host}:{port}"));
+    let means = link.means.words();
+    let found = match (from, address) {
+        (Some(from), _) => format!(
+            "{} receives from {} over {means} {}, and the file declares no such link",
+            desk.name(*to),
+            desk.name(*from),
+            link.name
+        ),
+        (None, Some(address)) => format!(
+            "{} receives from {address} over {means} {}, and no node of the file is there",
+            desk.name(*to),
+            link.name
+        ),
+        (None, None) => format!(
+            "{} receives over {means} {}, and where from cannot be told",
+            desk.name(*to),
+            link.name
+        ),
+    };
+    let nodes: Vec<NodeId> = from.iter().copied().chain([*to]).collect();
+    let level = if from.is_none() && unplaced { Level::Note } else { Level::Warn };
+    desk.find(Finding::new(&LINK_STRAY, level, nodes, found));
+}
+
+/// The declared links that a known one stands for.
+fn declared_as<'a>(topology: &'a Topology, known: &Known<'_>) -> impl Iterator<Item = &'a Link> {
+    let (from, to) = (known.from, known.to);
+    topology.links.iter().filter(move |link| Some(link.from) == from && link.to == to)
+}
+
+fn delayed(desk: &mut Desk<'_>, known: &Known<'_>) {
+    if known.link.means == Means::StandIn {
+        return; // the file is where the stand-in has its delays from
+    }
+    let topology = desk.topology;
+    let Some(wanted) = declared_as(topology, known).map(|link| link.delay).max() else { return };
+    desk.looked(Area::Links);
+    let (wanted, found) = (wanted.unwrap_or_default(), known.link.delay.unwrap_or_default());
+    if wanted == found {
+        return;
+    }
+    let from = known.from.unwrap_or(known.to);
+    let said = |delay: std::time::Duration| {
+        if delay.is_zero() {
+            "not late on purpose".to_owned()
+        } else {
+            format!("late by {delay:?}")
+        }
+    };
+    let finding = Finding::new(
+        &DELAY_DIFFERS,
+        Level::Warn,
+        [from, known.to],
+        format!("the link from {} to {} is {}", desk.name(from), desk.name(known.to), said(found)),
+    )
+    .on_links(vec![(from, known.to)])
+    .needs(said(wanted));
+    let (name, seconds) = (known.link.name.replace('\'', "''"), wanted.as_secs());
+    desk.find(match known.link.means {
+        Means::BinaryLog => finding
+            .run(known.to, format!("STOP SLAVE '{name}'"))
+            .run(known.to, format!("CHANGE MASTER '{name}' TO MASTER_DELAY = {seconds}"))
+            .run(known.to, format!("START SLAVE '{name}'")),
+        Means::Streaming => finding
+            .run(known.to, format!("ALTER SYSTEM SET recovery_min_apply_delay = '{seconds}s'"))
+            .run(known.to, "SELECT pg_reload_conf()"),
+        Means::Subscription | Means::StandIn => finding.advise(
+            Some(known.to),
+            "a subscription cannot be late on purpose: take delay out of the file, or make it a standby",
+        ),
+    });
+}

@@ -1,0 +1,242 @@
+//! What several links make together: circles, relays that starve what is behind them, slots that
+//! nobody reads, and who leads.
+
+use super::super::legend::{Area, LEADER_ELSEWHERE, LINK_LOOP, RELAY_STARVED, SLOT_UNREAD, VOTERS};
+use super::super::look::Means;
+use super::{Desk, Finding, Known, Level, declared_as};
+use crate::topology::NodeId;
+
+/// Circles in which every link passes on what its source was sent.
+pub(super) fn loops(desk: &mut Desk<'_>, known: &[Known<'_>]) {
+    let edges: Vec<(NodeId, NodeId, &str)> = known
+        .iter()
+        .filter(|k| k.link.means == Means::Subscription && !k.link.own_writes_only)
+        .filter_map(|k| Some((k.from?, k.to, &k.link.name[..])))
+        .collect();
+    let mut found: Vec<Vec<NodeId>> = Vec::new();
+    for (start, next, _) in &edges {
+        // The shortest way back from the end of this link to its start.
+        let mut paths = vec![vec![*start, *next]];
+        let mut at = 0;
+        while let Some(path) = paths.get(at).cloned() {
+            at += 1;
+            let last = path[path.len() - 1];
+            if last == *start {
+                let mut circle: Vec<NodeId> = path[..path.len() - 1].to_vec();
+                let least =
+                    circle.iter().enumerate().min_by_key(|(_, n)| **n).map_or(0, |(i, _)| i);
+                circle.rotate_left(least);
+                if !found.contains(&circle) {
+                    found.push(circle);
+                }
+                break;
+            }
+            for (_, to, _) in edges.iter().filter(|(from, _, _)| *from == last) {
+                if *to == *start || !paths.iter().any(|known| known.contains(to)) {
+                    let mut longer = path.clone();
+                    longer.push(*to);
+                    paths.push(longer);
+                }
+            }
+        }
+    }
+    for circle in found {
+        let mut names: Vec<&str> = circle.iter().map(|node| desk.name(*node)).collect();
+        names.push(names[0]);
+        let links: Vec<(NodeId, NodeId)> =
+            (0..circle.len()).map(|i| (circle[i], circle[(i + 1) % circle.len()])).collect();
+        let mut finding = Finding::new(
+            &LINK_LOOP,
+            Level::Stop,
+            circle.clone(),
+            format!("changes go round: {}", names.join(" -> ")),
+        )
+        .needs("origin = none on each of these subscriptions")
+        .on_links(links.clone());
+        for (from, to) in links {
+            let name = edges.iter().find(|(f, t, _)| (*f, *t) == (from, to)).map_or("", |e| e.2);
+            let major = desk.facts(to).map_or(0, |facts| facts.major);
+            finding = if major >= 16 {
+                finding.run(
+                    to,
+                    format!(
+                        "ALTER SUBSCRIPTION \"{}\" SET (origin = none)",
+                        name.replace('"', "\"\"")
+                    ),
+                )
+            } else {
+                finding.advise(Some(to), format!("PostgreSQL {major} cannot tell where a change came from: drop subscription {name}, or move both to 16 or newer"))
+            };
+        }
+        desk.find(finding);
+    }
+}
+
+/// Links that leave out what their source was sent, though somebody further down needs it.
+pub(super) fn starved(desk: &mut Desk<'_>, known: &[Known<'_>]) {
+    for link in known.iter().filter(|k| k.link.own_writes_only) {
+        let Some(from) = link.from else { continue };
+        let topology = desk.topology;
+        let direct = desk.sources(link.to);
+        let sets: Vec<usize> =
+            declared_as(topology, link).flat_map(|l| l.carries.iter().copied()).collect();
+        let behind: Vec<NodeId> = topology
+            .links
+            .iter()
+            .filter(|l| l.to == from && l.from != link.to)
+            .filter(|l| l.carries.iter().any(|set| sets.contains(set)))
+            .map(|l| l.from)
+            .filter(|origin| !direct.contains(origin))
+            .collect();
+        if behind.is_empty() {
+            continue;
+        }
+        let found = format!(
+            "{} gets only what {} itself writes: nothing that {} sends to {} gets there",
+            desk.name(link.to),
+            desk.name(from),
+            desk.names(&behind),
+            desk.name(from)
+        );
+        let name = link.link.name.replace('"', "\"\"");
+        desk.find(
+            Finding::new(&RELAY_STARVED, Level::Stop, [from, link.to], found)
+                .on_links(vec![(from, link.to)])
+                .run(link.to, format!("ALTER SUBSCRIPTION \"{name}\" SET (origin = any)")),
+        );
+    }
+}
+
+pub(super) fn slots(desk: &mut Desk<'_>, known: &[Known<'_>]) {
+    for (node, facts) in desk.nodes() {
+        let Some(slots) = desk.seen(Area::Links, node, "its slots", &facts.slots) else { continue };
+        for slot in slots {
+            desk.looked(Area::Links);
+            let reader = known.iter().find(|k| {
+                k.from == Some(node) && k.link.source.slot.as_deref() == Some(&slot.name)
+            });
+            let lost = slot.log.as_deref().filter(|log| matches!(*log, "unreserved" | "lost"));
+            if slot.active || (reader.is_some() && lost.is_none()) {
+                continue;
+            }
+            let held = slot
+                .held_back
+                .map(|bytes| format!(", holding back {}", size(bytes)))
+                .unwrap_or_default();
+            let (level, found) = match (lost, reader) {
+                (Some(log), Some(reader)) => (
+                    Level::Stop,
+                    format!(
+                        "the log that slot {} keeps for {} is {log}",
+                        slot.name,
+                        desk.name(reader.to)
+                    ),
+                ),
+                (Some(log), None) => {
+                    (Level::Warn, format!("slot {}, which nobody reads, has {log} log", slot.name))
+                }
+                (None, _) => (Level::Warn, format!("nobody reads slot {}{held}", slot.name)),
+            };
+            let name = slot.name.replace('\'', "''");
+            desk.find(Finding::new(&SLOT_UNREAD, level, [node], found).advise(
+                Some(node),
+                format!("when nobody needs it: SELECT pg_drop_replication_slot('{name}')"),
+            ));
+        }
+    }
+}
+
+/// Bytes in a unit that reads well.
+fn size(bytes: i64) -> String {
+    #[expect(clippy::cast_precision_loss, reason = "for reading")]
+    let bytes = bytes as f64;
+    match bytes {
+        ..1e4 => format!("{bytes} bytes"),
+        ..1e7 => format!("{:.0} KB", bytes / 1e3),
+        ..1e10 => format!("{:.0} MB", bytes / 1e6),
+        _ => format!("{:.0} GB", bytes / 1e9),
+    }
+}
+
+/// Who leads, where one leads and the others stand by.
+pub(super) fn leader(desk: &mut Desk<'_>, known: &[Known<'_>]) {
+    let topology = desk.topology;
+    for (node, facts) in desk.nodes() {
+        if topology.nodes[node].writes && facts.standby {
+            let leads = known.iter().find(|k| k.to == node && k.link.means == Means::Streaming);
+            let leads = leads.and_then(|k| k.from).map(|n| format!(": {} leads", desk.name(n)));
+            let found = format!(
+                "the file says that applications write to {}, and it is a standby{}",
+                desk.name(node),
+                leads.unwrap_or_default()
+            );
+            desk.find(
+                Finding::new(&LEADER_ELSEWHERE, Level::Stop, [node], found)
+                    .run(node, "SELECT pg_promote()"),
+            );
+        }
+    }
+    if !desk.nodes().iter().any(|(_, facts)| facts.standby) {
+        return;
+    }
+    // Whoever exchanges nothing but the leader's log can take over from it.
+    let mut members: Vec<NodeId> = Vec::new();
+    for (node, _) in desk.nodes().into_iter().filter(|(_, facts)| facts.standby) {
+        members.push(node);
+        members.extend(desk.sources(node));
+    }
+    for (node, facts) in desk.nodes() {
+        let follows = desk.sources(node).iter().any(|source| members.contains(source));
+        if follows
+            && !facts.standby
+            && !topology.nodes[node].writes
+            && facts
+                .incoming
+                .as_ref()
+                .is_ok_and(|incoming| incoming.iter().all(|l| l.means == Means::Streaming))
+        {
+            members.push(node);
+            let found = format!(
+                "{} takes writes of its own, and the file has it follow {}: it was promoted, or never was a standby",
+                desk.name(node),
+                desk.names(&desk.sources(node))
+            );
+            desk.find(Finding::new(&LEADER_ELSEWHERE, Level::Stop, [node], found));
+        }
+    }
+    let mut declared: Vec<NodeId> = members
+        .iter()
+        .flat_map(|n| {
+            let mut all = desk.receivers(*n);
+            all.push(*n);
+            all
+        })
+        .collect();
+    declared.sort_unstable();
+    declared.dedup();
+    desk.looked(Area::Links);
+    let there = declared.iter().filter(|node| desk.facts(**node).is_some()).count();
+    let gone: Vec<NodeId> =
+        declared.iter().copied().filter(|node| desk.facts(*node).is_none()).collect();
+    let (level, found) = if there * 2 <= declared.len() {
+        (
+            Level::Stop,
+            format!("only {there} of {} that could lead are there: no majority", declared.len()),
+        )
+    } else if there.is_multiple_of(2) && !gone.is_empty() {
+        (
+            Level::Warn,
+            format!(
+                "without {}, {there} remain that could lead: an even number",
+                desk.names(&gone)
+            ),
+        )
+    } else if there.is_multiple_of(2) {
+        (Level::Note, format!("{there} nodes could lead: an even number"))
+    } else {
+        return;
+    };
+    desk.find(
+        Finding::new(&VOTERS, level, declared, found).needs("an odd number, and more than half"),
+    );
+}
