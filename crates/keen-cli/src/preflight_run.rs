@@ -155,7 +155,16 @@ struct Counting {
 
 impl AuditSink for Counting {
     fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
-        self.tables.push((head.table.to_owned(), Ok(Held::default())));
+        // A table of several sets is compared once for each of them.
+        let sets = &head.topology.sets;
+        let several =
+            sets.iter().filter(|set| set.tables.iter().any(|t| t == head.table)).count() > 1;
+        let name = if several {
+            format!("{} ({})", head.table, sets[head.set].name)
+        } else {
+            head.table.to_owned()
+        };
+        self.tables.push((name, Ok(Held::default())));
         ControlFlow::Continue(())
     }
 

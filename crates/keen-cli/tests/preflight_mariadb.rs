@@ -369,7 +369,7 @@ fn columns_that_two_peers_added_at_once_are_recognised_and_put_in_order() {
         server.run("STOP ALL SLAVES").unwrap();
     }
     a.run("ALTER TABLE stay ADD COLUMN dogs int NOT NULL DEFAULT 0").unwrap();
-    b.run("ALTER TABLE stay ADD COLUMN skis int NOT NULL DEFAULT 0").unwrap();
+    b.run("ALTER TABLE stay ADD COLUMN skis int NOT NULL DEFAULT 7").unwrap();
     for server in [a, b] {
         server.run("START ALL SLAVES").unwrap();
     }
@@ -395,10 +395,9 @@ fn columns_that_two_peers_added_at_once_are_recognised_and_put_in_order() {
         assert_eq!(node, "b");
         b.run(&statement.replace("; ", ";\n")).unwrap();
     }
-    assert_eq!(
-        bad(&network.keen(&["preflight", "--shape", "--format", "json"])),
-        [] as [String; 0]
-    );
+    let run = network.keen(&["preflight", "--shape", "--format", "json"]);
+    // Not even a note: defaults and all the rest are as they were.
+    assert_eq!(findings(&run), [] as [String; 0], "{}", run.out);
 }
 
 #[test]

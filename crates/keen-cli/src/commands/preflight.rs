@@ -104,7 +104,11 @@ fn derive(
         to.name()
     );
     let sql = keen_core::preflight::derive::derive(facts.engine, &tables, to);
-    out.write_all(format!("{}{sql}", crate::safe::lines(&head)).as_bytes()).context(CANNOT)?;
+    let mut text = format!("{}{sql}", crate::safe::lines(&head));
+    if args.output.is_none() && terminal.columns.is_some() {
+        text = crate::safe::lines(&text); // a name can hold what a terminal would act on
+    }
+    out.write_all(text.as_bytes()).context(CANNOT)?;
     out.finish()?;
     Ok(if whole { Exit::Agree } else { Exit::Incomplete })
 }

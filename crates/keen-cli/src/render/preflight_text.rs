@@ -253,7 +253,7 @@ pub(crate) fn join(
     );
     let only_here = format!("only {node}");
     let only_there = format!("only {from}");
-    let mut rows = table(columns, &["rows of", &only_here, "both, otherwise", &only_there]);
+    let mut rows = table(columns, &["rows of", &only_here, "both, unlike", &only_there]);
     for (table, held) in joining.rows.iter().filter_map(|(t, h)| Some((t, h.as_ref().ok()?))) {
         let number = |count: u64| Cell::new(grouped(count)).set_alignment(CellAlignment::Right);
         rows.add_row(vec![
@@ -264,9 +264,9 @@ pub(crate) fn join(
         ]);
     }
     out.push_str(&finished(&rows));
-    out.push('\n');
+    let mut said = String::new();
     let mut line =
-        |lead: &str, text: &str| out.push_str(&hanging(lead, &safe::text(text), columns));
+        |lead: &str, text: &str| said.push_str(&hanging(lead, &safe::text(text), columns));
     for (what, held) in [("Tables", &joining.tables), ("Accounts", &joining.users)] {
         if let Ok(list) = held
             && !list.is_empty()
@@ -293,6 +293,10 @@ pub(crate) fn join(
             };
             line("", &format!("It has moved by {moved} since the position given{enough}"));
         }
+    }
+    if !said.is_empty() {
+        out.push('\n');
+        out.push_str(&said);
     }
     let unseen = joining.unseen();
     if !unseen.is_empty() {

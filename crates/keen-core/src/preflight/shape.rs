@@ -14,6 +14,7 @@ use super::legend::{
 };
 use super::look::{TableLook, TableState};
 use super::{Desk, Finding, Level};
+use crate::plan::dialect::quoted;
 use crate::reading::{self, CommonKind};
 use crate::shape::{ColumnShape, TableShape};
 use crate::topology::{ColumnChoice, Engine, NodeId};
@@ -332,19 +333,58 @@ impl<'d, 'a> Bench<'d, 'a> {
             else {
                 continue;
             };
-            let not_null = if column.not_null { " NOT NULL" } else { "" };
+            if column.generated {
+                finding = finding.advise(
+                    Some(node),
+                    format!("move the computed column {} by hand", column.name),
+                );
+                continue;
+            }
             finding = finding.run(
                 node,
                 format!(
-                    "SET SESSION sql_log_bin = 0; ALTER TABLE {} MODIFY {} {}{not_null} AFTER {}",
-                    self.desk.topology.nodes[node].name_of(self.table),
-                    column.name,
-                    column.declared,
-                    before.name
+                    "SET SESSION sql_log_bin = 0; ALTER TABLE {} MODIFY {} AFTER {}",
+                    self.local_table(node),
+                    self.definition(node, column),
+                    self.local_column(node, &before.name)
                 ),
             );
         }
-        finding
+        finding.advise(
+            Some(node),
+            "while nothing is written, and with SHOW CREATE TABLE beside it: comments, checks and ON UPDATE of these columns are not known here",
+        )
+    }
+
+    /// A table as a MariaDB node calls it, quoted.
+    fn local_table(&self, node: NodeId) -> String {
+        let name = self.desk.topology.nodes[node].name_of(self.table);
+        let parts: Vec<String> =
+            name.split('.').map(|part| quoted(Engine::MariaDb, part)).collect();
+        parts.join(".")
+    }
+
+    /// A column as a MariaDB node calls it, quoted.
+    fn local_column(&self, node: NodeId, name: &str) -> String {
+        let aliases = self.desk.topology.nodes[node].column_names.get(self.table);
+        let local = aliases.and_then(|aliases| aliases.get(name)).map_or(name, String::as_str);
+        quoted(Engine::MariaDb, local)
+    }
+
+    /// All that has to be said of a MariaDB column so that it stays as it is.
+    fn definition(&self, node: NodeId, column: &ColumnShape) -> String {
+        let mut text = format!("{} {}", self.local_column(node, &column.name), column.declared);
+        if let Some(collation) = &column.collation {
+            text.push_str(&format!(" COLLATE {collation}"));
+        }
+        text.push_str(if column.not_null { " NOT NULL" } else { " NULL" });
+        if let Some(default) = &column.default {
+            text.push_str(&format!(" DEFAULT {default}"));
+        }
+        if column.counted {
+            text.push_str(" AUTO_INCREMENT");
+        }
+        text
     }
 
     fn each_column(&mut self) {
