@@ -241,6 +241,14 @@ pub(super) fn together(desk: &mut Desk<'_>) {
     alike(desk, Engine::MariaDb, "zone", &ZONES_DIFFER);
 }
 
+/// Whether two values of a setting mean the same: some zones have several names.
+fn is_same(setting: &str, one: &str, other: &str) -> bool {
+    const UTC: [&str; 8] = ["utc", "etc/utc", "+00:00", "gmt", "etc/gmt", "uct", "etc/uct", "zulu"];
+    let is_utc = |value: &str| UTC.contains(&&value.to_ascii_lowercase()[..]);
+    let zone = matches!(setting, "zone" | "TimeZone");
+    one.eq_ignore_ascii_case(other) || (zone && is_utc(one) && is_utc(other))
+}
+
 /// Finds linked servers of one engine that have a setting otherwise.
 pub(super) fn alike(desk: &mut Desk<'_>, engine: Engine, setting: &str, check: &'static Check) {
     let mut values: Vec<(String, Vec<NodeId>)> = Vec::new();
@@ -248,7 +256,7 @@ pub(super) fn alike(desk: &mut Desk<'_>, engine: Engine, setting: &str, check: &
         let Ok(settings) = &facts.settings else { continue };
         let Some(value) = settings.get(setting) else { continue };
         desk.looked(Area::Settings);
-        match values.iter_mut().find(|(known, _)| known.eq_ignore_ascii_case(value)) {
+        match values.iter_mut().find(|(known, _)| is_same(setting, known, value)) {
             Some((_, nodes)) => nodes.push(node),
             None => values.push((value.clone(), vec![node])),
         }

@@ -129,6 +129,14 @@ fn declared(desk: &mut Desk<'_>, known: &[Known<'_>]) {
         if is_known(from, to) {
             continue;
         }
+        if topology.nodes[from].at.engine() != topology.nodes[to].at.engine() {
+            // Something beside the servers carries it, and leaves no account in them.
+            let what = format!("the link from {}", desk.name(from));
+            let reason =
+                "nothing in servers of unlike kinds tells of what carries rows between them";
+            desk.could_not_look(Area::Links, to, &what, reason);
+            continue;
+        }
         let back = topology.links.iter().any(|l| l.from == to && l.to == from);
         let one_way = back && is_known(to, from);
         let (source, receiver) = (desk.name(from), desk.name(to));
