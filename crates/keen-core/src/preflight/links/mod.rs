@@ -137,6 +137,19 @@ fn declared(desk: &mut Desk<'_>, known: &[Known<'_>]) {
             desk.could_not_look(Area::Links, to, &what, reason);
             continue;
         }
+        let unplaced = known.iter().find(|k| k.to == to && k.from.is_none());
+        if let (None, Some(unplaced)) = (desk.facts(from), unplaced) {
+            // Whose slot it reads only the source could tell.
+            let what = format!("the link from {}", desk.name(from));
+            let reason = format!(
+                "{} {} may be it, and {} could not be looked at",
+                unplaced.link.means.words(),
+                unplaced.link.name,
+                desk.name(from)
+            );
+            desk.could_not_look(Area::Links, to, &what, &reason);
+            continue;
+        }
         let back = topology.links.iter().any(|l| l.from == to && l.to == from);
         let one_way = back && is_known(to, from);
         let (source, receiver) = (desk.name(from), desk.name(to));
@@ -148,7 +161,6 @@ fn declared(desk: &mut Desk<'_>, known: &[Known<'_>]) {
         } else {
             (&LINK_ABSENT, format!("{receiver} knows of no link from {source}"))
         };
-        let unplaced = known.iter().find(|k| k.to == to && k.from.is_none());
         let mut finding = Finding::new(check, Level::Stop, [from, to], found)
             .on_links(vec![(from, to)])
             .advise(Some(to), how_to_link(desk, from, to));
@@ -259,11 +271,13 @@ fn undeclared(desk: &mut Desk<'_>, known: &Known<'_>) {
         return;
     }
     let Known { to, from, link } = known;
-    let unplaced = desk
-        .topology
-        .links
-        .iter()
-        .any(|l| l.to == *to && !desk.report.reaches.contains_key(&(*to, l.from)));
+    // A source that could not be looked at may be the one: said where the link that it would be is missed.
+    let hidden = |l: &Link| l.to == *to && desk.facts(l.from).is_none();
+    if from.is_none() && desk.topology.links.iter().any(hidden) {
+        return;
+    }
+    let missed = |l: &Link| l.to == *to && !desk.report.reaches.contains_key(&(*to, l.from));
+    let unplaced = desk.topology.links.iter().any(missed);
     let address = link.source.address.as_ref().map(|(host, port)| format!("{host}:{port}"));
     let means = link.means.words();
     let found = match (from, address) {

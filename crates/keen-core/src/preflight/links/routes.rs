@@ -119,6 +119,18 @@ pub(super) fn slots(desk: &mut Desk<'_>, known: &[Known<'_>]) {
             if slot.active || (reader.is_some() && lost.is_none()) {
                 continue;
             }
+            let hidden: Vec<NodeId> = desk
+                .receivers(node)
+                .into_iter()
+                .filter(|receiver| desk.facts(*receiver).is_none())
+                .collect();
+            if reader.is_none() && lost.is_none() && !hidden.is_empty() {
+                let what = format!("who reads slot {}", slot.name);
+                let reason =
+                    format!("it may be {}, which could not be looked at", desk.names(&hidden));
+                desk.could_not_look(Area::Links, node, &what, &reason);
+                continue;
+            }
             let held = slot
                 .held_back
                 .map(|bytes| format!(", holding back {}", size(bytes)))
