@@ -4,6 +4,7 @@
 
 mod common;
 
+use std::io::{BufRead as _, BufReader};
 use std::time::{Duration, Instant};
 
 use common::servers::{Network, PATIENCE, STAYS, mesh_of};
@@ -136,15 +137,24 @@ fn meanwhile(network: &mut Network, happens: impl FnOnce(&mut Network)) -> Run {
         "15000rows",
     ]);
     command.env("KEEN_TEST", keen_lab::servers::CHECKER.1).current_dir(network.folder.root());
+    command.arg("--verbose");
     command.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped());
-    let running = command.spawn().unwrap();
-    std::thread::sleep(Duration::from_millis(1200));
+    let mut running = command.spawn().unwrap();
+    // However long connecting takes on a busy machine: it says when it reads the large table.
+    let mut said = BufReader::new(running.stderr.take().unwrap());
+    let mut line = String::new();
+    while !line.contains("table reading") {
+        line.clear();
+        assert!(said.read_line(&mut line).unwrap() > 0, "it ended before it read anything");
+    }
+    let rest = std::thread::spawn(move || std::io::read_to_string(said).unwrap_or_default());
+    std::thread::sleep(Duration::from_millis(800));
     happens(network);
     let output = running.wait_with_output().unwrap();
     Run {
         code: output.status.code().unwrap_or(-1),
         out: String::from_utf8(output.stdout).unwrap(),
-        err: String::from_utf8(output.stderr).unwrap(),
+        err: rest.join().unwrap(),
     }
 }
 

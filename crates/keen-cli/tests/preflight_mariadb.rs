@@ -427,6 +427,28 @@ fn a_clock_that_is_off_is_told_by_how_much() {
 }
 
 #[test]
+fn clocks_that_are_each_within_the_limit_and_too_far_apart() {
+    let lab = ServerLab::new().unwrap();
+    let off = |id, clock| Settings { server_id: Some(id), clock, ..Settings::default() };
+    let servers: Vec<Server> = [(1, -4), (2, 4)]
+        .into_iter()
+        .map(|(id, clock)| {
+            lab.start_with(&format!("m{id}"), Engine::MariaDb, &off(id, clock)).unwrap()
+        })
+        .collect();
+    let network = Network::new(lab, servers, &mesh_of(2));
+    network.replace("[set.stays]", "[limits]\nclock = \"6s\"\n[set.stays]");
+    let run = network.keen(&["preflight", "--format", "json"]);
+    let found: Vec<String> = bad(&run).into_iter().filter(|f| f.contains("clock")).collect();
+    assert_eq!(found, ["warn clock-off a,b"], "{}", run.out);
+    assert!(
+        first(&run, "clock-off")["found"].as_str().unwrap().contains("8.0 s apart"),
+        "{}",
+        run.out
+    );
+}
+
+#[test]
 fn nothing_is_written() {
     let network = pair(&[&[], &[]]);
     let server = &network.servers[0];
