@@ -181,6 +181,18 @@ fn servers_that_cannot_be_told_apart() {
     let run = network.keen(&["preflight", "--format", "json"]);
     assert_eq!(bad(&run), ["stop same-domain a,b"], "{}", run.out);
 
+    // Three with one id each get another one.
+    let mesh = Network::mariadb_mesh();
+    for server in &mesh.servers {
+        server.run("SET GLOBAL server_id = 5").unwrap();
+    }
+    let run = mesh.keen(&["preflight", "--format", "json"]);
+    assert_eq!(first(&run, "same-server-id")["nodes"], serde_json::json!(["a", "b", "c"]));
+    let told: Vec<_> =
+        statements(&run).into_iter().filter(|(_, sql)| sql.contains("server_id")).collect();
+    let expected = [("b", "SET GLOBAL server_id = 6"), ("c", "SET GLOBAL server_id = 7")];
+    assert_eq!(told, expected.map(|(node, sql)| (node.to_owned(), sql.to_owned())));
+
     // One database behind two addresses; and two servers that both claim a port of one machine.
     let lab = ServerLab::new().unwrap();
     let first = lab.start("one", Engine::MariaDb).unwrap();

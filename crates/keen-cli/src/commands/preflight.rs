@@ -38,19 +38,28 @@ pub(crate) fn run(args: &PreflightArgs, terminal: Terminal) -> Result<Exit> {
     let outcome = preflight_run::run(&loaded, &asked, &Stop::on_signal())?;
     let text = match args.format {
         ReportFormat::Json => preflight_json::write(&loaded.topology, &outcome)?,
-        ReportFormat::Text => {
-            let columns = terminal.columns.filter(|_| args.output.is_none());
-            let text = preflight_text::write(&loaded.topology, &outcome, columns);
-            if args.output.is_some() && !terminal.colors_files() {
-                anstream::adapter::strip_str(&text).to_string()
-            } else {
-                text
-            }
-        }
+        ReportFormat::Text => for_people(args, terminal, |columns| {
+            preflight_text::write(&loaded.topology, &outcome, columns)
+        }),
     };
     out.write_all(text.as_bytes()).context(CANNOT)?;
     out.finish()?;
     Ok(outcome.exit())
+}
+
+/// A text as wide as the terminal, or for a file: without colours unless they were asked for.
+fn for_people(
+    args: &PreflightArgs,
+    terminal: Terminal,
+    write: impl FnOnce(Option<usize>) -> String,
+) -> String {
+    let to_file = args.output.is_some();
+    let text = write(terminal.columns.filter(|_| !to_file));
+    if to_file && !terminal.colors_files() {
+        anstream::adapter::strip_str(&text).to_string()
+    } else {
+        text
+    }
 }
 
 /// The one node of that name.
@@ -135,15 +144,9 @@ fn join(
     let (joining, took) = preflight_run::join(loaded, &asked, &Stop::on_signal())?;
     let text = match args.format {
         ReportFormat::Json => preflight_json::join(topology, &joining)?,
-        ReportFormat::Text => {
-            let columns = terminal.columns.filter(|_| args.output.is_none());
-            let text = preflight_text::join(topology, &joining, took, columns);
-            if args.output.is_some() && !terminal.colors_files() {
-                anstream::adapter::strip_str(&text).to_string()
-            } else {
-                text
-            }
-        }
+        ReportFormat::Text => for_people(args, terminal, |columns| {
+            preflight_text::join(topology, &joining, took, columns)
+        }),
     };
     out.write_all(text.as_bytes()).context(CANNOT)?;
     out.finish()?;

@@ -7,27 +7,20 @@ use crate::topology::NodeId;
 
 pub(super) fn examine(desk: &mut Desk<'_>) {
     let nodes = desk.nodes();
-    let mut same = vec![];
     for (at, (node, facts)) in nodes.iter().enumerate() {
         desk.looked(Area::Identity);
         for (other, others) in &nodes[..at] {
-            pair(desk, &mut same, (*other, others), (*node, facts));
+            pair(desk, (*other, others), (*node, facts));
         }
     }
     numbered(desk, &nodes);
     slots(desk, &nodes);
 }
 
-fn pair(
-    desk: &mut Desk<'_>,
-    same: &mut Vec<(NodeId, NodeId)>,
-    (a, first): (NodeId, &Facts),
-    (b, second): (NodeId, &Facts),
-) {
+fn pair(desk: &mut Desk<'_>, (a, first): (NodeId, &Facts), (b, second): (NodeId, &Facts)) {
     let (one, two) = (&first.identity, &second.identity);
     let known = |one: &Option<String>, two: &Option<String>| one.is_some() && one == two;
     if known(&one.database, &two.database) {
-        same.push((a, b));
         let found = format!("{} are the same database behind two addresses", desk.names(&[a, b]));
         desk.find(Finding::new(&SAME_DATABASE, Level::Stop, [a, b], found));
     } else if known(&one.machine, &two.machine)
@@ -71,16 +64,18 @@ fn numbered(desk: &mut Desk<'_>, nodes: &[(NodeId, &Facts)]) {
                 if nodes.len() == 2 { found.replace(" all have ", " both have ") } else { found };
             let mut finding =
                 Finding::new(check, level, nodes.clone(), found).needs("one of its own on each");
-            for node in &nodes[1..] {
-                let free = free_number(desk, setting);
-                finding = finding.run(*node, format!("SET GLOBAL {setting} = {free}"));
+            for (free, node) in (free_number(desk, setting)..).zip(&nodes[1..]) {
+                finding = finding.run(*node, format!("SET GLOBAL {setting} = {free}")).advise(
+                    Some(*node),
+                    "and the same in its settings file, or the next start forgets it",
+                );
             }
             desk.find(finding);
         }
     }
 }
 
-/// A number that no node has, the same at every call: the first above them all.
+/// The first number above all that nodes have.
 fn free_number(desk: &Desk<'_>, setting: &str) -> u64 {
     let taken =
         desk.nodes().into_iter().filter_map(|(_, f)| f.identity.ids.get(setting)?.parse().ok());

@@ -6,7 +6,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use crate::ports::ReadFault;
+use crate::ports::{FaultKind, ReadFault};
 use crate::shape::TableShape;
 use crate::topology::Engine;
 
@@ -311,6 +311,17 @@ pub enum TableState {
 }
 
 impl TableState {
+    /// What a table that could not be described comes to: missing, or not to be seen.
+    ///
+    /// # Errors
+    /// What came back, if it was anything but that there is no such table.
+    pub fn undescribed(fault: ReadFault) -> Seen<Self> {
+        match fault.kind {
+            FaultKind::NoTable => Ok(Self::Missing(fault.what, fault.advice)),
+            _ => Err(fault.what),
+        }
+    }
+
     /// The table, if it is there.
     #[must_use]
     pub fn there(&self) -> Option<&TableLook> {

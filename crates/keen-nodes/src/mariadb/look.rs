@@ -357,11 +357,7 @@ impl MariaDbNode {
     ) -> Seen<TableState> {
         let shape = match self.shape(local) {
             Ok(shape) => shape,
-            Err(fault) if fault.kind == FaultKind::NoTable => {
-                // The server does not tell a table that is not there from one that may not be seen.
-                return Ok(TableState::Missing(fault.what, fault.advice));
-            }
-            Err(fault) => return Err(fault.what),
+            Err(fault) => return TableState::undescribed(fault),
         };
         let name: Vec<String> = shape.qualified.iter().map(|part| quoted(part)).collect();
         let sql = format!("SELECT EXISTS (SELECT 1 FROM {})", name.join("."));

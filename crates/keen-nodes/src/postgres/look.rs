@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::{Duration, SystemTime};
 
-use keen_core::ports::{Asked, FaultKind, LookAtNode, ReadRows as _};
+use keen_core::ports::{Asked, LookAtNode, ReadRows as _};
 use keen_core::preflight::join::LogReach;
 use keen_core::preflight::look::{
     Clock, Counter, Facts, Half, Identity, Incoming, Means, Need, Publication, Published, Right,
@@ -426,10 +426,7 @@ impl PostgresNode {
     fn table(&mut self, local: &str) -> Seen<TableState> {
         let shape = match self.shape(local) {
             Ok(shape) => shape,
-            Err(fault) if fault.kind == FaultKind::NoTable => {
-                return Ok(TableState::Missing(fault.what, fault.advice));
-            }
-            Err(fault) => return Err(fault.what),
+            Err(fault) => return TableState::undescribed(fault),
         };
         let name: Vec<String> = shape.qualified.iter().map(|part| quoted(part)).collect();
         let name = name.join(".");

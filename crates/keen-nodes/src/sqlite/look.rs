@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use keen_core::ports::{Asked, FaultKind, LookAtNode, ReadRows as _};
+use keen_core::ports::{Asked, LookAtNode, ReadRows as _};
 use keen_core::preflight::join::LogReach;
 use keen_core::preflight::look::{
     Counter, Facts, Half, Identity, Incoming, Means, Need, Right, Seen, Source, TableLook,
@@ -137,10 +137,7 @@ impl SqliteNode {
     fn table(&mut self, local: &str) -> Seen<TableState> {
         let shape = match self.shape(local) {
             Ok(shape) => shape,
-            Err(fault) if fault.kind == FaultKind::NoTable => {
-                return Ok(TableState::Missing(fault.what, fault.advice));
-            }
-            Err(fault) => return Err(fault.what),
+            Err(fault) => return TableState::undescribed(fault),
         };
         let sql = format!("SELECT EXISTS (SELECT 1 FROM {})", quoted(local));
         let any_rows = self.connection.query_row(&sql, [], |row| row.get(0));
