@@ -53,11 +53,13 @@ pub(crate) enum Command {
     Init(InitArgs),
     /// Say whether the topology is fit to replicate: nodes, rights, settings, clocks, tables, links.
     Preflight(PreflightArgs),
+    /// Say of every link whether it carries, how late it is, and why not.
+    Flow(FlowArgs),
     /// Compare every row over all nodes.
     Audit(AuditArgs),
     /// Say what would put divergent rows right, step by step. Changes nothing.
     Plan(PlanArgs),
-    /// Explain a check of preflight, or list them all.
+    /// Explain a check of preflight or a state of a link, or list them all.
     Explain(ExplainArgs),
     /// Make a network of refuge huts that went wrong, audit it and plan its repair.
     Demo(DemoArgs),
@@ -259,11 +261,57 @@ impl From<EngineName> for Engine {
     }
 }
 
+/// Where a run keeps what it saw.
+#[derive(Debug, Args)]
+pub(crate) struct LedgerArgs {
+    /// Keep what this run saw in this file [default: beside the topology file, ending in .ledger].
+    #[arg(long, value_name = "FILE", conflicts_with = "no_ledger")]
+    pub(crate) ledger: Option<PathBuf>,
+
+    /// Neither keep what this run saw, nor use what earlier runs kept.
+    #[arg(long)]
+    pub(crate) no_ledger: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct FlowArgs {
+    /// Show only the links of this node in full, or only one link, written FROM:TO.
+    #[arg(value_name = "NODE|FROM:TO")]
+    pub(crate) shown: Option<String>,
+
+    /// The topology file.
+    #[arg(long, short, value_name = "FILE", default_value = "keen.toml")]
+    pub(crate) topology: PathBuf,
+
+    /// Only these nodes (repeat, or separate by commas).
+    #[arg(long = "node", short, value_name = "NODE", value_delimiter = ',')]
+    pub(crate) nodes: Vec<String>,
+
+    /// From the first look to the second; 0s looks once and holds it against the ledger's last look.
+    #[arg(long = "for", value_name = "DURATION", default_value = "5s", value_parser = duration)]
+    pub(crate) between: Duration,
+
+    /// How long a node may take to let keen in, and to answer.
+    #[arg(long, value_name = "DURATION", default_value = "5s", value_parser = duration)]
+    pub(crate) wait: Duration,
+
+    #[command(flatten)]
+    pub(crate) ledger: LedgerArgs,
+
+    /// How the result is written.
+    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT")]
+    pub(crate) format: ReportFormat,
+
+    /// Write the result to a file instead of standard output.
+    #[arg(long, short, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+}
+
 #[derive(Debug, Args)]
 pub(crate) struct ExplainArgs {
-    /// The name of the check.
-    #[arg(value_name = "CHECK")]
-    pub(crate) check: Option<String>,
+    /// The name of the check or the state.
+    #[arg(value_name = "NAME")]
+    pub(crate) name: Option<String>,
 }
 
 #[derive(Debug, Args)]

@@ -17,14 +17,21 @@ pub(crate) enum Exit {
     Interrupted,
 }
 
+impl Exit {
+    /// The number.
+    pub(crate) fn code(self) -> u8 {
+        match self {
+            Self::Agree => 0,
+            Self::Found => 1,
+            Self::Wrong => 2,
+            Self::Incomplete => 3,
+            Self::Interrupted => 130,
+        }
+    }
+}
+
 impl From<Exit> for ExitCode {
     fn from(exit: Exit) -> Self {
-        Self::from(match exit {
-            Exit::Agree => 0,
-            Exit::Found => 1,
-            Exit::Wrong => 2,
-            Exit::Incomplete => 3,
-            Exit::Interrupted => 130,
-        })
+        Self::from(exit.code())
     }
 }

@@ -3,7 +3,10 @@
 mod args;
 mod audit_run;
 mod commands;
+mod doors;
 mod exit;
+mod flow_run;
+mod keeping;
 mod load;
 mod output;
 mod preflight_run;

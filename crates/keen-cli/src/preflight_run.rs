@@ -15,7 +15,8 @@ use keen_core::topology::{Link, NodeId};
 use keen_nodes::audit::{AuditSink, TableHead, TableOutcome};
 use keen_nodes::preflight as looking;
 
-use crate::audit_run::{self, Doors, Stop};
+use crate::audit_run::{self, Stop};
+use crate::doors::Doors;
 use crate::exit::Exit;
 use crate::load::Loaded;
 

@@ -11,6 +11,7 @@
 //! - [`shape`], [`rows`], [`ports`], [`compare`], [`folio`]: from tables to divergent rows.
 //! - [`plan`]: from divergent rows to steps that put them right.
 //! - [`preflight`]: what nodes tell of themselves, held against the file and each other.
+//! - [`position`], [`flow`]: how far logs have come, and whether every link carries.
 
 pub mod agree;
 pub mod balance;
@@ -20,15 +21,18 @@ pub mod compare;
 pub mod decimal;
 pub mod digest;
 pub mod expectation;
+pub mod flow;
 pub mod folio;
 pub mod json;
 pub mod order;
 pub mod plan;
 pub mod ports;
+pub mod position;
 pub mod preflight;
 pub mod reading;
 pub mod rows;
 pub mod shape;
+mod source;
 pub mod spelling;
 pub mod topology;
 pub mod value;

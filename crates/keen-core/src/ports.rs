@@ -1,5 +1,6 @@
 //! The ports: what the computation needs from a node, whatever engine it is.
 
+use crate::flow::look::Heard;
 use crate::preflight::join::LogReach;
 use crate::preflight::look::{Facts, Seen};
 use crate::rows::{Batch, RowFault, RowWriter};
@@ -226,6 +227,16 @@ pub trait LookAtNode {
     /// # Errors
     /// Why that cannot be told.
     fn log_reach(&mut self, since: Option<&str>) -> Seen<LogReach>;
+}
+
+/// A node that tells how its links are doing, again and again over one connection.
+pub trait LookAtLinks {
+    /// Looks at what brings changes here and at what is fetched from here, with a few light statements.
+    /// `tables` are those of the sets: as the sets name them, and as the node does.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when the node no longer answers.
+    fn look_at_links(&mut self, tables: &[(String, String)]) -> Result<Heard, ReadFault>;
 }
 
 #[cfg(test)]

@@ -7,8 +7,12 @@
 //! - [`memory`]: tables in memory, for tests and as the plainest example of an adapter.
 //! - [`audit`]: one thread per node, bounded channels, one comparison.
 //! - [`preflight`]: one thread per node looks around.
+//! - [`flow`]: one connection per node looks at its links, again and again.
+//! - [`ledger`]: the file in which runs keep what they saw.
 
 pub mod audit;
+pub mod flow;
+pub mod ledger;
 pub mod mariadb;
 pub mod memory;
 pub mod postgres;

@@ -3,10 +3,13 @@
 pub(crate) mod audit;
 mod completions;
 mod demo;
+mod explain;
+pub(crate) mod flow;
 mod init;
 pub(crate) mod plan;
 pub(crate) mod preflight;
 
+use std::path::Path;
 use std::process::ExitCode;
 
 use clap::Parser;
@@ -33,9 +36,10 @@ pub(crate) fn run() -> ExitCode {
     let result = match cli.command {
         Command::Init(args) => init::run(&args, terminal),
         Command::Preflight(args) => preflight::run(&args, terminal),
+        Command::Flow(args) => flow::run(&args, terminal),
         Command::Audit(args) => audit::run(&args, terminal),
         Command::Plan(args) => plan::run(&args, terminal),
-        Command::Explain(args) => preflight::explain(&args, terminal),
+        Command::Explain(args) => explain::run(&args, terminal),
         Command::Demo(args) => demo::run(&args, terminal),
         Command::Completions(args) => completions::run(&args, terminal),
     };
@@ -46,6 +50,20 @@ pub(crate) fn run() -> ExitCode {
             complain(&format!("keen: {}", crate::safe::lines(&format!("{error:#}"))));
             Exit::Wrong.into()
         }
+    }
+}
+
+/// A text as wide as the terminal, or for a file: without colours unless they were asked for.
+fn for_people(
+    output: Option<&Path>,
+    terminal: Terminal,
+    write: impl FnOnce(Option<usize>) -> String,
+) -> String {
+    let text = write(terminal.columns.filter(|_| output.is_none()));
+    if output.is_some() && !terminal.colors_files() {
+        anstream::adapter::strip_str(&text).to_string()
+    } else {
+        text
     }
 }
 

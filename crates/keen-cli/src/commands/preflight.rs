@@ -1,20 +1,19 @@
-//! `keen preflight` and `keen explain`.
+//! `keen preflight`.
 
 use std::io::Write as _;
 
 use anyhow::{Context, Result, bail};
 use keen_core::preflight::Scope as What;
-use keen_core::preflight::legend::{self, Area};
 use keen_core::preflight::look::TableState;
 use keen_core::topology::{Engine, NodeId, Topology};
 
-use crate::args::{ExplainArgs, PreflightArgs, ReportFormat};
+use super::for_people;
+use crate::args::{PreflightArgs, ReportFormat};
 use crate::audit_run::{Scope, Stop};
 use crate::exit::Exit;
 use crate::load::{self, Loaded};
 use crate::output::{CANNOT, Output};
 use crate::preflight_run::{self, Asked};
-use crate::render::style::{HEADING, QUIET, hanging, styled};
 use crate::render::{preflight_json, preflight_text};
 use crate::terminal::{Terminal, complain};
 
@@ -38,28 +37,13 @@ pub(crate) fn run(args: &PreflightArgs, terminal: Terminal) -> Result<Exit> {
     let outcome = preflight_run::run(&loaded, &asked, &Stop::on_signal())?;
     let text = match args.format {
         ReportFormat::Json => preflight_json::write(&loaded.topology, &outcome)?,
-        ReportFormat::Text => for_people(args, terminal, |columns| {
+        ReportFormat::Text => for_people(args.output.as_deref(), terminal, |columns| {
             preflight_text::write(&loaded.topology, &outcome, columns)
         }),
     };
     out.write_all(text.as_bytes()).context(CANNOT)?;
     out.finish()?;
     Ok(outcome.exit())
-}
-
-/// A text as wide as the terminal, or for a file: without colours unless they were asked for.
-fn for_people(
-    args: &PreflightArgs,
-    terminal: Terminal,
-    write: impl FnOnce(Option<usize>) -> String,
-) -> String {
-    let to_file = args.output.is_some();
-    let text = write(terminal.columns.filter(|_| !to_file));
-    if to_file && !terminal.colors_files() {
-        anstream::adapter::strip_str(&text).to_string()
-    } else {
-        text
-    }
 }
 
 /// The one node of that name.
@@ -144,7 +128,7 @@ fn join(
     let (joining, took) = preflight_run::join(loaded, &asked, &Stop::on_signal())?;
     let text = match args.format {
         ReportFormat::Json => preflight_json::join(topology, &joining)?,
-        ReportFormat::Text => for_people(args, terminal, |columns| {
+        ReportFormat::Text => for_people(args.output.as_deref(), terminal, |columns| {
             preflight_text::join(topology, &joining, took, columns)
         }),
     };
@@ -157,36 +141,4 @@ fn join(
     } else {
         Exit::Incomplete
     })
-}
-
-/// Prints the legend, or one entry of it.
-pub(crate) fn explain(args: &ExplainArgs, terminal: Terminal) -> Result<Exit> {
-    let mut out = terminal.stdout();
-    let Some(name) = &args.check else {
-        let widest = legend::CHECKS.iter().map(|check| check.name.len()).max().unwrap_or(0);
-        for area in Area::ALL {
-            writeln!(out, "{}", styled(HEADING, area.name()))?;
-            for check in legend::CHECKS.iter().filter(|check| check.area == area) {
-                let lead = format!("  {:widest$}  ", check.name);
-                out.write_all(hanging(&lead, check.meaning, terminal.columns).as_bytes())?;
-            }
-        }
-        return Ok(Exit::Agree);
-    };
-    let Some(check) = legend::check(name) else {
-        let near = legend::nearest(name);
-        let near = if near.is_empty() {
-            "keen explain lists them all".to_owned()
-        } else {
-            format!("did you mean {}?", near.join(" or "))
-        };
-        bail!("there is no check {}: {near}", crate::safe::text(name));
-    };
-    writeln!(out, "{}  {}", styled(HEADING, check.name), styled(QUIET, check.area.name()))?;
-    for (lead, text) in
-        [("Means  ", check.meaning), ("Why    ", check.why), ("Do     ", check.remedy)]
-    {
-        out.write_all(hanging(lead, text, terminal.columns).as_bytes())?;
-    }
-    Ok(Exit::Agree)
 }

@@ -2,6 +2,8 @@
 
 pub(crate) mod audit_json;
 pub(crate) mod audit_text;
+pub(crate) mod flow_json;
+pub(crate) mod flow_text;
 pub(crate) mod plan_json;
 pub(crate) mod plan_text;
 pub(crate) mod preflight_json;

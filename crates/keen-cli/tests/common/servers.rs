@@ -2,8 +2,11 @@
 
 use std::path::Path;
 use std::process::Command;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use keen_lab::servers::{CHECKER, Engine, Server, ServerLab, Settings, huts, links};
+
+use mysql::prelude::Queryable;
 
 use super::{Folder, Run};
 
@@ -136,4 +139,42 @@ pub fn run_script(server: &Server, path: &Path) -> Run {
         out: String::from_utf8_lossy(&output.stdout).into_owned(),
         err: String::from_utf8_lossy(&output.stderr).into_owned(),
     }
+}
+
+/// Raises a flag also when the test falls over.
+struct Done<'a>(&'a AtomicBool);
+
+impl Drop for Done<'_> {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
+}
+
+/// Does some work while statements keep running on servers, each about fifty times a second.
+pub fn under_load<T>(load: &[(&Server, String)], work: impl FnOnce() -> T) -> T {
+    let over = AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        let _done = Done(&over);
+        let (say, running) = std::sync::mpsc::channel();
+        for (server, statement) in load {
+            let (over, say) = (&over, say.clone());
+            scope.spawn(move || {
+                let mut run: Box<dyn FnMut()> = if server.engine().is_postgres() {
+                    let mut client = server.postgres().unwrap();
+                    Box::new(move || client.batch_execute(statement).unwrap())
+                } else {
+                    let mut client = server.mariadb().unwrap();
+                    Box::new(move || client.query_drop(statement).unwrap())
+                };
+                run();
+                say.send(()).unwrap();
+                while !over.load(Ordering::Relaxed) {
+                    std::thread::sleep(std::time::Duration::from_millis(20));
+                    run();
+                }
+            });
+        }
+        load.iter().for_each(|_| running.recv().unwrap());
+        work()
+    })
 }

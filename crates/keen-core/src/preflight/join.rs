@@ -4,6 +4,7 @@
 use std::collections::BTreeMap;
 
 use super::look::{Facts, Seen};
+use crate::position::{self, Position};
 use crate::topology::{Address, Engine, Node, NodeId, Topology};
 
 /// What was found about a node that is to join.
@@ -291,19 +292,10 @@ pub fn gtid_between(since: &str, now: &str, oldest: &str) -> Option<(u64, bool)>
 }
 
 fn gtids(text: &str) -> Option<BTreeMap<u32, u64>> {
-    let mut found: BTreeMap<u32, u64> = BTreeMap::new();
-    for part in text.split(',').map(str::trim).filter(|part| !part.is_empty()) {
-        let mut numbers = part.split('-');
-        let domain = numbers.next()?.parse().ok()?;
-        let _server: u32 = numbers.next()?.parse().ok()?;
-        let sequence: u64 = numbers.next()?.parse().ok()?;
-        if numbers.next().is_some() {
-            return None;
-        }
-        let known = found.entry(domain).or_default();
-        *known = (*known).max(sequence);
+    match position::gtids(text) {
+        Ok(Position::Gtid(parts)) => Some(parts.into_iter().map(|(d, (_, at))| (d, at)).collect()),
+        _ => None,
     }
-    Some(found)
 }
 
 #[cfg(test)]

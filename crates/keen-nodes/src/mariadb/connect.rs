@@ -19,7 +19,36 @@ pub(super) struct Session {
 }
 
 impl Session {
+    /// Logs in and fixes the moment as of which the server is read.
     pub(super) fn open(access: &Access) -> Result<Self, ReadFault> {
+        let mut session = Self::connect(access)?;
+        let lock = access.wait.as_secs().max(1);
+        session.prepare(&[
+            "SET NAMES utf8mb4",
+            "SET SESSION time_zone = '+00:00'",
+            "SET SESSION sql_mode = 'ANSI_QUOTES,PIPES_AS_CONCAT,NO_BACKSLASH_ESCAPES'",
+            &format!("SET SESSION lock_wait_timeout = {lock}, innodb_lock_wait_timeout = {lock}"),
+            // A slower node may keep this one waiting; the server would hang up on a reader that pauses.
+            "SET SESSION net_write_timeout = 86400, wait_timeout = 86400",
+            "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ",
+            "SET SESSION TRANSACTION READ ONLY",
+            "START TRANSACTION WITH CONSISTENT SNAPSHOT",
+        ])?;
+        Ok(session)
+    }
+
+    /// Logs in to look at what changes from moment to moment.
+    pub(super) fn open_to_look(access: &Access) -> Result<Self, ReadFault> {
+        let mut session = Self::connect(access)?;
+        let lock = access.wait.as_secs().max(1);
+        session.prepare(&[&format!(
+            "SET NAMES utf8mb4, SESSION time_zone = '+00:00', SESSION lock_wait_timeout = {lock}, \
+             SESSION sql_mode = 'ANSI_QUOTES,PIPES_AS_CONCAT,NO_BACKSLASH_ESCAPES', SESSION tx_read_only = 1"
+        )])?;
+        Ok(session)
+    }
+
+    fn connect(access: &Access) -> Result<Self, ReadFault> {
         let options = options(access)?;
         // The limit of the library begins anew with each read; this one holds for the whole handshake.
         let (say, connected) = mpsc::sync_channel(1);
@@ -40,23 +69,15 @@ impl Session {
                 Err(_) => {}
             }
         };
-        let mut session = Self { connection, access: access.clone(), given_up: None };
-        let lock = access.wait.as_secs().max(1);
-        for statement in [
-            "SET NAMES utf8mb4".to_owned(),
-            "SET SESSION time_zone = '+00:00'".to_owned(),
-            "SET SESSION sql_mode = 'ANSI_QUOTES,PIPES_AS_CONCAT,NO_BACKSLASH_ESCAPES'".to_owned(),
-            format!("SET SESSION lock_wait_timeout = {lock}, innodb_lock_wait_timeout = {lock}"),
-            // A slower node may keep this one waiting; the server would hang up on a reader that pauses.
-            "SET SESSION net_write_timeout = 86400, wait_timeout = 86400".to_owned(),
-            "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ".to_owned(),
-            "SET SESSION TRANSACTION READ ONLY".to_owned(),
-            "START TRANSACTION WITH CONSISTENT SNAPSHOT".to_owned(),
-        ] {
-            let done = session.connection.query_drop(statement);
-            done.map_err(|error| fault::explain(access, "prepare the session", &error))?;
+        Ok(Self { connection, access: access.clone(), given_up: None })
+    }
+
+    fn prepare(&mut self, statements: &[&str]) -> Result<(), ReadFault> {
+        for statement in statements {
+            let done = self.connection.query_drop(statement);
+            done.map_err(|error| fault::explain(&self.access, "prepare the session", &error))?;
         }
-        Ok(session)
+        Ok(())
     }
 
     /// Where in the binary log the snapshot stands; none without a log.

@@ -413,14 +413,20 @@ fn tick(name: &str) -> String {
     format!("`{}`", name.replace('`', "``"))
 }
 
-/// One line of the status of connections.
-fn connection(row: &Row) -> Incoming {
-    let text = |name: &str| match row.get::<mysql::Value, _>(name)? {
-        mysql::Value::Bytes(bytes) => Some(String::from_utf8_lossy(&bytes).into_owned()),
+/// A cell of a status as text; numbers may come as numbers.
+pub(super) fn text(value: &mysql::Value) -> Option<String> {
+    match value {
+        mysql::Value::Bytes(bytes) => Some(String::from_utf8_lossy(bytes).into_owned()),
         mysql::Value::Int(number) => Some(number.to_string()),
         mysql::Value::UInt(number) => Some(number.to_string()),
         _ => None,
-    };
+    }
+}
+
+/// One line of the status of connections.
+pub(super) fn connection(row: &Row) -> Incoming {
+    let text =
+        |name: &str| row.get_opt::<mysql::Value, _>(name)?.ok().and_then(|value| text(&value));
     let number = |name: &str| text(name).and_then(|v| v.parse::<u64>().ok()).unwrap_or(0);
     let receiving = match text("Slave_IO_Running").as_deref() {
         Some("Yes") => Half::Runs,

@@ -8,6 +8,7 @@
 mod connect;
 mod decode;
 mod fault;
+mod links;
 mod look;
 mod read;
 mod shape;
@@ -20,6 +21,7 @@ use keen_core::shape::TableShape;
 
 use crate::server::Access;
 use connect::Session;
+pub use links::MariaDbLinks;
 
 /// A MariaDB server, fixed at one moment.
 pub struct MariaDbNode {

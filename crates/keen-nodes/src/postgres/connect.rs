@@ -31,6 +31,8 @@ pub(super) struct Session {
     farewell: Farewell,
     /// It replays what a primary writes, and may drop readers that are in the way of that.
     standby: bool,
+    /// What is read belongs to one transaction.
+    in_transaction: bool,
     /// Why it was given up: whatever else is asked of it would only wait as long again.
     given_up: RefCell<Option<ReadFault>>,
 }
@@ -50,6 +52,30 @@ async fn carry(
 impl Session {
     /// Connects; to the moment of another session, if its exported snapshot is given.
     pub(super) fn open(access: &Access, snapshot: Option<&str>) -> Result<Self, ReadFault> {
+        let mut session = Self::connect(access)?;
+        let lock = access.wait.as_millis().max(1);
+        session.batch(&format!(
+            "{SETTINGS} SET lock_timeout = '{lock}ms'; BEGIN TRANSACTION ISOLATION LEVEL REPEATABLE READ READ ONLY"
+        ))?;
+        if let Some(snapshot) = snapshot {
+            session
+                .batch(&format!("SET TRANSACTION SNAPSHOT '{}'", snapshot.replace('\'', "''")))?;
+        }
+        session.batch(MARK)?;
+        session.in_transaction = true;
+        session.standby = session.one("SELECT pg_is_in_recovery()")?.get(0);
+        Ok(session)
+    }
+
+    /// Connects to look at what changes from moment to moment: each statement for itself.
+    pub(super) fn open_to_look(access: &Access) -> Result<Self, ReadFault> {
+        let session = Self::connect(access)?;
+        let lock = access.wait.as_millis().max(1);
+        session.batch(&format!("{SETTINGS} SET lock_timeout = '{lock}ms'"))?;
+        Ok(session)
+    }
+
+    fn connect(access: &Access) -> Result<Self, ReadFault> {
         let runtime = tokio::runtime::Builder::new_current_thread()
             .enable_io()
             .enable_time()
@@ -93,25 +119,15 @@ impl Session {
             runtime.spawn(carry(connection, Arc::clone(&farewell)));
             client
         };
-        let mut session = Self {
+        Ok(Self {
             runtime,
             client,
             access: access.clone(),
             farewell,
             standby: false,
+            in_transaction: false,
             given_up: RefCell::default(),
-        };
-        let lock = access.wait.as_millis().max(1);
-        session.batch(&format!(
-            "{SETTINGS} SET lock_timeout = '{lock}ms'; BEGIN TRANSACTION ISOLATION LEVEL REPEATABLE READ READ ONLY"
-        ))?;
-        if let Some(snapshot) = snapshot {
-            session
-                .batch(&format!("SET TRANSACTION SNAPSHOT '{}'", snapshot.replace('\'', "''")))?;
-        }
-        session.batch(MARK)?;
-        session.standby = session.one("SELECT pg_is_in_recovery()")?.get(0);
-        Ok(session)
+        })
     }
 
     pub(super) fn is_standby(&self) -> bool {
@@ -173,8 +189,10 @@ impl Session {
             }
             return self.give_up(fault);
         }
-        let back = self.within(doing, self.client.batch_execute(BACK));
-        tracing::trace!(?back, "back to the savepoint");
+        if self.in_transaction {
+            let back = self.within(doing, self.client.batch_execute(BACK));
+            tracing::trace!(?back, "back to the savepoint");
+        }
         fault::explain(&self.access, doing, error)
     }
 
@@ -193,6 +211,10 @@ impl Session {
     pub(super) fn give_up(&self, fault: ReadFault) -> ReadFault {
         *self.given_up.borrow_mut() = Some(fault.clone());
         fault
+    }
+
+    pub(super) fn is_given_up(&self) -> bool {
+        self.given_up.borrow().is_some()
     }
 
     fn usable(&self) -> Result<(), ReadFault> {

@@ -9,6 +9,7 @@
 mod connect;
 mod decode;
 mod fault;
+mod links;
 mod look;
 mod read;
 mod shape;
@@ -22,6 +23,7 @@ use keen_core::shape::TableShape;
 
 use crate::server::Access;
 use connect::Session;
+pub use links::PostgresLinks;
 
 /// Older ones lack columns of the catalogue that are asked for here.
 const OLDEST: i32 = 15;

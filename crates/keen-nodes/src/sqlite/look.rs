@@ -9,6 +9,7 @@ use keen_core::preflight::look::{
     TableState,
 };
 use keen_core::topology::Engine;
+use rusqlite::Connection;
 
 use super::{SqliteNode, quoted};
 
@@ -26,7 +27,7 @@ impl LookAtNode for SqliteNode {
             rights: self.rights(),
             excess: Ok(Vec::new()), // a file's rights are those of the system's account
             settings: Ok(self.settings()),
-            incoming: self.incoming(asked),
+            incoming: incoming(&self.connection, asked.receives),
             slots: Ok(Vec::new()),
             publications: Ok(Vec::new()),
             clock: Ok(None),
@@ -98,42 +99,6 @@ impl SqliteNode {
         settings
     }
 
-    fn incoming(&self, asked: &Asked) -> Seen<Vec<Incoming>> {
-        let found = self
-            .connection
-            .prepare(&format!("SELECT link, source, state FROM {LINKS} ORDER BY link"));
-        let Ok(mut statement) = found else {
-            return if asked.receives {
-                Err("SQLite keeps no account of what brings changes to a file".to_owned())
-            } else {
-                Ok(Vec::new())
-            };
-        };
-        let links = statement.query_map([], |row| {
-            let state: String = row.get(2)?;
-            let (receiving, applying) = match state.as_str() {
-                "running" => (Half::Runs, Half::Runs),
-                "cut" => (Half::Tries, Half::Runs),
-                _ => (Half::Stopped, Half::Stopped),
-            };
-            Ok(Incoming {
-                name: row.get::<_, i64>(0)?.to_string(),
-                means: Means::StandIn,
-                source: Source { id: row.get(1)?, ..Source::default() },
-                receiving,
-                applying,
-                error: None,
-                failures: None,
-                delay: None,
-                filters: Vec::new(),
-                own_writes_only: false,
-                publications: Vec::new(),
-                tables: None,
-            })
-        });
-        links.and_then(Iterator::collect).map_err(|error| error.to_string())
-    }
-
     fn table(&mut self, local: &str) -> Seen<TableState> {
         let shape = match self.shape(local) {
             Ok(shape) => shape,
@@ -164,4 +129,40 @@ impl SqliteNode {
         };
         tables().map_err(|error| error.to_string())
     }
+}
+
+/// What the stand-in's replicator keeps of the links that lead to a file.
+pub(super) fn incoming(connection: &Connection, receives: bool) -> Seen<Vec<Incoming>> {
+    let found =
+        connection.prepare(&format!("SELECT link, source, state FROM {LINKS} ORDER BY link"));
+    let Ok(mut statement) = found else {
+        return if receives {
+            Err("SQLite keeps no account of what brings changes to a file".to_owned())
+        } else {
+            Ok(Vec::new())
+        };
+    };
+    let links = statement.query_map([], |row| {
+        let state: String = row.get(2)?;
+        let (receiving, applying) = match state.as_str() {
+            "running" => (Half::Runs, Half::Runs),
+            "cut" => (Half::Tries, Half::Runs),
+            _ => (Half::Stopped, Half::Stopped),
+        };
+        Ok(Incoming {
+            name: row.get::<_, i64>(0)?.to_string(),
+            means: Means::StandIn,
+            source: Source { id: row.get(1)?, ..Source::default() },
+            receiving,
+            applying,
+            error: None,
+            failures: None,
+            delay: None,
+            filters: Vec::new(),
+            own_writes_only: false,
+            publications: Vec::new(),
+            tables: None,
+        })
+    });
+    links.and_then(Iterator::collect).map_err(|error| error.to_string())
 }

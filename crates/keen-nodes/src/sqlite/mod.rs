@@ -11,6 +11,7 @@
 
 mod fault;
 mod inside;
+mod links;
 mod look;
 mod open;
 mod read;
@@ -29,6 +30,7 @@ use keen_core::shape::TableShape;
 use rusqlite::Connection;
 use rusqlite::config::DbConfig;
 
+pub use links::SqliteLinks;
 pub use shape::{Encoding, family};
 
 /// How a file is to be opened.

@@ -6,11 +6,14 @@
 mod carried;
 mod routes;
 
+use std::collections::BTreeMap;
+
 use super::legend::{
     Area, DELAY_DIFFERS, LINK_ABSENT, LINK_DOWN, LINK_ONE_WAY, LINK_STRAY, SOURCE_UNREACHED,
 };
-use super::look::{Half, Incoming, Means, Slot};
+use super::look::{Half, Incoming, Means};
 use super::{Desk, Finding, Level, Reaches};
+use crate::source::{self, Told};
 use crate::topology::{Address, Link, NodeId, Topology};
 
 /// A link that a node knows of, and where it comes from.
@@ -46,67 +49,21 @@ pub(super) fn examine(desk: &mut Desk<'_>) {
 
 /// The node of the topology that a link comes from.
 pub(super) fn source_of(desk: &Desk<'_>, to: NodeId, link: &Incoming) -> Option<NodeId> {
-    let topology = desk.topology;
-    let others = || (0..topology.nodes.len()).filter(|node| *node != to);
-    let source = &link.source;
-    if link.means == Means::StandIn {
-        return source.id.as_ref().and_then(|name| topology.node(name));
-    }
-    // By its own name first: an address may be seen from here otherwise than from there.
-    if let Some(id) = &source.id {
-        let mut named = others().filter(|node| {
-            desk.facts(*node).is_some_and(|f| f.identity.ids.get("server_id") == Some(id))
-        });
-        if let (Some(node), None) = (named.next(), named.next()) {
-            return Some(node);
-        }
-    }
-    if let Some(address) = &source.address {
-        let at = others().find(|node| has_address(desk, *node, address));
-        if at.is_some() {
-            return at;
-        }
-    }
-    let slot = source.slot.as_ref()?;
-    let has_slot = |node: &NodeId| {
-        let slots = desk.facts(*node).map(|facts| &facts.slots);
-        matches!(slots, Some(Ok(slots)) if slots.iter().any(|s| s.name == *slot && here(s, desk, *node)))
-    };
-    // The same name at two sources: it is the one that also has the publications.
-    let candidates: Vec<NodeId> = others().filter(has_slot).collect();
-    let publishes = |node: &&NodeId| match desk.facts(**node).map(|facts| &facts.publications) {
-        Some(Ok(publications)) => {
-            link.publications.iter().all(|name| publications.iter().any(|p| p.name == *name))
-        }
-        _ => false,
-    };
-    match &candidates[..] {
-        [one] => Some(*one),
-        many => many.iter().find(publishes).copied(),
-    }
-}
-
-fn here(slot: &Slot, desk: &Desk<'_>, node: NodeId) -> bool {
-    match (&slot.database, &desk.topology.nodes[node].at) {
-        (Some(database), Address::Server(server)) => *database == server.database,
-        _ => true,
-    }
-}
-
-fn has_address(desk: &Desk<'_>, node: NodeId, (host, port): &(String, u16)) -> bool {
-    let loopback = |host: &str| {
-        host == "localhost"
-            || host.is_empty()
-            || host.starts_with('/')
-            || host.parse::<std::net::IpAddr>().is_ok_and(|ip| ip.is_loopback())
-    };
-    desk.topology.nodes[node].addresses().any(|address| match address {
-        Address::Server(server) => {
-            server.port == *port
-                && (server.host.eq_ignore_ascii_case(host)
-                    || (loopback(host) && loopback(&server.host)))
-        }
-        Address::Sqlite(_) => false,
+    let published: BTreeMap<NodeId, Vec<String>> = desk
+        .nodes()
+        .into_iter()
+        .filter_map(|(node, facts)| {
+            let publications = facts.publications.as_ref().ok()?;
+            Some((node, publications.iter().map(|p| p.name.clone()).collect()))
+        })
+        .collect();
+    source::source_of(desk.topology, to, link, &|node| {
+        let facts = desk.facts(node)?;
+        Some(Told {
+            server_id: facts.identity.ids.get("server_id").map(String::as_str),
+            slots: facts.slots.as_deref().unwrap_or_default(),
+            publications: published.get(&node).map(Vec::as_slice),
+        })
     })
 }
 

@@ -1,0 +1,61 @@
+//! `keen explain`: the checks of preflight and the states of a link.
+
+use std::io::Write as _;
+
+use anyhow::{Result, bail};
+use keen_core::flow::State;
+use keen_core::preflight::legend::{self, Area};
+
+use crate::args::ExplainArgs;
+use crate::exit::Exit;
+use crate::render::style::{HEADING, QUIET, hanging, styled};
+use crate::terminal::Terminal;
+
+/// Prints the legend, or one entry of it.
+pub(crate) fn run(args: &ExplainArgs, terminal: Terminal) -> Result<Exit> {
+    let mut out = terminal.stdout();
+    let columns = terminal.columns;
+    let Some(name) = &args.name else {
+        writeln!(out, "{}", styled(HEADING, "states of a link"))?;
+        for state in State::ALL {
+            let lead = format!("  {:9}  ", state.name());
+            out.write_all(hanging(&lead, state.meaning(), columns).as_bytes())?;
+        }
+        let widest = legend::CHECKS.iter().map(|check| check.name.len()).max().unwrap_or(0);
+        for area in Area::ALL {
+            writeln!(out, "{}", styled(HEADING, area.name()))?;
+            for check in legend::CHECKS.iter().filter(|check| check.area == area) {
+                let lead = format!("  {:widest$}  ", check.name);
+                out.write_all(hanging(&lead, check.meaning, columns).as_bytes())?;
+            }
+        }
+        return Ok(Exit::Agree);
+    };
+    let (kind, lines) = if let Some(state) = State::named(name) {
+        let lines = [
+            ("Means   ", state.meaning()),
+            ("Decided ", state.decided()),
+            ("Do      ", state.remedy()),
+        ];
+        ("state of a link", lines)
+    } else if let Some(check) = legend::check(name) {
+        let lines =
+            [("Means   ", check.meaning), ("Why     ", check.why), ("Do      ", check.remedy)];
+        (check.area.name(), lines)
+    } else {
+        let mut near: Vec<&str> = State::ALL.iter().map(|state| state.name()).collect();
+        near.retain(|state| strsim::osa_distance(name, state) <= 2);
+        near.extend(legend::nearest(name));
+        let near = if near.is_empty() {
+            "keen explain lists them all".to_owned()
+        } else {
+            format!("did you mean {}?", near.join(" or "))
+        };
+        bail!("there is no check or state {}: {near}", crate::safe::text(name));
+    };
+    writeln!(out, "{}  {}", styled(HEADING, name), styled(QUIET, kind))?;
+    for (lead, text) in lines {
+        out.write_all(hanging(lead, text, columns).as_bytes())?;
+    }
+    Ok(Exit::Agree)
+}

@@ -1,0 +1,197 @@
+//! How nodes are opened: addresses, passwords, limits.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use std::time::Duration;
+
+use keen_core::ports::{LookAtNode, ReadFault, ReadRows};
+use keen_core::topology::{Address, Engine, Node, NodeId, Secret, Server};
+use keen_nodes::flow::Watched;
+use keen_nodes::mariadb::{MariaDbLinks, MariaDbNode};
+use keen_nodes::postgres::{PostgresLinks, PostgresNode};
+use keen_nodes::server::{Access, Password};
+use keen_nodes::sqlite::{self, SqliteLinks, SqliteNode};
+
+use crate::audit_run::Stop;
+use crate::load::Loaded;
+
+/// Page cache of all SQLite nodes together, in KiB.
+const CACHE_KIB: u32 = 16 << 10;
+
+/// Where each SQLite node's file is.
+fn paths(loaded: &Loaded) -> Vec<Option<PathBuf>> {
+    let path = |address: &Address| match address {
+        Address::Sqlite(path) => Some(loaded.base.join(path)),
+        Address::Server(_) => None,
+    };
+    loaded.topology.nodes.iter().map(|node| path(&node.at)).collect()
+}
+
+/// How nodes are opened.
+pub(crate) struct Doors<'a> {
+    loaded: &'a Loaded,
+    paths: Vec<Option<PathBuf>>,
+    files: sqlite::Options,
+    wait: Duration,
+    silence: Duration,
+    stop: Arc<AtomicBool>,
+}
+
+impl<'a> Doors<'a> {
+    pub(crate) fn new(loaded: &'a Loaded, wait: Duration, silence: Duration, stop: &Stop) -> Self {
+        let nodes = u32::try_from(loaded.topology.nodes.len()).unwrap_or(1).max(1);
+        let files = sqlite::Options {
+            lock_wait: wait,
+            cache_kib: (CACHE_KIB / nodes).clamp(128, 1024),
+            stop: Arc::clone(&stop.0),
+        };
+        let stop = Arc::clone(&stop.0);
+        Self { loaded, paths: paths(loaded), files, wait, silence, stop }
+    }
+
+    /// Opens a node to read its rows, at the first of its addresses that answers.
+    pub(crate) fn open(&self, id: NodeId) -> Result<Box<dyn ReadRows>, ReadFault> {
+        let node = &self.loaded.topology.nodes[id];
+        let mut first = None;
+        for address in node.addresses() {
+            let opened: Result<Box<dyn ReadRows>, ReadFault> = match address {
+                Address::Sqlite(_) => self.file(id).map(|node| Box::new(node) as _),
+                Address::Server(server) => self.access(node, server).and_then(|access| {
+                    Ok(match server.engine {
+                        Engine::MariaDb => Box::new(MariaDbNode::open(&access)?) as _,
+                        _ => Box::new(PostgresNode::open(&access)?) as _,
+                    })
+                }),
+            };
+            match opened {
+                Err(fault) if !fault.interrupted => {
+                    tracing::debug!(node = node.name, %fault, "not there");
+                    first.get_or_insert(fault);
+                }
+                other => return other,
+            }
+        }
+        Err(first.unwrap_or_else(ReadFault::interrupted))
+    }
+
+    /// Opens a node at one of its addresses to look around.
+    pub(crate) fn look_in(
+        &self,
+        id: NodeId,
+        address: &Address,
+    ) -> Result<Box<dyn LookAtNode>, ReadFault> {
+        let node = &self.loaded.topology.nodes[id];
+        let Address::Server(server) = address else {
+            return self.opened(id).map(|node| Box::new(node) as _);
+        };
+        let access = self.access(node, server)?;
+        Ok(match server.engine {
+            Engine::MariaDb => Box::new(MariaDbNode::open(&access)?),
+            _ => Box::new(PostgresNode::open(&access)?),
+        })
+    }
+
+    /// Opens a node, at the first of its addresses that answers, to look at its links again and again.
+    pub(crate) fn watch(&self, id: NodeId) -> Result<Watched, ReadFault> {
+        let topology = &self.loaded.topology;
+        let node = &topology.nodes[id];
+        let mut first = None;
+        for address in node.addresses() {
+            let opened: Result<Watched, ReadFault> = match address {
+                Address::Sqlite(path) => {
+                    let receives = topology.links.iter().any(|link| link.to == id);
+                    let path = self.loaded.base.join(path);
+                    let (name, files) = (node.name.clone(), self.files.clone());
+                    Ok(Box::new(SqliteLinks::new(path, name, receives, files)))
+                }
+                Address::Server(server) => self.access(node, server).and_then(|access| {
+                    Ok(match server.engine {
+                        Engine::MariaDb => Box::new(MariaDbLinks::open(&access, None)?) as _,
+                        _ => Box::new(PostgresLinks::open(&access, None)?) as _,
+                    })
+                }),
+            };
+            match opened {
+                Err(fault) if !fault.interrupted => {
+                    first.get_or_insert(fault);
+                }
+                other => return other,
+            }
+        }
+        Err(first.unwrap_or_else(ReadFault::interrupted))
+    }
+
+    fn access(&self, node: &Node, server: &Server) -> Result<Access, ReadFault> {
+        let access = Access {
+            server: server.clone(),
+            password: self.password(node)?,
+            tls: node.tls.clone(),
+            base: self.loaded.base.clone(),
+            wait: self.wait,
+            silence: self.silence,
+            stop: Arc::clone(&self.stop),
+        };
+        tracing::debug!(node = node.name, address = access.shown(), "connecting");
+        Ok(access)
+    }
+
+    /// A file that no other node has too: two names for one file would always agree with each other.
+    fn file(&self, id: NodeId) -> Result<SqliteNode, ReadFault> {
+        let Some(path) = &self.paths[id] else {
+            return Err(ReadFault::new(
+                "the node is no file",
+                "this is a defect of keen: please report it",
+            ));
+        };
+        let same = |other: &Option<PathBuf>| {
+            let (a, b) = (path.canonicalize(), other.as_ref().map(|p| p.canonicalize()));
+            matches!((a, b), (Ok(a), Some(Ok(b))) if a == b)
+        };
+        let nodes = &self.loaded.topology.nodes;
+        if let Some(twin) = self.paths.iter().take(id).position(same) {
+            return Err(ReadFault::new(
+                format!("{} is the same file as that of node {}", path.display(), nodes[twin].name),
+                "give each node its own file",
+            ));
+        }
+        self.opened(id)
+    }
+
+    fn opened(&self, id: NodeId) -> Result<SqliteNode, ReadFault> {
+        let name = &self.loaded.topology.nodes[id].name;
+        let Some(path) = &self.paths[id] else {
+            return Err(ReadFault::new(
+                "the node is no file",
+                "this is a defect of keen: please report it",
+            ));
+        };
+        tracing::debug!(node = name, path = %path.display(), "opening");
+        SqliteNode::open(path, &self.files)
+    }
+
+    /// The password of a node's account, from where the topology file says it is.
+    fn password(&self, node: &Node) -> Result<Option<Password>, ReadFault> {
+        let text = match &node.password {
+            None => return Ok(None),
+            Some(Secret::Env(name)) => std::env::var(name).map_err(|_| {
+                ReadFault::new(
+                    format!("its password should be in the environment variable {name}, which is not set"),
+                    format!("set it for this command, or correct password = {{ env = \"{name}\" }}"),
+                )
+            })?,
+            Some(Secret::File(path)) => {
+                let path = self.loaded.base.join(path);
+                std::fs::read_to_string(&path).map_err(|error| {
+                    ReadFault::new(
+                        format!("its password should be in {}: {error}", path.display()),
+                        "put it there, readable by this account only, or correct password = { file = ... }",
+                    )
+                })?
+            }
+        };
+        // Editors and echo end a file with a line break, which is no part of the password.
+        let text = text.strip_suffix('\n').map_or(&text[..], |t| t.strip_suffix('\r').unwrap_or(t));
+        Ok(Some(Password::new(text.to_owned())))
+    }
+}

@@ -1,0 +1,80 @@
+//! The ledger beside the topology file: opened for a run, written at its end, never needed for its answer.
+
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use jiff::Timestamp;
+use keen_core::flow::Memory;
+use keen_core::flow::look::Marks;
+use keen_core::topology::Topology;
+use keen_nodes::ledger::{Ledger, LedgerFault, Record, Run};
+
+use crate::args::LedgerArgs;
+use crate::exit::Exit;
+use crate::load::Loaded;
+
+/// Where a run keeps what it saw, if anywhere.
+#[derive(Debug)]
+pub(crate) struct Keeping {
+    path: Option<PathBuf>,
+}
+
+/// The ledger of a topology file: beside it, by its name.
+pub(crate) fn beside(topology: &Path) -> PathBuf {
+    topology.with_extension("ledger")
+}
+
+impl Keeping {
+    /// As the arguments say.
+    pub(crate) fn new(args: &LedgerArgs, topology: &Path) -> Self {
+        let path = args.ledger.clone().unwrap_or_else(|| beside(topology));
+        Self { path: (!args.no_ledger).then_some(path) }
+    }
+
+    /// The last looks, and what else earlier runs tell.
+    pub(crate) fn remembered(&self, topology: &Topology) -> (Marks, Memory) {
+        let read = |path: &PathBuf| -> Result<(Marks, Memory), LedgerFault> {
+            let ledger = Ledger::open_to_read(path)?;
+            Ok((ledger.marks(topology)?, ledger.memory(topology)?))
+        };
+        let Some(path) = self.path.as_ref().filter(|path| path.exists()) else {
+            return Default::default();
+        };
+        read(path).unwrap_or_else(|fault| {
+            say(path, &fault, "earlier runs are not remembered");
+            Default::default()
+        })
+    }
+
+    /// Keeps a run.
+    pub(crate) fn keep(
+        &self,
+        loaded: &Loaded,
+        command: &str,
+        (started, took): (Timestamp, Duration),
+        (exit, summary): (Exit, &str),
+        keep: impl FnOnce(&Record<'_>) -> Result<(), LedgerFault>,
+    ) {
+        let Some(path) = &self.path else { return };
+        let run = Run {
+            command,
+            topology: &loaded.topology.name,
+            started: started.as_microsecond(),
+            took,
+            exit: exit.code(),
+            summary,
+        };
+        let kept = Ledger::open(path).and_then(|mut ledger| ledger.keep(&run, keep));
+        if let Err(fault) = kept {
+            say(path, &fault, "this run is not kept");
+        }
+    }
+}
+
+fn say(path: &Path, fault: &LedgerFault, then: &str) {
+    tracing::warn!(
+        "the ledger {} cannot be used ({}): {then}; name another with --ledger, or say --no-ledger",
+        path.display(),
+        crate::safe::text(&fault.to_string())
+    );
+}

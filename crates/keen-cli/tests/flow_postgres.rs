@@ -1,0 +1,369 @@
+//! `keen flow` on real PostgreSQL servers: whole, and with each fault really caused.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use common::flow::{link, node, states};
+use common::servers::{Network, PATIENCE, STAYS, under_load};
+use keen_lab::servers::{Engine, Server, ServerLab, huts, links};
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::Pid;
+
+const ONE_WAY: &str = "[[link]]\nfrom = \"a\"\nto = \"b\"\ncarries = [\"stays\"]\n";
+const BUSY: &str = "UPDATE stay SET beds = beds + 1 WHERE id = 1";
+
+/// b subscribes to a's guests and stays.
+fn one_way(engine: Engine, options: &str) -> Network {
+    let lab = ServerLab::new().unwrap();
+    let two = lab.start_all(&[("a", engine), ("b", engine)]).unwrap();
+    two.iter().for_each(|server| huts::tables(server).unwrap());
+    huts::rows(&two[0]).unwrap();
+    links::publish(&two[0], "stays", "guest, stay").unwrap();
+    links::subscribe(&two[1], &two[0], "from_a", "stays", options).unwrap();
+    links::postgres_settled(&two, PATIENCE).unwrap();
+    let network = Network::new(lab, two, &format!("{STAYS}{ONE_WAY}"));
+    network.is_not_written_to("b");
+    network
+}
+
+/// A primary and a standby that streams from it.
+fn with_standby() -> Network {
+    let lab = ServerLab::new().unwrap();
+    let a = lab.start("a", Engine::Postgres15).unwrap();
+    huts::tables(&a).unwrap();
+    huts::rows(&a).unwrap();
+    let b = lab.standby("b", &a, &["max_standby_streaming_delay = -1"]).unwrap();
+    let network = Network::new(lab, vec![a, b], &format!("{STAYS}{ONE_WAY}"));
+    network.is_not_written_to("b");
+    network.until("idle a>b");
+    network
+}
+
+/// A guest more, written at a.
+fn write(network: &Network, id: u32) {
+    let insert = format!("INSERT INTO guest VALUES ({id}, 'Guest {id}', true)");
+    network.servers[0].run(&insert).unwrap();
+}
+
+fn number(server: &Server, sql: &str) -> i32 {
+    server.postgres().unwrap().query_one(sql, &[]).unwrap().get(0)
+}
+
+/// Stops one process of a server where it is, until dropped.
+struct Frozen(Pid);
+
+impl Frozen {
+    fn new(server: &Server, sql: &str) -> Self {
+        let process = Pid::from_raw(number(server, sql));
+        kill(process, Signal::SIGSTOP).unwrap();
+        Self(process)
+    }
+}
+
+impl Drop for Frozen {
+    fn drop(&mut self) {
+        kill(self.0, Signal::SIGCONT).unwrap();
+    }
+}
+
+#[test]
+fn quiet_links_are_idle_and_busy_ones_flow() {
+    let peers = Network::postgres_peers();
+    let json = peers.until("idle a>b");
+    let (code, again) = peers.flow();
+    assert_eq!(
+        (code, states(&again)),
+        (0, vec!["idle a>b".to_owned(), "idle b>a".to_owned()]),
+        "{json:#}"
+    );
+    let statements = node(&json, "a")["statements"].as_u64().unwrap();
+    assert!((1..=7).contains(&statements), "{statements} statements");
+    let load = [(&peers.servers[0], BUSY.to_owned())];
+    let (code, json) = under_load(&load, || peers.flow());
+    assert_eq!(code, 0, "{json:#}");
+    assert_eq!(states(&json), ["flowing a>b", "idle b>a"], "{json:#}");
+    assert_eq!(node(&json, "a")["wrote"]["seen"], true);
+    assert_eq!(node(&json, "a")["changed"]["stays"]["between_looks"], true);
+
+    let one_way = one_way(Engine::Postgres15, "copy_data = true");
+    one_way.until("idle a>b");
+    let load = [(&one_way.servers[0], BUSY.to_owned())];
+    let (code, json) = under_load(&load, || one_way.flow());
+    assert_eq!((code, states(&json)), (0, vec!["flowing a>b".to_owned()]), "{json:#}");
+    let run = one_way.keen(&["flow", "b", "--for", "1s", "--no-ledger"]);
+    assert!(
+        run.out.contains("subscription from_a") && run.out.contains("worker") == false,
+        "{}",
+        run.out
+    );
+}
+
+#[test]
+fn what_fails_at_a_row_is_broken_and_what_is_disabled_is_paused() {
+    let network = one_way(Engine::Postgres15, "copy_data = true");
+    let b = &network.servers[1];
+    b.run("ALTER SUBSCRIPTION from_a DISABLE").unwrap();
+    write(&network, 100);
+    let json = network.until("paused a>b");
+    assert_eq!(link(&json, "a", "b")["reason"], "the subscription is disabled");
+    assert_eq!(link(&json, "a", "b")["next"]["what"], "ALTER SUBSCRIPTION \"from_a\" ENABLE");
+    assert!(link(&json, "a", "b")["behind"].as_u64().unwrap() > 0, "{json:#}");
+    b.run("ALTER SUBSCRIPTION from_a ENABLE").unwrap();
+    network.until("idle a>b");
+    // The same key on both.
+    b.run("INSERT INTO guest VALUES (101, 'Somebody else', false)").unwrap();
+    write(&network, 101);
+    let json = network.until("broken a>b");
+    let found = link(&json, "a", "b");
+    assert!(found["reason"].as_str().unwrap().starts_with("it failed "), "{found:#}");
+    assert!(found["reason"].as_str().unwrap().contains("at the write after 0/"), "{found:#}");
+    assert!(found["failures"].as_u64().unwrap() > 0);
+    b.run("DELETE FROM guest WHERE id = 101").unwrap();
+    network.until("idle a>b");
+    // A column that is gone.
+    b.run("ALTER TABLE guest DROP COLUMN member").unwrap();
+    write(&network, 102);
+    network.until("broken a>b");
+    b.run("ALTER TABLE guest ADD COLUMN member boolean").unwrap();
+    network.until("idle a>b");
+    // By its own rule it gives up at the first error.
+    b.run("ALTER SUBSCRIPTION from_a SET (disable_on_error = true)").unwrap();
+    b.run("INSERT INTO guest VALUES (103, 'Somebody else', false)").unwrap();
+    write(&network, 103);
+    links::until(PATIENCE, "it does not switch itself off", || {
+        Ok(number(b, "SELECT count(*)::int FROM pg_subscription WHERE NOT subenabled") == 1)
+    })
+    .unwrap();
+    let json = network.until("broken a>b");
+    let reason = link(&json, "a", "b")["reason"].as_str().unwrap();
+    assert!(reason.starts_with("it switched itself off at an error"), "{reason}");
+}
+
+#[test]
+fn a_receiver_that_does_not_reach_its_source_is_cut() {
+    let network = one_way(Engine::Postgres15, "copy_data = true");
+    let (a, b) = (&network.servers[0], &network.servers[1]);
+    let connect = |password: &str| {
+        let sql = format!(
+            "ALTER SUBSCRIPTION from_a CONNECTION 'host=127.0.0.1 port={} dbname=huts user=carrier password={password}'",
+            a.port()
+        );
+        b.run(&sql).unwrap();
+    };
+    a.run("ALTER ROLE carrier PASSWORD 'another'").unwrap();
+    connect("wrong");
+    write(&network, 100);
+    let json = network.until("cut a>b");
+    assert!(
+        link(&json, "a", "b")["reason"]
+            .as_str()
+            .unwrap()
+            .starts_with("no worker holds a connection to a")
+    );
+    assert_eq!(network.flow().0, 1);
+    connect("another");
+    network.until("idle a>b");
+}
+
+#[test]
+fn an_applier_that_waits_or_stands_still_is_stalled() {
+    let network = one_way(Engine::Postgres15, "copy_data = true");
+    let (a, b) = (&network.servers[0], &network.servers[1]);
+    let mut holder = b.postgres().unwrap();
+    let session: i32 = holder.query_one("SELECT pg_backend_pid()", &[]).unwrap().get(0);
+    holder.batch_execute("BEGIN; LOCK TABLE guest IN EXCLUSIVE MODE").unwrap();
+    write(&network, 100);
+    let json = network.until("stalled a>b");
+    let found = link(&json, "a", "b");
+    assert_eq!(found["waits_for"]["what"], "a table lock on guest", "{found:#}");
+    assert_eq!(found["waits_for"]["holders"][0]["session"], session);
+    let about = found["waits_for"]["holders"][0]["about"].as_str().unwrap();
+    assert!(about.contains("idle in transaction"), "{about}");
+    assert_eq!(
+        found["next"]["what"],
+        format!("let it finish, or: SELECT pg_terminate_backend({session})")
+    );
+    holder.batch_execute("ROLLBACK").unwrap();
+    network.until("idle a>b");
+    // A row.
+    holder.batch_execute("BEGIN; UPDATE guest SET name = 'Held' WHERE id = 1").unwrap();
+    a.run("UPDATE guest SET name = 'Wanted' WHERE id = 1").unwrap();
+    let json = network.until("stalled a>b");
+    assert_eq!(link(&json, "a", "b")["waits_for"]["what"], "a row of guest", "{json:#}");
+    holder.batch_execute("ROLLBACK").unwrap();
+    network.until("idle a>b");
+    // The applier stands still: it was sent, and nobody confirms it.
+    let applier = Frozen::new(
+        b,
+        "SELECT pid FROM pg_stat_subscription WHERE subname = 'from_a' AND relid IS NULL",
+    );
+    write(&network, 101);
+    let json = network.until("stalled a>b");
+    let reason = link(&json, "a", "b")["reason"].as_str().unwrap();
+    assert!(reason.contains("nothing was applied"), "{reason}");
+    drop(applier);
+    network.until("idle a>b");
+    // The sender stands still: it was not even sent.
+    let sender = Frozen::new(a, "SELECT pid FROM pg_stat_replication LIMIT 1");
+    write(&network, 102);
+    let json = network.until("stalled a>b");
+    let reason = link(&json, "a", "b")["reason"].as_str().unwrap();
+    assert!(reason.contains("a has not sent it: its sender stands still"), "{reason}");
+    drop(sender);
+    network.until("idle a>b");
+}
+
+#[test]
+fn frozen_and_dead_servers_are_dark() {
+    let mut network = one_way(Engine::Postgres15, "copy_data = true");
+    network.servers[1].freeze();
+    let (code, json) = network.flow();
+    network.servers[1].thaw();
+    assert_eq!((code, states(&json)), (3, vec!["dark a>b".to_owned()]), "{json:#}");
+    network.until("idle a>b");
+    network.servers[0].freeze();
+    let (code, json) = network.flow();
+    network.servers[0].thaw();
+    assert_eq!((code, states(&json)), (3, vec!["dark a>b".to_owned()]), "{json:#}");
+    assert!(link(&json, "a", "b")["reason"].as_str().unwrap().starts_with("a: "), "{json:#}");
+    network.until("idle a>b");
+    network.servers[0].kill();
+    let json = network.until("dark a>b");
+    // What the receiver itself tells is passed on.
+    assert_eq!(link(&json, "a", "b")["name"], "from_a");
+    network.servers[0].start().unwrap();
+    network.until("idle a>b");
+    network.servers[1].kill();
+    let (code, json) = network.flow();
+    assert_eq!((code, states(&json)), (3, vec!["dark a>b".to_owned()]), "{json:#}");
+}
+
+#[test]
+fn slots_that_nobody_reads_are_stray_and_logs_that_are_gone_break() {
+    let network = one_way(Engine::Postgres15, "copy_data = true");
+    let a = &network.servers[0];
+    a.run("SELECT pg_create_logical_replication_slot('left over', 'pgoutput')").unwrap_err();
+    a.run("SELECT pg_create_logical_replication_slot('left_over', 'pgoutput')").unwrap();
+    let json = network.until("stray a>?");
+    let stray = json["links"].as_array().unwrap().iter().find(|l| l["state"] == "stray").unwrap();
+    assert!(
+        stray["reason"].as_str().unwrap().starts_with("nobody reads slot left_over on a"),
+        "{stray:#}"
+    );
+    assert!(
+        stray["next"]["what"].as_str().unwrap().contains("pg_drop_replication_slot('left_over')")
+    );
+    a.run("SELECT pg_drop_replication_slot('left_over')").unwrap();
+    network.until("idle a>b");
+    assert_eq!(network.flow().0, 0);
+    // The log that b needs goes while b does not read it.
+    network.servers[1].run("ALTER SUBSCRIPTION from_a DISABLE").unwrap();
+    network.until("paused a>b");
+    a.run("ALTER SYSTEM SET max_slot_wal_keep_size = '1MB'").unwrap();
+    a.run("SELECT pg_reload_conf()").unwrap();
+    links::until(PATIENCE, "the log is not lost", || {
+        a.run("SELECT pg_switch_wal()")?;
+        a.run("CREATE TABLE IF NOT EXISTS fill (t text); INSERT INTO fill SELECT repeat('x', 1000) FROM generate_series(1, 5000)")?;
+        a.run("CHECKPOINT")?;
+        Ok(number(a, "SELECT count(*)::int FROM pg_replication_slots WHERE wal_status = 'lost'") == 1)
+    })
+    .unwrap();
+    network.servers[1].run("ALTER SUBSCRIPTION from_a ENABLE").unwrap();
+    let json = network.until("broken a>b");
+    let found = link(&json, "a", "b");
+    assert_eq!(found["reason"], "the log that slot from_a needs is gone from a");
+    assert!(found["next"]["what"].as_str().unwrap().contains("keen preflight --join b --from a"));
+    // And then the slot itself.
+    a.run("SELECT pg_drop_replication_slot('from_a')").unwrap();
+    let json = network.until("broken a>b");
+    assert_eq!(link(&json, "a", "b")["reason"], "a has no slot from_a any more");
+}
+
+#[test]
+fn tables_that_are_not_taken_or_were_never_copied_are_absent() {
+    let network = one_way(Engine::Postgres15, "copy_data = true");
+    network.replace("\"guest\", \"stay\"", "\"guest\", \"stay\", \"trail_notice\"");
+    let (code, json) = network.flow();
+    assert_eq!(
+        (code, states(&json)),
+        (1, vec!["idle a>b".to_owned(), "absent a>b trail_notice".to_owned()]),
+        "{json:#}"
+    );
+    let (a, b) = (&network.servers[0], &network.servers[1]);
+    a.run("ALTER PUBLICATION stays ADD TABLE trail_notice").unwrap();
+    let json = network.until("absent a>b trail_notice");
+    let absent = |json: &serde_json::Value| {
+        let links = json["links"].as_array().unwrap();
+        links.iter().find(|link| link["state"] == "absent").unwrap().clone()
+    };
+    assert_eq!(
+        absent(&json)["reason"],
+        "trail_notice is published and not taken: none of its rows travel"
+    );
+    assert_eq!(absent(&json)["next"]["what"], "ALTER SUBSCRIPTION \"from_a\" REFRESH PUBLICATION");
+    b.run("ALTER SUBSCRIPTION from_a REFRESH PUBLICATION WITH (copy_data = false)").unwrap();
+    let json = network.until("absent a>b trail_notice");
+    let reason = absent(&json)["reason"].as_str().unwrap().to_owned();
+    assert_eq!(reason, "the rows that trail_notice held before were never copied: b holds none");
+    // Copied by hand, it is whole.
+    huts::tables(b).unwrap_err();
+    b.run("INSERT INTO trail_notice SELECT id, 'h', 'b', 1, NULL FROM generate_series(1, 3) id")
+        .unwrap();
+    let json = network.until("idle a>b");
+    links::until(PATIENCE, "the rows are not counted", || {
+        Ok(states(&network.flow().1) == ["idle a>b"])
+    })
+    .unwrap_or_else(|e| panic!("{e}: {json:#}"));
+    // Dropped altogether.
+    b.run("DROP SUBSCRIPTION from_a").unwrap();
+    let (code, json) = network.flow();
+    assert_eq!((code, states(&json)), (1, vec!["absent a>b".to_owned()]), "{json:#}");
+    assert_eq!(node(&json, "b")["role"], "detached subscriber: follows nobody");
+}
+
+#[test]
+fn a_standby_is_told_from_one_that_was_promoted() {
+    let mut network = with_standby();
+    let json = network.flow().1;
+    assert_eq!(node(&json, "b")["role"], "standby of a");
+    let load = [(&network.servers[0], BUSY.to_owned())];
+    let (code, json) = under_load(&load, || network.flow());
+    assert_eq!((code, states(&json)), (0, vec!["flowing a>b".to_owned()]), "{json:#}");
+    // Replay is paused, then waits for a reader.
+    network.servers[1].run("SELECT pg_wal_replay_pause()").unwrap();
+    let json = network.until("paused a>b");
+    assert_eq!(link(&json, "a", "b")["reason"], "replay is paused");
+    network.servers[1].run("SELECT pg_wal_replay_resume()").unwrap();
+    network.until("idle a>b");
+    let mut reader = network.servers[1].postgres().unwrap();
+    reader.batch_execute("BEGIN ISOLATION LEVEL REPEATABLE READ; SELECT * FROM guest").unwrap();
+    network.servers[0].run("LOCK TABLE guest; TRUNCATE guest CASCADE").unwrap();
+    let json = network.until("stalled a>b");
+    let found = link(&json, "a", "b");
+    assert_eq!(found["waits_for"]["what"], "readers of what it is to remove or lock", "{found:#}");
+    reader.batch_execute("ROLLBACK").unwrap();
+    network.until("idle a>b");
+    // Late on purpose.
+    network.servers[1].restart_with(&["recovery_min_apply_delay = '1h'"]).unwrap();
+    network.replace("carries = [\"stays\"]\n", "carries = [\"stays\"]\ndelay = \"1h\"\n");
+    network.servers[0].run("INSERT INTO guest VALUES (200, 'Late', true)").unwrap();
+    let json = network.until("flowing a>b");
+    assert!(
+        link(&json, "a", "b")["reason"].as_str().unwrap().contains("late on purpose"),
+        "{json:#}"
+    );
+    network.servers[1].restart_with(&["recovery_min_apply_delay = '0'"]).unwrap();
+    network.until("idle a>b");
+    // The ledger remembers what it was.
+    assert_eq!(network.keen(&["flow", "--for", "1s"]).code, 0);
+    network.servers[1].run_in("postgres", "SELECT pg_promote()").unwrap();
+    let run = network.keen(&["flow", "--for", "1s", "--format", "json"]);
+    let json = run.json();
+    assert_eq!((run.code, states(&json)), (1, vec!["absent a>b".to_owned()]), "{json:#}");
+    assert_eq!(node(&json, "b")["role"], "promoted, was a standby");
+    assert_eq!(
+        link(&json, "a", "b")["reason"],
+        "b was a standby and was promoted: it follows nobody"
+    );
+}

@@ -1,0 +1,288 @@
+//! What one look at a node's links found, as far as its account may see.
+//!
+//! Adapters fill this in and judge nothing. A later look is held against the few numbers of an earlier
+//! one that are in [`Mark`], which can be kept and read back.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use crate::ports::ReadFault;
+use crate::position::Position;
+use crate::preflight::look::{Incoming, Means, Seen, Slot};
+use crate::topology::{Engine, NodeId};
+
+/// A moment, in microseconds since 1970 began, by our own clock.
+pub type Micros = i64;
+
+/// One look at one node.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Sight {
+    /// When it was taken.
+    pub at: Micros,
+    /// What was found, or why nothing could be.
+    pub heard: Result<Box<Heard>, ReadFault>,
+}
+
+/// Looks at nodes, at about one moment.
+pub type Sights = BTreeMap<NodeId, Sight>;
+
+/// What a node told of its links.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Heard {
+    /// What holds it.
+    pub engine: Engine,
+    /// Kind, version and the like in a few words.
+    pub about: String,
+    /// It replays what a primary writes and can take no writes of its own.
+    pub standby: bool,
+    /// A setting makes it refuse writes; by the name of the setting.
+    pub closed: Option<String>,
+    /// MariaDB: the id by which others know it.
+    pub server_id: Option<String>,
+    /// MariaDB: the domain in which it numbers its own writes.
+    pub domain: Option<u32>,
+    /// The database, where slots belong to one.
+    pub database: Option<String>,
+    /// How far its log has come: everything it has written itself or applied, and passes on.
+    pub position: Seen<Position>,
+    /// Up to where its log is safe on its disk, where nothing beyond that is sent to anybody.
+    pub flushed: Option<Position>,
+    /// By origin, how far it has applied what each wrote, where the engine keeps that apart.
+    pub origins: Option<Position>,
+    /// What applications wrote here.
+    pub own: Option<Own>,
+    /// Writes to the tables of the sets, by the sets' names: a number that moves with each.
+    pub touched: BTreeMap<String, Touched>,
+    /// What brings changes here.
+    pub inflows: Seen<Vec<Inflow>>,
+    /// What waits here to be fetched by others.
+    pub outlets: Seen<Vec<Outlet>>,
+    /// What it offers to subscribers: publication, then schema and table.
+    pub published: Seen<Vec<(String, String)>>,
+    /// The last sign of life from each node, where somebody keeps a table of them: by name, when.
+    pub beats: BTreeMap<String, Micros>,
+    /// Statements that the look took.
+    pub asked: u32,
+}
+
+/// A measure of what applications wrote at a node.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Own {
+    /// So many transactions so far.
+    Count(u64),
+    /// The last transaction of all, which is another after each write, and whether it was made here.
+    Last {
+        /// What it is known by.
+        mark: String,
+        /// No replication brought it.
+        here: bool,
+    },
+}
+
+/// How a table was last written to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Touched {
+    /// Writes so far, in some measure.
+    pub count: u64,
+    /// When the last one was, if the engine tells.
+    pub at: Option<Micros>,
+    /// About how many rows it holds, if the engine counts them.
+    pub rows: Option<u64>,
+}
+
+/// Something that brings changes to a node, as the receiver tells it at one moment.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Inflow {
+    /// What it is and which halves of it run.
+    pub link: Incoming,
+    /// How far it has fetched.
+    pub received: Option<Position>,
+    /// How far it has applied; none where only the source knows.
+    pub applied: Option<Position>,
+    /// How late it is by the engine's own account.
+    pub late: Option<Duration>,
+    /// How long it still waits on purpose before it applies the next change.
+    pub waits_on_purpose: Option<Duration>,
+    /// What the applier is doing, in the engine's words.
+    pub doing: Option<String>,
+    /// It was seen at work on a change, waiting for nobody.
+    pub busy: bool,
+    /// A number that moves while it works, also within one transaction.
+    pub progress: u64,
+    /// What it waits for.
+    pub wait: Option<Wait>,
+    /// What it stopped at or complains of.
+    pub trouble: Option<Trouble>,
+    /// A number that moves with each sign of life from the source.
+    pub heartbeats: u64,
+    /// When the last message of the source came.
+    pub heard_at: Option<Micros>,
+    /// When it tries again, if the server tells: every so long.
+    pub retries_every: Option<Duration>,
+}
+
+impl Inflow {
+    /// Something that brings changes and of which no more is known yet.
+    #[must_use]
+    pub fn of(link: Incoming) -> Self {
+        Self {
+            link,
+            received: None,
+            applied: None,
+            late: None,
+            waits_on_purpose: None,
+            doing: None,
+            busy: false,
+            progress: 0,
+            wait: None,
+            trouble: None,
+            heartbeats: 0,
+            heard_at: None,
+            retries_every: None,
+        }
+    }
+}
+
+/// What an applier waits for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Wait {
+    /// The lock, such as "a table lock" or "a row of stay".
+    pub what: String,
+    /// Who holds it, or why that could not be seen.
+    pub holders: Seen<Vec<Holder>>,
+}
+
+/// A session that holds a lock.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Holder {
+    /// The number by which the server ends it.
+    pub session: u64,
+    /// Account, and what it does or did, as the server shows it.
+    pub about: String,
+}
+
+/// What a receiver stopped at.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Trouble {
+    /// The engine's number for it.
+    pub code: Option<u64>,
+    /// The engine's own message.
+    pub message: String,
+    /// The write it stopped at: a position, or a place in a log.
+    pub at: Option<String>,
+}
+
+/// What waits at a node to be fetched.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Outlet {
+    /// The slot.
+    pub slot: Slot,
+    /// Up to where its reader has everything; it moves on over log that does not concern the reader.
+    pub confirmed: Option<Position>,
+    /// Up to where it was sent.
+    pub sent: Option<Position>,
+    /// When its reader last answered.
+    pub answered_at: Option<Micros>,
+    /// Transactions that were prepared for sending so far: those that concern the reader.
+    pub prepared: Option<u64>,
+}
+
+/// What of a look is held against a later one.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Mark {
+    /// When the look was taken.
+    pub at: Micros,
+    /// How far the node's log had come.
+    pub position: Option<Position>,
+    /// How far it had applied each origin's writes.
+    pub origins: Option<Position>,
+    /// What applications had written there.
+    pub own: Option<Own>,
+    /// It was a standby.
+    pub standby: bool,
+    /// By table, the count of writes.
+    pub touched: BTreeMap<String, u64>,
+    /// By the names of what brings changes there.
+    pub inflows: BTreeMap<String, InflowMark>,
+    /// By slot, up to where its reader had everything, and how many transactions had been prepared for it.
+    pub outlets: BTreeMap<String, (Position, Option<u64>)>,
+}
+
+/// What of an inflow is held against a later look.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct InflowMark {
+    /// How far it had applied.
+    pub applied: Option<Position>,
+    /// How far it had fetched.
+    pub received: Option<Position>,
+    /// How often it had failed.
+    pub failures: Option<u64>,
+    /// Its number for progress.
+    pub progress: u64,
+    /// Its number for signs of life.
+    pub heartbeats: u64,
+}
+
+/// Earlier looks.
+pub type Marks = BTreeMap<NodeId, Mark>;
+
+impl Sight {
+    /// What is held against a later look; none if nothing was found.
+    #[must_use]
+    pub fn mark(&self) -> Option<Mark> {
+        let heard = self.heard.as_ref().ok()?;
+        let inflows = heard.inflows.as_deref().unwrap_or_default();
+        let outlets = heard.outlets.as_deref().unwrap_or_default();
+        Some(Mark {
+            at: self.at,
+            position: heard.position.as_ref().ok().cloned(),
+            origins: heard.origins.clone(),
+            own: heard.own.clone(),
+            standby: heard.standby,
+            touched: heard.touched.iter().map(|(table, t)| (table.clone(), t.count)).collect(),
+            inflows: inflows
+                .iter()
+                .map(|inflow| {
+                    let mark = InflowMark {
+                        applied: inflow.applied.clone(),
+                        received: inflow.received.clone(),
+                        failures: inflow.link.failures,
+                        progress: inflow.progress,
+                        heartbeats: inflow.heartbeats,
+                    };
+                    (inflow.link.name.clone(), mark)
+                })
+                .collect(),
+            outlets: outlets
+                .iter()
+                .filter_map(|o| Some((o.slot.name.clone(), (o.confirmed.clone()?, o.prepared))))
+                .collect(),
+        })
+    }
+
+    /// What it found, if it found anything.
+    #[must_use]
+    pub fn heard(&self) -> Option<&Heard> {
+        self.heard.as_deref().ok()
+    }
+}
+
+/// What of looks is held against later ones.
+#[must_use]
+pub fn marks(sights: &Sights) -> Marks {
+    sights.iter().filter_map(|(node, sight)| Some((*node, sight.mark()?))).collect()
+}
+
+/// By what means changes can travel between two engines, as far as a node could tell of it.
+#[must_use]
+pub fn can_tell(from: Engine, to: Engine) -> bool {
+    from == to
+}
+
+impl Means {
+    /// Whether only the source knows how far the receiver has come.
+    #[must_use]
+    pub fn source_counts(self) -> bool {
+        self == Self::Subscription
+    }
+}

@@ -1,0 +1,532 @@
+//! The state of one link that its receiver knows of.
+
+use std::time::Duration;
+
+use super::look::{Heard, Inflow, InflowMark, Mark, Micros, Outlet};
+use super::pair::{Known, heard, seen};
+use super::{Late, LinkFlow, Looks, State, Trend, holder_text, trouble_text};
+use crate::position::Position;
+use crate::preflight::look::{Half, Means};
+use crate::topology::{NodeId, Topology};
+
+/// What is known of a link from both ends at both looks.
+struct Case<'a> {
+    topology: &'a Topology,
+    from: NodeId,
+    to: NodeId,
+    inflow: &'a Inflow,
+    outlet: Option<&'a Outlet>,
+    source: &'a Heard,
+    /// Of the inflow at the first look; nothing if it was not there.
+    earlier: Option<&'a InflowMark>,
+    /// How far the source's log had come at the first look.
+    mark: Option<Position>,
+    /// How far it has come now.
+    written: Option<Position>,
+    /// How far the receiver had applied it at the first look.
+    applied_before: Option<Position>,
+    /// How far it has now.
+    applied: Option<Position>,
+    /// Whether the source wrote to the tables of the sets between the looks, if it tells.
+    source_wrote: Option<bool>,
+    /// From the first look to the second.
+    between: Duration,
+    /// How late it is on purpose.
+    delay: Option<Duration>,
+    /// The earliest moment at which the source was seen to have what the receiver still lacks.
+    lacked_since: Option<Micros>,
+    now: Micros,
+}
+
+pub(super) fn decide(topology: &Topology, looks: Looks<'_>, known: &Known<'_>) -> LinkFlow {
+    let (from, to) = (known.from.unwrap_or(known.to), known.to);
+    let inflow = known.inflow;
+    let mut link = LinkFlow {
+        from: known.from,
+        to: Some(to),
+        name: Some(inflow.link.name.clone()),
+        means: Some(inflow.link.means),
+        tables: Vec::new(),
+        state: State::Dark,
+        reason: String::new(),
+        gap: None,
+        late: None,
+        delay: None,
+        trend: None,
+        seen: seen(looks, known.from, Some(to)),
+        written: None,
+        applied: None,
+        moved: false,
+        heartbeat: false,
+        inflow: Some(Box::new(inflow.clone())),
+        next: None,
+    };
+    let (Some(source), Some(receiver)) = (heard(looks, from), heard(looks, to)) else {
+        return link;
+    };
+    let case = Case::new(topology, looks, (from, to), known, (source, receiver));
+    link.written.clone_from(&case.written);
+    link.applied.clone_from(&case.applied);
+    link.delay = case.delay;
+    link.gap = case.applied.as_ref().zip(case.written.as_ref()).and_then(|(a, w)| a.lacks(w));
+    link.moved = case.moved();
+    link.heartbeat =
+        case.earlier.is_some_and(|earlier| inflow.heartbeats != earlier.heartbeats) || link.moved;
+    link.trend = case.trend();
+    link.late = case.late();
+    let decided = case.stopped().unwrap_or_else(|| case.running());
+    link.state = decided.state;
+    link.reason = decided.reason;
+    link.next = decided.next.map(|next| (Some(to), next));
+    if decided.at_source {
+        link.next = link.next.map(|(_, next)| (Some(from), next));
+    }
+    if link.state.is_well() {
+        if link.applied.as_ref().zip(link.written.as_ref()).is_some_and(|(a, w)| a.has(w)) {
+            link.late = None;
+        }
+        link.trend = link.trend.filter(|_| link.late.is_some());
+    }
+    link
+}
+
+/// A state and why.
+struct Decided {
+    state: State,
+    reason: String,
+    next: Option<String>,
+    /// What is to be done is to be done at the source.
+    at_source: bool,
+}
+
+impl Decided {
+    fn new(state: State, reason: impl Into<String>) -> Self {
+        Self { state, reason: reason.into(), next: None, at_source: false }
+    }
+
+    fn next(mut self, next: impl Into<String>) -> Self {
+        self.next = Some(next.into());
+        self
+    }
+}
+
+impl<'a> Case<'a> {
+    fn new(
+        topology: &'a Topology,
+        looks: Looks<'a>,
+        (from, to): (NodeId, NodeId),
+        known: &Known<'a>,
+        (source, receiver): (&'a Heard, &'a Heard),
+    ) -> Self {
+        let inflow = known.inflow;
+        let (then_source, then): (Option<&Mark>, Option<&Mark>) =
+            (looks.before.get(&from), looks.before.get(&to));
+        let earlier = then.and_then(|mark| mark.inflows.get(&inflow.link.name));
+        // Of its own writes the receiver needs to be sent nothing.
+        let needs = |position: &Position| match receiver.domain {
+            Some(own) if source.domain != Some(own) => position.clone().without_domain(own),
+            _ => position.clone(),
+        };
+        let counted_there = inflow.link.means.source_counts();
+        let slot = known.outlet.map(|outlet| &outlet.slot.name);
+        let applied_before = if counted_there {
+            slot.and_then(|slot| then_source?.outlets.get(slot))
+                .map(|(confirmed, _)| confirmed.clone())
+        } else {
+            earlier.and_then(|earlier| earlier.applied.as_ref()).map(needs)
+        };
+        let applied = if counted_there {
+            known.outlet.and_then(|outlet| outlet.confirmed.clone())
+        } else {
+            inflow.applied.as_ref().map(needs)
+        };
+        // What is not safe on the source's disk is sent to nobody, and what stays so is no commit.
+        let sent_at_most = |position: Position| match &source.flushed {
+            Some(flushed) if position.has(flushed) => flushed.clone(),
+            _ => position,
+        };
+        let written = source.position.as_ref().ok().map(needs).map(sent_at_most);
+        let mark = then_source.and_then(|mark| mark.position.as_ref()).map(needs);
+        let mark = mark.map(sent_at_most);
+        let at = |node: NodeId| looks.now.get(&node).map_or(0, |sight| sight.at);
+        let since = then_source.zip(then).map_or(at(to), |(a, b)| a.at.max(b.at));
+        let declared = topology.links.iter().filter(|l| (l.from, l.to) == (from, to));
+        let carries: Vec<&String> = declared
+            .clone()
+            .flat_map(|link| &link.carries)
+            .flat_map(|set| &topology.sets[*set].tables)
+            .collect();
+        // A log of bytes also moves when nothing is written that anybody would be sent.
+        let noisy = matches!(source.position, Ok(Position::Lsn(_))) && !source.touched.is_empty();
+        let source_wrote = then_source.filter(|_| noisy).map(|mark| {
+            source.touched.iter().any(|(table, touched)| {
+                carries.contains(&table) && mark.touched.get(table) != Some(&touched.count)
+            })
+        });
+        // What came there from elsewhere is not passed on by a link that takes its source's own writes.
+        let prepared = known.outlet.and_then(|outlet| {
+            let (_, before) = then_source?.outlets.get(&outlet.slot.name)?;
+            Some(outlet.prepared? != (*before)?)
+        });
+        let source_wrote = source_wrote.map(|wrote| wrote && prepared != Some(false));
+        let lacked = |(_, position): &&(Micros, Position)| {
+            applied.as_ref().is_some_and(|applied| !applied.has(&needs(position)))
+        };
+        let remembered = looks.memory.positions.get(&from).into_iter().flatten();
+        let lacked_since = remembered.filter(lacked).map(|(at, _)| *at).min();
+        Self {
+            topology,
+            from,
+            to,
+            inflow,
+            outlet: known.outlet,
+            source,
+            earlier,
+            source_wrote,
+            mark,
+            written,
+            applied_before,
+            applied,
+            between: micros(at(to).saturating_sub(since)),
+            delay: declared.map(|link| link.delay).max().flatten().or(inflow.link.delay),
+            lacked_since,
+            now: at(to),
+        }
+    }
+
+    fn name(&self, node: NodeId) -> &'a str {
+        &self.topology.nodes[node].name
+    }
+
+    fn moved(&self) -> bool {
+        match (&self.applied_before, &self.applied) {
+            (Some(before), Some(now)) => before != now,
+            _ => false,
+        }
+    }
+
+    /// Whether the receiver has everything that the source had at the first look.
+    fn passed(&self) -> Option<bool> {
+        Some(self.applied.as_ref()?.has(self.mark.as_ref()?))
+    }
+
+    fn late(&self) -> Option<Late> {
+        let behind = self.applied.as_ref().zip(self.written.as_ref());
+        let behind = behind.is_some_and(|(applied, written)| !applied.has(written));
+        if !behind {
+            return None;
+        }
+        let remembered = self.lacked_since.map(|at| micros(self.now.saturating_sub(at)));
+        let least = remembered.max((self.passed() == Some(false)).then_some(self.between));
+        // Engines tell the age of what they apply at this moment: at rest it says nothing.
+        let told = self.inflow.late.filter(|late| !late.is_zero());
+        let late = match (told, least) {
+            (Some(told), Some(least)) if told >= least => Late { by: told, at_least: false },
+            (Some(told), None) => Late { by: told, at_least: false },
+            (_, Some(least)) => Late { by: least, at_least: true },
+            (None, None) => return None,
+        };
+        let by = late.by.saturating_sub(self.delay.unwrap_or_default());
+        (!by.is_zero()).then_some(Late { by, ..late })
+    }
+
+    fn trend(&self) -> Option<Trend> {
+        let before = self.applied_before.as_ref()?.lacks(self.mark.as_ref()?)?.size();
+        let now = self.applied.as_ref()?.lacks(self.written.as_ref()?)?.size();
+        if now == 0 || self.between.is_zero() {
+            return None;
+        }
+        Some(match now.cmp(&before) {
+            std::cmp::Ordering::Greater => Trend::Growing,
+            std::cmp::Ordering::Equal => Trend::Steady,
+            std::cmp::Ordering::Less => {
+                #[expect(clippy::cast_precision_loss, reason = "an estimate")]
+                let times = now as f64 / (before - now) as f64;
+                let seconds = (self.between.as_secs_f64() * times).min(1e9);
+                Trend::Draining(Duration::from_secs_f64(seconds))
+            }
+        })
+    }
+
+    /// What a link is that does not run.
+    fn stopped(&self) -> Option<Decided> {
+        match self.inflow.link.means {
+            Means::BinaryLog => self.connection_stopped(),
+            Means::Subscription => self.subscription_stopped(),
+            Means::Streaming => self.standby_stopped(),
+            Means::StandIn => self.stand_in_stopped(),
+        }
+    }
+
+    fn connection_stopped(&self) -> Option<Decided> {
+        let link = &self.inflow.link;
+        let name = link.name.replace('\'', "''");
+        let trouble = self.inflow.trouble.as_ref();
+        let at = trouble.and_then(|t| t.at.as_ref()).map(|at| format!(", at {at}"));
+        let at = at.unwrap_or_default();
+        let start = format!("START SLAVE '{name}'");
+        match (link.receiving, link.applying, trouble) {
+            (_, Half::Stopped, Some(trouble)) => Some(
+                Decided::new(
+                    State::Broken,
+                    format!("the applier stopped{at}: {}", trouble_text(trouble)),
+                )
+                .next(format!("find the row with keen audit, put it right, then {start}")),
+            ),
+            (Half::Stopped, _, Some(trouble)) => {
+                let gone = trouble.code == Some(1236);
+                let next = if gone {
+                    format!(
+                        "it cannot go on from its log: keen preflight --join {} --from {} says how to seed it anew",
+                        self.name(self.to),
+                        self.name(self.from)
+                    )
+                } else {
+                    format!("mend the cause, then {start}")
+                };
+                let reason = format!("the receiver stopped: {}", trouble_text(trouble));
+                Some(Decided::new(State::Broken, reason).next(next))
+            }
+            (Half::Stopped, Half::Stopped, None) => {
+                Some(Decided::new(State::Paused, "both halves are switched off").next(start))
+            }
+            (Half::Stopped, _, None) => {
+                Some(Decided::new(State::Paused, "fetching is switched off").next(start))
+            }
+            (_, Half::Stopped, None) => Some(
+                Decided::new(State::Paused, "applying is switched off; it still fetches")
+                    .next(start),
+            ),
+            (Half::Tries, _, trouble) => {
+                let every = self.inflow.retries_every;
+                let every = every.map(|every| format!(", and tries again every {every:?}"));
+                let said = trouble.map_or("it does not say why".to_owned(), trouble_text);
+                let reason = format!(
+                    "{} does not reach {}{}: {said}",
+                    self.name(self.to),
+                    self.name(self.from),
+                    every.unwrap_or_default()
+                );
+                let next = match trouble.and_then(|trouble| trouble.code) {
+                    Some(1045) => {
+                        format!(
+                            "give it the right password: STOP SLAVE '{name}'; CHANGE MASTER '{name}' TO MASTER_PASSWORD = ...; {start}"
+                        )
+                    }
+                    _ => format!(
+                        "look at the way from {} to {}: address, port, firewall",
+                        self.name(self.to),
+                        self.name(self.from)
+                    ),
+                };
+                Some(Decided::new(State::Cut, reason).next(next))
+            }
+            _ => None,
+        }
+    }
+
+    fn subscription_stopped(&self) -> Option<Decided> {
+        let link = &self.inflow.link;
+        let name = format!("\"{}\"", link.name.replace('"', "\"\""));
+        let enable = format!("ALTER SUBSCRIPTION {name} ENABLE");
+        let logged = format!("read the message in {}'s server log", self.name(self.to));
+        let slot = link.source.slot.as_deref().unwrap_or(&link.name);
+        if self.outlet.is_none() && self.source.outlets.is_ok() && link.source.slot.is_some() {
+            let reason = format!("{} has no slot {slot} any more", self.name(self.from));
+            return Some(Decided::new(State::Broken, reason).next(self.reseed()));
+        }
+        let log = self.outlet.and_then(|outlet| outlet.slot.log.as_deref());
+        if log == Some("lost") {
+            let reason =
+                format!("the log that slot {slot} needs is gone from {}", self.name(self.from));
+            return Some(Decided::new(State::Broken, reason).next(self.reseed()));
+        }
+        let at = self.outlet.and_then(|outlet| outlet.confirmed.as_ref());
+        let at = at.map(|at| format!(" at the write after {at}")).unwrap_or_default();
+        if link.receiving == Half::Stopped {
+            return Some(if link.error.is_some() {
+                Decided::new(State::Broken, format!("it switched itself off at an error{at}"))
+                    .next(format!("{logged}, mend the row, then {enable}"))
+            } else {
+                Decided::new(State::Paused, "the subscription is disabled").next(enable)
+            });
+        }
+        let failed = link.failures.zip(self.earlier.and_then(|earlier| earlier.failures));
+        let failed = failed.map_or(0, |(now, before)| now.saturating_sub(before));
+        if failed > 0 {
+            let times = if failed == 1 { "once".to_owned() } else { format!("{failed} times") };
+            let reason = format!("it failed {times} in {}{at}", seconds(self.between));
+            return Some(
+                Decided::new(State::Broken, reason)
+                    .next(format!("{logged}: it names the row; keen audit finds it too")),
+            );
+        }
+        if link.receiving == Half::Tries {
+            let reason = format!(
+                "no worker holds a connection to {}, and none failed at a row",
+                self.name(self.from)
+            );
+            return Some(Decided::new(State::Cut, reason).next(format!(
+                "{logged}; look at CONNECTION of {name}: address, account, password, pg_hba.conf"
+            )));
+        }
+        None
+    }
+
+    fn standby_stopped(&self) -> Option<Decided> {
+        let link = &self.inflow.link;
+        if link.applying == Half::Stopped {
+            return Some(
+                Decided::new(State::Paused, "replay is paused")
+                    .next("SELECT pg_wal_replay_resume()"),
+            );
+        }
+        (link.receiving == Half::Tries).then(|| {
+            Decided::new(
+                State::Cut,
+                format!("{} receives nothing from {}", self.name(self.to), self.name(self.from)),
+            )
+            .next("read its server log; look at primary_conninfo, and whether the log it needs is still there")
+        })
+    }
+
+    fn stand_in_stopped(&self) -> Option<Decided> {
+        let link = &self.inflow.link;
+        if link.receiving == Half::Tries {
+            let reason = format!("{} does not reach {}", self.name(self.to), self.name(self.from));
+            return Some(Decided::new(State::Cut, reason).next("mend the way between them"));
+        }
+        (link.applying == Half::Stopped)
+            .then(|| Decided::new(State::Paused, "it is switched off").next("switch it on again"))
+    }
+
+    /// How to begin anew where a log is gone.
+    fn reseed(&self) -> String {
+        format!(
+            "it cannot go on: keen preflight --join {} --from {} says how to seed it anew",
+            self.name(self.to),
+            self.name(self.from)
+        )
+    }
+
+    /// What a link is that runs.
+    fn running(&self) -> Decided {
+        let Some(passed) = self.passed() else {
+            let why = match (&self.source.position, self.applied.is_some()) {
+                (Err(reason), _) => reason.clone(),
+                (Ok(_), false) => "how far it has applied is not told".to_owned(),
+                (Ok(_), true) => "it was not there at the first look".to_owned(),
+            };
+            return Decided::new(State::Dark, why);
+        };
+        let caught_up =
+            self.applied.as_ref().zip(self.written.as_ref()).is_some_and(|(a, w)| a.has(w));
+        let wrote = self.source_wrote.unwrap_or(self.mark != self.written);
+        if passed {
+            return if wrote || (self.moved() && self.source_wrote.is_none()) {
+                Decided::new(
+                    State::Flowing,
+                    if caught_up { "applied as it is written" } else { "just behind" },
+                )
+            } else {
+                Decided::new(State::Idle, "nothing new to carry")
+            };
+        }
+        if let Some(left) = self.inflow.waits_on_purpose {
+            let delay = self.delay.map(|delay| format!("{delay:?} ")).unwrap_or_default();
+            return Decided::new(
+                State::Flowing,
+                format!("{delay}late on purpose, the next change in {left:?}"),
+            );
+        }
+        if let Some(wait) = &self.inflow.wait {
+            let holders = match &wait.holders {
+                Ok(holders) if holders.is_empty() => {
+                    ", and who holds it was not to be seen".to_owned()
+                }
+                Ok(holders) => {
+                    let holders: Vec<String> = holders.iter().map(holder_text).collect();
+                    format!(", held by {}", holders.join(" and "))
+                }
+                Err(reason) => format!("; who holds it cannot be seen: {reason}"),
+            };
+            let decided = Decided::new(State::Stalled, format!("waits for {}{holders}", wait.what));
+            return match wait.holders.as_ref().map(|holders| holders.first()) {
+                Ok(Some(holder)) => decided.next(self.end_session(holder.session)),
+                _ => decided.next("find the session that holds it, and let it finish or end it"),
+            };
+        }
+        let late = self.late();
+        // Of a copy that is late on purpose only what goes beyond that counts.
+        let excess = late.map_or(Duration::ZERO, |late| late.by);
+        if self.delay.is_some() && excess <= self.topology.limits.trailing && !self.moved() {
+            let delay = self.delay.unwrap_or_default();
+            return Decided::new(State::Flowing, format!("{delay:?} late on purpose"));
+        }
+        let works = self.moved() || self.works();
+        let limits = self.topology.limits;
+        if works && excess <= limits.trailing && !self.will_take_longer_than(limits.trailing) {
+            return Decided::new(State::Flowing, "behind by less than the limit");
+        }
+        if self.moved() || (works && excess <= limits.stalled) {
+            let how = match self.trend() {
+                Some(Trend::Draining(_)) => "it catches up",
+                Some(Trend::Growing) => "it falls back further",
+                _ if self.moved() => "it keeps its distance",
+                _ => "it is at work on one transaction",
+            };
+            return Decided::new(State::Trailing, how)
+                .next("look at what the applier spends its time on: its machine, long transactions, tables without a key");
+        }
+        let doing = self.inflow.doing.as_deref().filter(|doing| !doing.is_empty());
+        let doing = doing.map(|doing| format!("; the applier says: {doing}"));
+        let doing = self.where_it_rests().or(doing).unwrap_or_default();
+        Decided::new(
+            State::Stalled,
+            format!("nothing was applied in {}{doing}", seconds(self.between)),
+        )
+        .next(format!(
+            "look at {}: its machine, its log, what the applier does",
+            self.name(self.to)
+        ))
+    }
+
+    /// Where nothing tells the age of what is missing, the time to catch up stands for it.
+    fn will_take_longer_than(&self, limit: Duration) -> bool {
+        self.inflow.late.is_none()
+            && matches!(self.trend(), Some(Trend::Draining(time)) if time > limit)
+    }
+
+    /// Whether it was seen at work though nothing was finished.
+    fn works(&self) -> bool {
+        self.inflow.busy
+            || self.earlier.is_some_and(|earlier| earlier.progress != self.inflow.progress)
+    }
+
+    /// On which side what is missing lies.
+    fn where_it_rests(&self) -> Option<String> {
+        let sent = self.outlet?.sent.as_ref()?;
+        let source = self.name(self.from);
+        Some(if sent.has(self.mark.as_ref()?) {
+            format!("; {source} has sent it, and {} does not confirm it", self.name(self.to))
+        } else {
+            format!("; {source} has not sent it: its sender stands still")
+        })
+    }
+
+    fn end_session(&self, session: u64) -> String {
+        match self.inflow.link.means {
+            Means::BinaryLog => format!("let it finish, or: KILL {session}"),
+            _ => format!("let it finish, or: SELECT pg_terminate_backend({session})"),
+        }
+    }
+}
+
+fn micros(micros: Micros) -> Duration {
+    Duration::from_micros(u64::try_from(micros).unwrap_or(0))
+}
+
+/// A time between two looks, as it reads in a sentence.
+fn seconds(time: Duration) -> String {
+    format!("{:.1} s", time.as_secs_f64())
+}
