@@ -107,6 +107,7 @@ fn read(node: &mut dyn ReadRows) {
         filter: None,
         ordered: true,
         range: None,
+        only: None,
     };
     let mut rows = 0;
     node.read(&request, RowWriter::new(layout, DigestFunction::Xxh3, 256 << 10), &mut |batch| {

@@ -120,6 +120,11 @@ pub(crate) struct ScopeArgs {
     #[arg(long, value_name = "DURATION", default_value = "30s", value_parser = duration)]
     pub(crate) silence: Duration,
 
+    /// Look again at rows that differ, once every node has applied what was written before, for so long;
+    /// 0s counts what differs at the first look.
+    #[arg(long, value_name = "DURATION", default_value = "30s", value_parser = duration)]
+    pub(crate) patience: Duration,
+
     /// Read stretches of a table over so many sessions side by side, where a node has cores to spare.
     #[arg(long, value_name = "N", default_value = "1", value_parser = clap::value_parser!(u8).range(1..=32))]
     pub(crate) threads: u8,
@@ -221,6 +226,9 @@ pub(crate) struct PreflightArgs {
     #[arg(long, value_name = "DURATION", default_value = "5s", value_parser = duration)]
     pub(crate) wait: Duration,
 
+    #[command(flatten)]
+    pub(crate) ledger: LedgerArgs,
+
     /// How the result is written.
     #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT")]
     pub(crate) format: ReportFormat,
@@ -318,6 +326,9 @@ pub(crate) struct ExplainArgs {
 pub(crate) struct AuditArgs {
     #[command(flatten)]
     pub(crate) scope: ScopeArgs,
+
+    #[command(flatten)]
+    pub(crate) ledger: LedgerArgs,
 
     /// How the result is written.
     #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT")]

@@ -8,13 +8,15 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Result, bail};
 use jiff::Timestamp;
-use keen_core::compare::DivergentRow;
+use keen_core::compare::{DivergentRow, Standing};
 use keen_core::digest::DigestFunction;
 use keen_core::expectation::{Nodes, bit};
 use keen_core::topology::{NodeId, Topology};
+use keen_nodes::audit::fenced::{self, Fencing};
 use keen_nodes::audit::{
     self, AuditRequest, AuditSink, NodeOutcome, Rate, TableHead, TableOutcome, Verdict,
 };
+use keen_nodes::ledger::Audited;
 
 use crate::args::ScopeArgs;
 use crate::doors::Doors;
@@ -32,6 +34,8 @@ pub(crate) struct Scope {
     pub(crate) silence: Duration,
     pub(crate) rate: Option<Rate>,
     pub(crate) threads: usize,
+    /// For how long rows that differ are looked at again.
+    pub(crate) patience: Duration,
 }
 
 impl Scope {
@@ -45,6 +49,7 @@ impl Scope {
             silence: Duration::from_secs(30),
             rate: None,
             threads: 1,
+            patience: Duration::from_secs(30),
         }
     }
 
@@ -56,6 +61,7 @@ impl Scope {
             silence: args.silence,
             rate: args.rate,
             threads: args.threads.into(),
+            patience: args.patience,
             ..Self::chosen(topology, &args.nodes, &args.tables)?
         })
     }
@@ -113,20 +119,49 @@ pub(crate) struct Totals {
     pub(crate) unread: u64,
     pub(crate) rows: u64,
     pub(crate) divergent: u64,
+    /// Tables in which rows differ, none of them settled.
+    pub(crate) unsettled: u64,
+    /// Rows that differ while something was on its way.
+    pub(crate) in_flight: u64,
+    /// Rows that were being written to.
+    pub(crate) moving: u64,
+    /// Rows that were equal when looked at again.
+    pub(crate) healed: u64,
     /// Tables that were not read on every node that carries them, as (set, table).
     pub(crate) incomplete: u64,
     pub(crate) stopped: bool,
+    /// What came of each table, as the ledger keeps it.
+    pub(crate) audited: Vec<Audited>,
 }
 
 impl Totals {
-    /// Everything that was asked for was read to its end.
+    /// Everything that was asked for was read to its end, and no row is unsettled.
     pub(crate) fn complete(&self) -> bool {
-        !self.stopped && self.incomplete == 0
+        !self.stopped && self.incomplete == 0 && self.in_flight + self.moving == 0
     }
 
     /// Tables looked at.
     pub(crate) fn tables(&self) -> u64 {
-        self.agree + self.diverge + self.unread
+        self.agree + self.diverge + self.unread + self.unsettled
+    }
+
+    /// What it came to, in a sentence.
+    pub(crate) fn summary(&self) -> String {
+        let mut parts = vec![format!("{} of {} tables agree", self.agree, self.tables())];
+        for (count, what) in [
+            (self.divergent, "divergent"),
+            (self.in_flight, "in flight"),
+            (self.moving, "moving"),
+            (self.healed, "healed"),
+        ] {
+            if count > 0 {
+                parts.push(format!("{count} {what}"));
+            }
+        }
+        if self.incomplete > 0 {
+            parts.push(format!("{} not read everywhere", self.incomplete));
+        }
+        parts.join(", ")
     }
 
     /// The exit code.
@@ -191,6 +226,7 @@ pub(crate) fn run(
         function: scope.function,
         rate: scope.rate,
         threads: scope.threads,
+        only: &BTreeMap::new(),
         open: &open,
         stop: &|| stop.raised(),
     };
@@ -208,17 +244,33 @@ pub(crate) fn run(
             unread: 0,
             rows: 0,
             divergent: 0,
+            unsettled: 0,
+            in_flight: 0,
+            moving: 0,
+            healed: 0,
             incomplete: 0,
             stopped: false,
+            audited: Vec::new(),
         },
     };
-    let outcome = audit::run(&request, &mut counting);
+    // What is asked of links is light: whoever does not answer it soon is not waited for.
+    let gates = Doors::new(loaded, scope.wait, scope.wait, stop);
+    let fencing = Fencing {
+        watch: &|node: NodeId| gates.watch(node),
+        patience: scope.patience,
+        settle: topology.limits.settle,
+    };
+    let outcome = if scope.patience.is_zero() {
+        audit::run(&request, &mut counting)
+    } else {
+        fenced::run(&request, &fencing, &mut counting)
+    };
     counting.progress.done();
     let mut totals = counting.totals;
     totals.nodes = outcome.nodes;
     totals.stopped = stop.raised();
     totals.took = clock.elapsed();
-    if totals.tables() == 0 && !totals.stopped {
+    if totals.tables() == 0 && !totals.stopped && !outcome.stopped {
         bail!(
             "nothing to compare: no table of the chosen ones is carried by two of the chosen nodes"
         );
@@ -249,11 +301,20 @@ impl AuditSink for Counting<'_> {
 
     fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
         self.progress.table(head.table);
+        self.totals.audited.push(Audited {
+            set: self.topology.sets[head.set].name.clone(),
+            table: head.table.to_owned(),
+            ..Audited::default()
+        });
         self.sink.table(head)
     }
 
     fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
         self.sink.divergent(row)
+    }
+
+    fn unsettled(&mut self, row: DivergentRow, standing: Standing) -> ControlFlow<()> {
+        self.sink.unsettled(row, standing)
     }
 
     fn advanced(&mut self, keys: u64) {
@@ -265,12 +326,25 @@ impl AuditSink for Counting<'_> {
             Verdict::Agrees => &mut self.totals.agree,
             Verdict::Diverges => &mut self.totals.diverge,
             Verdict::Unread => &mut self.totals.unread,
+            Verdict::Unsettled => &mut self.totals.unsettled,
         };
         *count += 1;
+        let rows = outcome.tally.balances.values().map(|balance| balance.rows).sum::<u64>();
+        if let Some(audited) = self.totals.audited.last_mut() {
+            let standings = &outcome.standings;
+            audited.verdict = crate::render::style::verdict(outcome.verdict).0.to_owned();
+            audited.rows = rows;
+            audited.divergent = outcome.tally.divergent;
+            audited.in_flight = standings.in_flight;
+            audited.moving = standings.moving;
+            audited.healed = standings.healed;
+        }
         self.totals.incomplete += u64::from(!outcome.unread.is_empty());
         self.totals.divergent += outcome.tally.divergent;
-        self.totals.rows +=
-            outcome.tally.balances.values().map(|balance| balance.rows).sum::<u64>();
+        self.totals.in_flight += outcome.standings.in_flight;
+        self.totals.moving += outcome.standings.moving;
+        self.totals.healed += outcome.standings.healed;
+        self.totals.rows += rows;
         self.sink.table_done(outcome)
     }
 }

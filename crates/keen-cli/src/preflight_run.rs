@@ -140,6 +140,7 @@ fn compared(loaded: &Loaded, asked: &Join<'_>, stop: &Stop) -> Result<Vec<(Strin
     let scope = audit_run::Scope {
         nodes: bit(asked.node) | bit(asked.from),
         wait: asked.wait,
+        patience: Duration::ZERO, // no link between the two is meant to carry anything yet
         ..audit_run::Scope::whole()
     };
     let mut counting = Counting { node: asked.node, from: asked.from, tables: Vec::new() };

@@ -359,7 +359,8 @@ fn nothing_but_reads_is_sent() {
     let reads = |statement: &str| {
         let first =
             statement.trim_start().split([' ', ';']).next().unwrap_or("").to_ascii_uppercase();
-        ["SELECT", "SET", "BEGIN", "START", "SAVEPOINT", "ROLLBACK", "COPY"].contains(&&first[..])
+        ["SELECT", "SET", "SHOW", "BEGIN", "START", "SAVEPOINT", "ROLLBACK", "COPY"]
+            .contains(&&first[..])
     };
     let sent: Vec<(String, String)> = client
         .query("SELECT command_type, CONVERT(argument USING utf8mb4) FROM mysql.general_log WHERE user_host LIKE 'keen%'")

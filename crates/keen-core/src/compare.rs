@@ -65,6 +65,55 @@ pub struct DivergentRow {
     pub outside: Vec<(NodeId, Vec<Value>)>,
 }
 
+/// What can be said of a row that differed when it was first looked at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Standing {
+    /// Every node had passed the fence, nothing changed, and it still differs.
+    Settled,
+    /// A node had not passed the fence.
+    InFlight,
+    /// It is still being written.
+    Moving,
+    /// It was equal at the second look.
+    Healed,
+}
+
+impl Standing {
+    /// Its name in results.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Settled => "settled",
+            Self::InFlight => "in_flight",
+            Self::Moving => "moving",
+            Self::Healed => "healed",
+        }
+    }
+}
+
+impl DivergentRow {
+    /// The links that have not brought their receiver to what their source holds.
+    pub fn unsatisfied<'a>(
+        &'a self,
+        expectation: &'a Expectation,
+    ) -> impl Iterator<Item = (NodeId, NodeId)> + 'a {
+        let version = |node: NodeId| self.versions.iter().position(|v| v.nodes.contains(&node));
+        expectation.edges().iter().copied().filter(move |(from, to)| {
+            match (version(*from), version(*to)) {
+                (Some(from), Some(to)) => from != to && self.versions[from].row.is_some(),
+                _ => false,
+            }
+        })
+    }
+
+    /// Whether it still differs when these nodes are left out.
+    #[must_use]
+    pub fn differs_without(&self, nodes: Nodes) -> bool {
+        let held = |version: &&Version| version.nodes.iter().any(|node| nodes & bit(*node) == 0);
+        self.versions.iter().filter(held).count() > 1
+    }
+}
+
 /// One of the contents that nodes hold for a key.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Version {

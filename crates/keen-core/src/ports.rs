@@ -1,5 +1,7 @@
 //! The ports: what the computation needs from a node, whatever engine it is.
 
+use std::sync::Arc;
+
 use crate::flow::look::Heard;
 use crate::preflight::join::LogReach;
 use crate::preflight::look::{Facts, Seen};
@@ -116,6 +118,24 @@ pub struct TableRequest {
     pub ordered: bool,
     /// Only this stretch of the table.
     pub range: Option<KeyRange>,
+    /// Only rows whose key begins with one of these numbers.
+    pub only: Option<Arc<[i64]>>,
+}
+
+impl TableRequest {
+    /// What it asks of the first column of the key, quoted, as a condition; none if nothing.
+    #[must_use]
+    pub fn stretch(&self, column: &str, nullable: bool) -> Option<String> {
+        let range = self.range.and_then(|range| range.condition(column, nullable));
+        let only = self.only.as_ref().map(|numbers| {
+            let numbers: Vec<String> = numbers.iter().map(i64::to_string).collect();
+            format!("{column} IN ({})", numbers.join(", "))
+        });
+        match (range, only) {
+            (Some(range), Some(only)) => Some(format!("({range}) AND {only}")),
+            (one, other) => one.or(other),
+        }
+    }
 }
 
 /// A stretch of a table by the first column of its key, which is a whole number. What is no number

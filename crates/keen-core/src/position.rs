@@ -26,7 +26,7 @@ pub enum Position {
 
 /// How one position stands to another.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Standing {
+pub enum Relation {
     /// Both have the same.
     Equal,
     /// The other has everything that it has, and more.
@@ -37,7 +37,7 @@ pub enum Standing {
     Diverged,
 }
 
-impl Standing {
+impl Relation {
     fn and(self, other: Self) -> Self {
         match (self, other) {
             (one, Self::Equal) => one,
@@ -82,11 +82,11 @@ impl Position {
     /// Two transactions of one domain with one number but of different servers have parted: neither
     /// log holds the other's.
     #[must_use]
-    pub fn compare(&self, other: &Self) -> Option<Standing> {
+    pub fn compare(&self, other: &Self) -> Option<Relation> {
         let number = |one: u64, other: u64| match one.cmp(&other) {
-            std::cmp::Ordering::Less => Standing::Behind,
-            std::cmp::Ordering::Equal => Standing::Equal,
-            std::cmp::Ordering::Greater => Standing::Ahead,
+            std::cmp::Ordering::Less => Relation::Behind,
+            std::cmp::Ordering::Equal => Relation::Equal,
+            std::cmp::Ordering::Greater => Relation::Ahead,
         };
         match (self, other) {
             (Self::Lsn(one), Self::Lsn(other)) | (Self::Count(one), Self::Count(other)) => {
@@ -95,7 +95,7 @@ impl Position {
             (Self::Gtid(one), Self::Gtid(other)) => Some(parts(one, other, |one, other| {
                 let ((server, at), (other_server, other_at)) = (one, other);
                 if at == other_at && at > 0 && server != other_server {
-                    Standing::Diverged
+                    Relation::Diverged
                 } else {
                     number(at, other_at)
                 }
@@ -108,7 +108,7 @@ impl Position {
     /// Whether it has everything that the other has.
     #[must_use]
     pub fn has(&self, other: &Self) -> bool {
-        matches!(self.compare(other), Some(Standing::Equal | Standing::Ahead))
+        matches!(self.compare(other), Some(Relation::Equal | Relation::Ahead))
     }
 
     /// What the other has that it lacks, where that can be counted: nothing for positions of different
@@ -159,13 +159,13 @@ impl Position {
 fn parts<K: Ord, V: Copy + Default>(
     one: &BTreeMap<K, V>,
     other: &BTreeMap<K, V>,
-    compare: impl Fn(V, V) -> Standing,
-) -> Standing {
+    compare: impl Fn(V, V) -> Relation,
+) -> Relation {
     let mine =
         one.iter().map(|(key, at)| compare(*at, other.get(key).copied().unwrap_or_default()));
     let theirs = other.iter().filter(|(key, _)| !one.contains_key(key));
     let theirs = theirs.map(|(_, at)| compare(V::default(), *at));
-    mine.chain(theirs).fold(Standing::Equal, Standing::and)
+    mine.chain(theirs).fold(Relation::Equal, Relation::and)
 }
 
 fn greatest<K: Ord + Clone, V: Copy>(
@@ -324,10 +324,10 @@ mod tests {
             let (one, other) = (Position::Gtid(one), Position::Gtid(other));
             let (a, b) = (transactions(&one), transactions(&other));
             let standing = match (a.is_subset(&b), b.is_subset(&a)) {
-                (true, true) => Standing::Equal,
-                (true, false) => Standing::Behind,
-                (false, true) => Standing::Ahead,
-                (false, false) => Standing::Diverged,
+                (true, true) => Relation::Equal,
+                (true, false) => Relation::Behind,
+                (false, true) => Relation::Ahead,
+                (false, false) => Relation::Diverged,
             };
             prop_assert_eq!(one.compare(&other), Some(standing));
             prop_assert_eq!(one.has(&other), b.is_subset(&a));
@@ -341,8 +341,8 @@ mod tests {
         #[test]
         fn one_stands_to_the_other_as_the_other_does_not_to_it(one in any_position(), other in any_position()) {
             let turned = other.compare(&one).map(|standing| match standing {
-                Standing::Behind => Standing::Ahead,
-                Standing::Ahead => Standing::Behind,
+                Relation::Behind => Relation::Ahead,
+                Relation::Ahead => Relation::Behind,
                 same => same,
             });
             prop_assert_eq!(one.compare(&other), turned);
@@ -360,7 +360,7 @@ mod tests {
     fn one_number_of_two_servers_means_that_they_parted() {
         let (one, other): (Position, Position) =
             ("0-1-5".parse().unwrap(), "0-2-5".parse().unwrap());
-        assert_eq!(one.compare(&other), Some(Standing::Diverged));
+        assert_eq!(one.compare(&other), Some(Relation::Diverged));
         assert!(!one.has(&other));
     }
 

@@ -69,6 +69,7 @@ fn request(table: &Typed, filter: Option<&str>, ordered: bool) -> TableRequest {
         filter: filter.map(str::to_owned),
         ordered,
         range: None,
+        only: None,
     }
 }
 

@@ -88,6 +88,7 @@ fn audit(table: &Typed, folder: &Path) -> Seen {
     let topology = topology(&table.name);
     let mut seen = Seen::default();
     let request = AuditRequest {
+        only: &std::collections::BTreeMap::new(),
         topology: &topology,
         nodes: !0,
         tables: &[],

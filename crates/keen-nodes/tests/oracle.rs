@@ -82,6 +82,7 @@ impl AuditSink for Seen {
 fn audit(topology: &Topology, open: &audit::Opener<'_>, function: DigestFunction) -> Seen {
     let mut seen = Seen::default();
     let request = AuditRequest {
+        only: &std::collections::BTreeMap::new(),
         topology,
         nodes: !0,
         tables: &[],

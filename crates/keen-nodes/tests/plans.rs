@@ -103,6 +103,7 @@ impl AuditSink for Found {
 fn audit(topology: &Topology, table: &Typed) -> Vec<AuditedTable> {
     let mut found = Found::default();
     let request = AuditRequest {
+        only: &std::collections::BTreeMap::new(),
         topology,
         nodes: !0,
         tables: &[],

@@ -37,6 +37,7 @@ fn read(
         filter: None,
         ordered: true,
         range: None,
+        only: None,
     };
     let mut rows = Vec::new();
     node.read(&request, RowWriter::new(layout, DigestFunction::Xxh3, 1 << 16), &mut |batch| {

@@ -32,6 +32,7 @@ fn rows(node: &mut dyn ReadRows, table: &str) -> Vec<Vec<Value>> {
         filter: None,
         ordered: false,
         range: None,
+        only: None,
     };
     let mut all = Vec::new();
     node.read(&request, RowWriter::new(layout, DigestFunction::Xxh3, 1 << 16), &mut |batch| {

@@ -59,8 +59,14 @@ fn read(
 ) -> Result<Vec<Delivered>, ReadFault> {
     let layout = layout(table);
     let columns = layout.columns.iter().map(|column| column.name.clone()).collect();
-    let request =
-        TableRequest { table: "t".to_owned(), columns, filter: None, ordered: true, range: None };
+    let request = TableRequest {
+        table: "t".to_owned(),
+        columns,
+        filter: None,
+        ordered: true,
+        range: None,
+        only: None,
+    };
     node.shape("t")?;
     let mut all = Vec::new();
     node.read(&request, RowWriter::new(layout, DigestFunction::Xxh3, batch_bytes), &mut |batch| {
@@ -180,6 +186,7 @@ fn a_reader_that_has_gone_ends_the_reading() {
             filter: None,
             ordered: true,
             range: None,
+            only: None,
         };
         node.read(&request, RowWriter::new(layout(&table), DigestFunction::Xxh3, 64), &mut |_| {
             batches += 1;

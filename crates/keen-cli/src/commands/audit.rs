@@ -7,6 +7,7 @@ use anyhow::{Context, Result};
 use crate::args::{AuditArgs, AuditFormat};
 use crate::audit_run::{self, Scope, Stop};
 use crate::exit::Exit;
+use crate::keeping::Keeping;
 use crate::load;
 use crate::output::{CANNOT, Output};
 use crate::render::audit_json::{JsonSink, Shape};
@@ -46,5 +47,10 @@ pub(crate) fn run(args: &AuditArgs, terminal: Terminal) -> Result<Exit> {
         }
     };
     out.finish()?;
+    let keeping = Keeping::new(&args.ledger, &args.scope.topology);
+    let times = (totals.started, totals.took);
+    keeping.keep(&loaded, "audit", times, (totals.exit(), &totals.summary()), |record| {
+        record.audited(&totals.audited)
+    });
     Ok(totals.exit())
 }

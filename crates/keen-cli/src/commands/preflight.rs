@@ -3,17 +3,19 @@
 use std::io::Write as _;
 
 use anyhow::{Context, Result, bail};
-use keen_core::preflight::Scope as What;
 use keen_core::preflight::look::TableState;
+use keen_core::preflight::{Level, Scope as What};
 use keen_core::topology::{Engine, NodeId, Topology};
+use keen_nodes::ledger::Found;
 
 use super::for_people;
 use crate::args::{PreflightArgs, ReportFormat};
 use crate::audit_run::{Scope, Stop};
 use crate::exit::Exit;
+use crate::keeping::Keeping;
 use crate::load::{self, Loaded};
 use crate::output::{CANNOT, Output};
-use crate::preflight_run::{self, Asked};
+use crate::preflight_run::{self, Asked, Outcome};
 use crate::render::{preflight_json, preflight_text};
 use crate::terminal::{Terminal, complain};
 
@@ -43,7 +45,37 @@ pub(crate) fn run(args: &PreflightArgs, terminal: Terminal) -> Result<Exit> {
     };
     out.write_all(text.as_bytes()).context(CANNOT)?;
     out.finish()?;
+    keep(args, &loaded, &outcome);
     Ok(outcome.exit())
+}
+
+/// Keeps what was found.
+fn keep(args: &PreflightArgs, loaded: &Loaded, outcome: &Outcome) {
+    let topology = &loaded.topology;
+    let report = &outcome.report;
+    let found: Vec<Found> = report
+        .findings
+        .iter()
+        .map(|finding| {
+            let nodes: Vec<&str> =
+                finding.nodes.iter().map(|node| &topology.nodes[*node].name[..]).collect();
+            Found {
+                level: finding.level.name().to_owned(),
+                name: finding.check.name.to_owned(),
+                nodes: nodes.join(","),
+                found: finding.found.clone(),
+            }
+        })
+        .collect();
+    let counts = [(Level::Stop, "stops"), (Level::Warn, "warnings"), (Level::Note, "notes")];
+    let counts: Vec<String> =
+        counts.into_iter().map(|(level, name)| format!("{} {name}", report.count(level))).collect();
+    let summary = format!("{}, {} could not be looked at", counts.join(", "), report.unseen.len());
+    let keeping = Keeping::new(&args.ledger, &args.topology);
+    let times = (outcome.started, outcome.took);
+    keeping.keep(loaded, "preflight", times, (outcome.exit(), &summary), |record| {
+        record.findings(&found)
+    });
 }
 
 /// The one node of that name.

@@ -6,7 +6,7 @@ use std::io::{self, Write};
 use std::ops::ControlFlow;
 
 use jiff::Timestamp;
-use keen_core::compare::DivergentRow;
+use keen_core::compare::{DivergentRow, Standing};
 use keen_core::digest::DigestFunction;
 use keen_core::rows::Layout;
 use keen_core::topology::{NodeId, Topology};
@@ -36,6 +36,8 @@ pub(crate) struct JsonSink<'a, W: Write> {
     table: Map<String, Json>,
     tables: u64,
     rows: u64,
+    /// Rows of this table that were listed as not settled.
+    unsettled: u64,
     failed: Option<io::Error>,
 }
 
@@ -61,6 +63,7 @@ impl<'a, W: Write> JsonSink<'a, W> {
             table,
             tables: 0,
             rows: 0,
+            unsettled: 0,
             failed: None,
         }
     }
@@ -76,9 +79,13 @@ impl<'a, W: Write> JsonSink<'a, W> {
                 "agree": totals.agree,
                 "diverge": totals.diverge,
                 "unread": totals.unread,
+                "unsettled": totals.unsettled,
                 "incomplete_tables": totals.incomplete,
                 "rows": totals.rows,
                 "divergent_rows": totals.divergent,
+                "in_flight_rows": totals.in_flight,
+                "moving_rows": totals.moving,
+                "healed_rows": totals.healed,
             },
         });
         match self.shape {
@@ -173,7 +180,7 @@ impl<W: Write> AuditSink for JsonSink<'_, W> {
 
     fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
         self.layout = head.layout.cloned();
-        self.rows = 0;
+        (self.rows, self.unsettled) = (0, 0);
         let (columns, key) = head
             .layout
             .map(|layout| (wire::columns(layout), wire::key(layout)))
@@ -222,6 +229,32 @@ impl<W: Write> AuditSink for JsonSink<'_, W> {
         self.flow()
     }
 
+    fn unsettled(&mut self, row: DivergentRow, standing: Standing) -> ControlFlow<()> {
+        if let Some(layout) = &self.layout
+            && self.unsettled < self.limit
+            && let Ok(Json::Object(members)) =
+                serde_json::to_value(wire::divergent(self.topology, layout, &row))
+        {
+            let mut object = Map::new();
+            if self.shape == Shape::Lines {
+                object.insert("table".to_owned(), self.table["table"].clone());
+                object.insert("set".to_owned(), self.table["set"].clone());
+            }
+            object.insert("standing".to_owned(), Json::from(standing.name()));
+            object.extend(members);
+            let object = Json::Object(object);
+            match self.shape {
+                Shape::Document => {
+                    let lead = if self.unsettled == 0 { "],\n\"unsettled\": [" } else { "," };
+                    self.put(&format!("{lead}\n{object}"));
+                }
+                Shape::Lines => self.line("unsettled", object),
+            }
+            self.unsettled += 1;
+        }
+        self.flow()
+    }
+
     fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
         let tally = &outcome.tally;
         let read = || tally.balances.iter().filter(|(node, _)| !outcome.unread.contains_key(node));
@@ -239,6 +272,14 @@ impl<W: Write> AuditSink for JsonSink<'_, W> {
                 Verdict::Agrees => "agrees",
                 Verdict::Diverges => "diverges",
                 Verdict::Unread => "unread",
+                Verdict::Unsettled => "unsettled",
+            },
+            "standings": {
+                "settled": outcome.standings.settled,
+                "in_flight": outcome.standings.in_flight,
+                "moving": outcome.standings.moving,
+                "healed": outcome.standings.healed,
+                "waiting_for": outcome.standings.waiting,
             },
             "rows": self.by_name(read().map(|(node, balance)| (*node, balance.rows))),
             "balances": self.by_name(read().map(|(node, balance)| (*node, format!("{:032x}", balance.sum)))),

@@ -206,7 +206,13 @@ fn write_table(
         .iter()
         .filter(|(node, _)| totals.nodes.get(node).is_some_and(|node| node.fault.is_none()))
         .collect();
-    if outcome.verdict != Verdict::Diverges && unread.is_empty() && table.notes.is_empty() {
+    let standings = &outcome.standings;
+    let open = standings.in_flight + standings.moving;
+    if outcome.verdict != Verdict::Diverges
+        && unread.is_empty()
+        && table.notes.is_empty()
+        && open == 0
+    {
         return;
     }
     let title =
@@ -231,6 +237,21 @@ fn write_table(
             topology.nodes[*node].name,
             safe::text(reason)
         );
+    }
+    if open > 0 {
+        let counts: Vec<String> = [
+            (standings.in_flight, "in flight"),
+            (standings.moving, "moving"),
+            (standings.healed, "healed"),
+        ]
+        .into_iter()
+        .filter(|(count, _)| *count > 0)
+        .map(|(count, standing)| format!("{} {standing}", grouped(count)))
+        .collect();
+        let _ = writeln!(out, "  {} {}", styled(UNKNOWN, "not settled:"), counts.join(", "));
+        for reason in &standings.waiting {
+            out.push_str(&hanging("      ", &safe::text(reason), columns));
+        }
     }
     if let Some(layout) = &table.layout {
         for row in &table.rows {
@@ -396,7 +417,29 @@ fn conclusion(totals: &Totals, hidden: u64) -> String {
             grouped(hidden)
         );
     }
-    if !totals.complete() {
+    if totals.healed > 0 {
+        let _ = writeln!(
+            out,
+            "{} differed at the first look and {} equal at the second: {} on the way.",
+            counted(totals.healed, "row", "rows"),
+            if totals.healed == 1 { "was" } else { "were" },
+            if totals.healed == 1 { "it was" } else { "they were" },
+        );
+    }
+    let open = totals.in_flight + totals.moving;
+    if open > 0 {
+        let _ = writeln!(
+            out,
+            "{} {} {} and {} not settled: {} in flight, {} moving. `keen flow` says what holds them up; --patience waits longer.",
+            styled(UNKNOWN, "Unsettled:"),
+            counted(open, "row", "rows"),
+            if open == 1 { "differs" } else { "differ" },
+            if open == 1 { "is" } else { "are" },
+            grouped(totals.in_flight),
+            grouped(totals.moving),
+        );
+    }
+    if totals.stopped || totals.incomplete > 0 {
         let what = if totals.stopped {
             "it was stopped before the end".to_owned()
         } else {

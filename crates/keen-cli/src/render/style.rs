@@ -21,6 +21,7 @@ pub(crate) fn verdict(verdict: Verdict) -> (&'static str, Style) {
         Verdict::Agrees => ("agrees", GOOD),
         Verdict::Diverges => ("diverges", BAD),
         Verdict::Unread => ("unread", UNKNOWN),
+        Verdict::Unsettled => ("unsettled", UNKNOWN),
     }
 }
 

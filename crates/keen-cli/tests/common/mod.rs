@@ -95,7 +95,7 @@ impl Folder {
         (run.code, run.json())
     }
 
-    /// Every file below the folder with its bytes.
+    /// Every file below the folder with its bytes, but for the ledger.
     pub fn snapshot(&self) -> BTreeMap<PathBuf, Vec<u8>> {
         let mut files = BTreeMap::new();
         let mut folders = vec![self.root().to_owned()];
@@ -104,7 +104,7 @@ impl Folder {
                 let path = entry.unwrap().path();
                 if path.is_dir() {
                     folders.push(path);
-                } else {
+                } else if path.extension().is_none_or(|extension| extension != "ledger") {
                     files.insert(path.clone(), fs::read(&path).unwrap());
                 }
             }

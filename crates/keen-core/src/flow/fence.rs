@@ -10,7 +10,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::look::Sights;
 use super::pair;
-use crate::position::Position;
+use crate::expectation::{Nodes, bit};
+use crate::position::{Gap, Position};
 use crate::topology::{NodeId, Topology};
 
 /// A mark of how far every source had written.
@@ -24,10 +25,63 @@ pub struct Fence {
 pub struct Passing {
     /// Links whose receivers have passed it.
     pub passed: BTreeSet<(NodeId, NodeId)>,
-    /// Links whose receivers have not, and why.
-    pub waiting: BTreeMap<(NodeId, NodeId), String>,
+    /// Links whose receivers have not, and what they lack.
+    pub waiting: BTreeMap<(NodeId, NodeId), Waiting>,
+    /// Links that the file declares and the nodes know nothing of: nothing will come over them.
+    pub absent: BTreeSet<(NodeId, NodeId)>,
     /// Links of which that cannot be told, and why.
     pub untold: BTreeMap<(NodeId, NodeId), String>,
+}
+
+/// What a receiver still lacks of a fence.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Waiting {
+    /// How much, in the engine's measure.
+    pub lacks: Option<Gap>,
+    /// The link stands still until somebody does something.
+    pub stopped: bool,
+}
+
+impl Passing {
+    /// The nodes that may still lack something which others wrote before the fence: no way of passed
+    /// links leads to them from every origin whose writes are to come to them. Links of which nothing
+    /// can be told count as passed if `time_is_up`.
+    #[must_use]
+    pub fn lagging(&self, topology: &Topology, time_is_up: bool) -> Nodes {
+        let carried = |link: &(NodeId, NodeId)| {
+            self.passed.contains(link) || (time_is_up && self.untold.contains_key(link))
+        };
+        let to_come = |link: &(NodeId, NodeId)| !self.absent.contains(link);
+        let mut lagging = 0;
+        for origin in 0..topology.nodes.len() {
+            let wanted = reached(topology, origin, to_come);
+            let came = reached(topology, origin, carried);
+            lagging |= wanted & !came;
+        }
+        lagging
+    }
+
+    /// Whether waiting longer can bring anything.
+    #[must_use]
+    pub fn worth_waiting(&self) -> bool {
+        self.waiting.values().any(|waiting| !waiting.stopped)
+    }
+}
+
+/// Where the writes of a node get to over some of the links.
+fn reached(topology: &Topology, origin: NodeId, over: impl Fn(&(NodeId, NodeId)) -> bool) -> Nodes {
+    let mut reached = bit(origin);
+    loop {
+        let before = reached;
+        for link in &topology.links {
+            if reached & bit(link.from) != 0 && over(&(link.from, link.to)) {
+                reached |= bit(link.to);
+            }
+        }
+        if reached == before {
+            return reached;
+        }
+    }
 }
 
 impl Fence {
@@ -64,9 +118,10 @@ impl Fence {
             .filter(|(from, to)| sights.contains_key(from) && sights.contains_key(to))
         {
             match (self.marks.get(&ends.0), applied.get(&ends)) {
-                (Some(mark), Some(Ok((position, receiver_domain)))) => {
+                (Some(mark), Some(Ok(applied))) => {
+                    let pair::Applied { position, own, stopped } = applied;
                     let flushed = sights[&ends.0].heard().and_then(|heard| heard.flushed.as_ref());
-                    let needed = match (receiver_domain, flushed) {
+                    let needed = match (own, flushed) {
                         (Some(own), _) => mark.clone().without_domain(*own),
                         // What is not safe on the source's disk by now was no commit.
                         (None, Some(flushed)) if mark.has(flushed) => flushed.clone(),
@@ -75,11 +130,8 @@ impl Fence {
                     if position.has(&needed) {
                         passing.passed.insert(ends);
                     } else {
-                        let missing = position.lacks(&needed);
-                        let missing = missing
-                            .map(|gap| format!("{} {} behind it", gap.size(), gap.unit()))
-                            .unwrap_or_else(|| "behind it".to_owned());
-                        passing.waiting.insert(ends, missing);
+                        let lacks = position.lacks(&needed);
+                        passing.waiting.insert(ends, Waiting { lacks, stopped: *stopped });
                     }
                 }
                 (None, _) => {
@@ -89,14 +141,19 @@ impl Fence {
                         .insert(ends, format!("{name} does not tell how far it has written"));
                 }
                 (_, Some(Err(reason))) => drop(passing.untold.insert(ends, reason.clone())),
-                (_, None) => {
-                    let name = &topology.nodes[ends.1].name;
-                    passing.untold.insert(ends, format!("{name} knows of no such link"));
+                (_, None) if unlike(topology, ends) => {
+                    let reason = "nothing in servers of unlike kinds tells of it";
+                    passing.untold.insert(ends, reason.to_owned());
                 }
+                (_, None) => drop(passing.absent.insert(ends)),
             }
         }
         passing
     }
+}
+
+fn unlike(topology: &Topology, (from, to): (NodeId, NodeId)) -> bool {
+    topology.nodes[from].at.engine() != topology.nodes[to].at.engine()
 }
 
 /// How many fences have to be passed one after the other until everything that was written before the

@@ -45,6 +45,8 @@ pub struct Heard {
     pub database: Option<String>,
     /// How far its log has come: everything it has written itself or applied, and passes on.
     pub position: Seen<Position>,
+    /// Where it keeps no log: something that is another whenever anything was written.
+    pub stamp: Option<String>,
     /// Up to where its log is safe on its disk, where nothing beyond that is sent to anybody.
     pub flushed: Option<Position>,
     /// By origin, how far it has applied what each wrote, where the engine keeps that apart.

@@ -122,17 +122,24 @@ fn place_the_rest(topology: &Topology, looks: Looks<'_>, known: &mut [Known<'_>]
     }
 }
 
-/// What a receiver has applied of its source's log, and the domain that it writes itself.
-pub(super) type Applied = Result<(Position, Option<u32>), String>;
+/// What a receiver has applied of its source's log.
+#[derive(Debug, Clone)]
+pub(super) struct Applied {
+    pub(super) position: Position,
+    /// The domain that it writes itself.
+    pub(super) own: Option<u32>,
+    /// It stands still until somebody does something.
+    pub(super) stopped: bool,
+}
 
 /// How far each receiver has applied each of its sources' logs, by the links that the nodes know of.
 pub(super) fn applied(
     topology: &Topology,
     sights: &super::look::Sights,
-) -> BTreeMap<(NodeId, NodeId), Applied> {
+) -> BTreeMap<(NodeId, NodeId), Result<Applied, String>> {
     let (before, memory) = (super::look::Marks::new(), super::Memory::default());
     let looks = Looks { before: &before, now: sights, memory: &memory };
-    let mut found: BTreeMap<(NodeId, NodeId), Applied> = BTreeMap::new();
+    let mut found: BTreeMap<(NodeId, NodeId), Result<Applied, String>> = BTreeMap::new();
     for known in known(topology, looks) {
         let Some(from) = known.from else { continue };
         let (Some(source), Some(receiver)) = (heard(looks, from), heard(looks, known.to)) else {
@@ -144,14 +151,16 @@ pub(super) fn applied(
             known.inflow.applied.clone()
         };
         let own = receiver.domain.filter(|own| source.domain != Some(*own));
+        let link = &known.inflow.link;
+        let stopped = link.receiving == Half::Stopped || link.applying == Half::Stopped;
         let one = position
-            .map(|position| (position, own))
+            .map(|position| Applied { position, own, stopped })
             .ok_or_else(|| format!("how far {} has come is not told", known.inflow.link.name));
         // Of several that share the work the one furthest behind counts.
         let slowest = match (found.remove(&(from, known.to)), one) {
             (None, one) => one,
             (Some(Err(reason)), _) | (_, Err(reason)) => Err(reason),
-            (Some(Ok(a)), Ok(b)) => Ok(if a.0.has(&b.0) { b } else { a }),
+            (Some(Ok(a)), Ok(b)) => Ok(if a.position.has(&b.position) { b } else { a }),
         };
         found.insert((from, known.to), slowest);
     }

@@ -232,6 +232,8 @@ pub struct Limits {
     pub stalled: Duration,
     /// Clocks may differ by this much.
     pub clock: Duration,
+    /// How late a link may be of which nothing can be told: `trailing`, if the file says it.
+    pub settle: Option<Duration>,
 }
 
 impl Default for Limits {
@@ -240,6 +242,7 @@ impl Default for Limits {
             trailing: Duration::from_secs(30),
             stalled: Duration::from_secs(120),
             clock: Duration::from_millis(500),
+            settle: None,
         }
     }
 }

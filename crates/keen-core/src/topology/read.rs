@@ -382,6 +382,7 @@ impl Reader {
                 *limit = duration;
             }
         }
+        limits.settle = table.contains_key("trailing").then_some(limits.trailing);
         limits
     }
 

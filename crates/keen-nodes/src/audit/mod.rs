@@ -10,15 +10,18 @@
 //! (see [`keen_core::folio`]), and only folios that disagree are read again,
 //! within the same moment, and sorted here.
 
+pub mod fenced;
+mod held;
 mod node;
 mod table;
 
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
+use std::sync::Arc;
 use std::time::SystemTime;
 
 use crossbeam_channel::{Sender, bounded, unbounded};
-use keen_core::compare::{DivergentRow, Tally};
+use keen_core::compare::{DivergentRow, Standing, Tally};
 use keen_core::digest::DigestFunction;
 use keen_core::expectation::{Expectation, Nodes, bit, members};
 use keen_core::ports::{ReadFault, ReadRows};
@@ -31,6 +34,9 @@ use table::{Comparison, InScope};
 
 /// Opens a node. Called once per node, on the thread that will read it.
 pub type Opener<'a> = dyn Fn(NodeId) -> Result<Box<dyn ReadRows>, ReadFault> + Sync + 'a;
+
+/// By set and table, the numbers with which the keys of the wanted rows begin.
+pub type Only = BTreeMap<(SetId, String), Arc<[i64]>>;
 
 /// How fast a node may be read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -49,6 +55,8 @@ pub struct AuditRequest<'a> {
     pub nodes: Nodes,
     /// Only these tables, by the names the sets use; empty means all.
     pub tables: &'a [String],
+    /// Of some tables only the rows whose key begins with one of these numbers.
+    pub only: &'a Only,
     /// The digest both sides of every comparison use.
     pub function: DigestFunction,
     /// No node is read faster than this.
@@ -101,6 +109,32 @@ pub struct TableOutcome {
     pub unread: BTreeMap<NodeId, String>,
     /// The conclusion.
     pub verdict: Verdict,
+    /// What became of rows that differed at the first look.
+    pub standings: Standings,
+}
+
+impl TableOutcome {
+    /// What came of one look: every row that differs counts as it was found.
+    #[must_use]
+    pub fn new(tally: Tally, unread: BTreeMap<NodeId, String>, verdict: Verdict) -> Self {
+        let standings = Standings { settled: tally.divergent, ..Standings::default() };
+        Self { tally, unread, verdict, standings }
+    }
+}
+
+/// How many of the rows that differed at the first look have which standing.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Standings {
+    /// They still differ, and nothing is on its way: divergent.
+    pub settled: u64,
+    /// Something may still be on its way.
+    pub in_flight: u64,
+    /// They are being written to.
+    pub moving: u64,
+    /// They were equal when looked at again.
+    pub healed: u64,
+    /// Why rows are in flight: links that have not passed the fence, and what they lack.
+    pub waiting: Vec<String>,
 }
 
 /// What can be said of one table of one set.
@@ -112,6 +146,8 @@ pub enum Verdict {
     Diverges,
     /// Nothing was found, in what could be read; not everything could.
     Unread,
+    /// Nothing that differs is settled; something is on its way or being written.
+    Unsettled,
 }
 
 /// What became of a node.
@@ -142,6 +178,10 @@ pub trait AuditSink {
     fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()>;
     /// A divergent row of that table.
     fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()>;
+    /// A row of that table that differs and is not settled; after the divergent ones.
+    fn unsettled(&mut self, _row: DivergentRow, _standing: Standing) -> ControlFlow<()> {
+        ControlFlow::Continue(())
+    }
     /// Some keys of that table were compared.
     fn advanced(&mut self, _keys: u64) {}
     /// The table ended.

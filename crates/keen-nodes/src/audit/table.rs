@@ -94,6 +94,9 @@ pub(super) fn prepare<'a>(
     let (say, counted) = bounded(agreement.local_columns.len() * QUEUE);
     let mut folios =
         agreement.unordered.is_some().then(|| FoliosOfNodes { counted, chosen: BTreeMap::new() });
+    // Only where all nodes share an order of keys is their first column the same everywhere.
+    let only = request.only.get(&(table.set, table.table.to_owned()));
+    let only = only.filter(|_| agreement.unordered.is_none());
     let mut parts: Vec<Part> = Vec::new();
     for (part, range) in ranges.iter().enumerate() {
         let mut streams: Part = Vec::new();
@@ -107,6 +110,7 @@ pub(super) fn prepare<'a>(
                     filter: set.filter.clone(),
                     ordered: folios.is_none(),
                     range: *range,
+                    only: only.cloned(),
                 },
                 writer: RowWriter::new(layout.clone(), request.function, batch_bytes),
                 messages,
@@ -199,7 +203,7 @@ pub(super) fn settle(
         _ => Verdict::Diverges,
     };
     let stopped = tally.stopped;
-    let flow = sink.table_done(&TableOutcome { tally, unread, verdict });
+    let flow = sink.table_done(&TableOutcome::new(tally, unread, verdict));
     if stopped { ControlFlow::Break(()) } else { flow }
 }
 

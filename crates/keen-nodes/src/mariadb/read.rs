@@ -133,10 +133,8 @@ fn select(local: &Local, request: &TableRequest) -> String {
     if ordered {
         sql.push_str(" FORCE INDEX (PRIMARY)");
     }
-    let range = local.key.first().zip(request.range);
-    if let Some(condition) =
-        range.and_then(|(column, range)| range.condition(&quoted(column), false))
-    {
+    let first = local.key.first();
+    if let Some(condition) = first.and_then(|column| request.stretch(&quoted(column), false)) {
         sql.push_str(&format!(" WHERE {condition}"));
     }
     if ordered {

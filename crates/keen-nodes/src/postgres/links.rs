@@ -113,6 +113,7 @@ impl LookAtLinks for PostgresLinks {
             domain: None,
             database: server.get(7),
             position: at.ok_or_else(|| "it told no position".to_owned()),
+            stamp: None,
             flushed: lsn(server.get(5)),
             origins: None,
             own: last.map(|last| Own::Last { here: last.ends_with("/0"), mark: last }),

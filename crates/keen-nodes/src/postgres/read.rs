@@ -147,9 +147,9 @@ impl TableRead<'_> {
             selected.push(format!("((\n{filter}\n) IS NOT TRUE)"));
         }
         let mut sql = format!("SELECT {} FROM {}", selected.join(", "), self.local.name);
-        let range = self.local.key.first().zip(self.request.range);
+        let first = self.local.key.first();
         if let Some(condition) =
-            range.and_then(|(column, range)| range.condition(&quoted(column), false))
+            first.and_then(|column| self.request.stretch(&quoted(column), false))
         {
             sql.push_str(&format!(" WHERE {condition}"));
         }

@@ -48,6 +48,7 @@ impl LookAtLinks for SqliteLinks {
             inflows: node.inflows(self.receives),
             outlets: Ok(Vec::new()),
             published: Ok(Vec::new()),
+            stamp: Some(self.stamp()),
             flushed: None,
             beats: BTreeMap::new(),
             asked: 3,
@@ -58,6 +59,18 @@ impl LookAtLinks for SqliteLinks {
                 .map_err(|error| super::fault::explain(&self.path, "read its journal", &error))?;
         }
         Ok(heard)
+    }
+}
+
+impl SqliteLinks {
+    /// Sizes and times of the file and of what SQLite keeps beside it.
+    fn stamp(&self) -> String {
+        let of = |suffix: &str| {
+            let mut path = self.path.as_os_str().to_owned();
+            path.push(suffix);
+            std::fs::metadata(path).map(|found| (found.len(), found.modified().ok()))
+        };
+        ["", "-wal", "-journal"].map(|suffix| format!("{:?}", of(suffix).ok())).join(" ")
     }
 }
 

@@ -184,14 +184,13 @@ impl Select {
             });
             (columns.iter().map(|column| with_text_as_bytes(column)).collect(), calls.collect())
         };
-        let range = local.key.first().zip(request.range);
         Ok(Self {
             columns,
             // On lines of its own, so that a comment in the filter ends where the filter ends.
             outside: request.filter.as_ref().map(|filter| format!("((\n{filter}\n) IS NOT TRUE)")),
             table: quoted(&local.name),
-            range: range.and_then(|(column, range)| {
-                range.condition(&quoted(column), !local.nullable_key.is_empty())
+            range: local.key.first().and_then(|column| {
+                request.stretch(&quoted(column), !local.nullable_key.is_empty())
             }),
             order,
         })

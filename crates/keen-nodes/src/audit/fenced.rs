@@ -1,0 +1,534 @@
+//! One audit is enough: rows that differ are looked at again behind a fence.
+//!
+//! Before the first look and after it every node tells how far it has written and applied. If nothing
+//! was under way and nothing was written meanwhile, what differs is settled. Otherwise a fence is taken
+//! after the look: where each origin's log stands. Once every node has passed it, everything that the
+//! first look can have missed has arrived, and the rows are read again, on all nodes, at a new moment.
+//! Equal ones have healed. One that is as it was is settled, while something is written only if it is
+//! found the same twice. One that changed is moving, and is looked at again behind the next fence, for
+//! as long as patience allows. A row that differs only because a node has not passed is in flight.
+
+use std::collections::{BTreeMap, HashMap};
+use std::io;
+use std::ops::ControlFlow;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use keen_core::compare::{DivergentRow, Standing};
+use keen_core::expectation::{Expectation, Nodes};
+use keen_core::flow::fence::{self, Fence, Passing};
+use keen_core::flow::look::Sights;
+use keen_core::ports::FaultKind;
+use keen_core::position::Gap;
+use keen_core::rows::Layout;
+use keen_core::shape::TableShape;
+use keen_core::topology::{NodeId, SetId, Topology};
+
+use super::held::{Held, Trace};
+use super::{
+    AuditOutcome, AuditRequest, AuditSink, NodeOutcome, Only, Standings, TableHead, TableOutcome,
+    Verdict,
+};
+use crate::flow::{self, Watch};
+
+/// How rows that differ are looked at again.
+pub struct Fencing<'a> {
+    /// How nodes are opened to look at their links.
+    pub watch: &'a flow::Opener<'a>,
+    /// For how long, after the first look, rows are looked at again.
+    pub patience: Duration,
+    /// How late a link may be of which nothing can be told; none if the file does not say.
+    pub settle: Option<Duration>,
+}
+
+/// From one look at how far nodes have come to the next.
+const BETWEEN_LOOKS: Duration = Duration::from_millis(100);
+/// While something is written a row has to be found the same so often.
+const TWICE: u8 = 2;
+
+/// Runs an audit and hands out only what is settled as divergent.
+pub fn run(
+    request: &AuditRequest<'_>,
+    fencing: &Fencing<'_>,
+    sink: &mut dyn AuditSink,
+) -> AuditOutcome {
+    let before = Watch::begin(request.topology, request.nodes, fencing.watch).1;
+    // Whoever did not answer is not waited for once more.
+    let silent = |node: NodeId| match before.get(&node).map(|sight| &sight.heard) {
+        Some(Err(fault)) if fault.kind == FaultKind::NoAnswer => Err(fault.clone()),
+        _ => Ok(()),
+    };
+    let open = |node: NodeId| silent(node).and_then(|()| (request.open)(node));
+    let watch = |node: NodeId| silent(node).and_then(|()| (fencing.watch)(node));
+    let request = &AuditRequest { open: &open, ..*request };
+    let fencing = &Fencing { watch: &watch, ..*fencing };
+    let mut first = FirstLook { sink, held: Vec::new(), broken: None };
+    let mut outcome = super::run(request, &mut first);
+    let FirstLook { mut held, broken, .. } = first;
+    if let Some(error) = broken {
+        tracing::warn!("divergent rows cannot be kept until they are looked at again: {error}");
+    }
+    let pending: u64 = held.iter().map(|table| table.rows.count()).sum();
+    if pending > 0 && !outcome.stopped {
+        let looking = Looking { request, fencing, began: Instant::now() };
+        if let Err(error) = looking.again(&before, &mut held) {
+            tracing::warn!("rows cannot be looked at again: {error}");
+        }
+    }
+    for table in held {
+        if table.hand_out(request.topology, sink).is_break() {
+            outcome.stopped = true;
+            break;
+        }
+    }
+    outcome
+}
+
+/// A table whose end is held back until its rows are looked at again.
+struct HeldTable {
+    set: SetId,
+    table: String,
+    layout: Option<Layout>,
+    expectation: Expectation,
+    shapes: BTreeMap<NodeId, TableShape>,
+    local_columns: BTreeMap<NodeId, Vec<String>>,
+    notes: Vec<String>,
+    unordered: Option<String>,
+    outcome: Option<TableOutcome>,
+    /// Rows of which it is not known yet what they are.
+    rows: Held,
+    /// Rows that are settled, once they were looked at again.
+    settled: Held,
+    /// What the pending rows are if nothing more becomes known.
+    standing: HashMap<u64, Standing>,
+    /// How often a pending row was found as it is.
+    times: HashMap<u64, u8>,
+    looked_again: bool,
+    healed: u64,
+    waiting: Vec<String>,
+}
+
+/// Lets through what agrees, and holds back everything from the first row that differs on.
+struct FirstLook<'a> {
+    sink: &'a mut dyn AuditSink,
+    held: Vec<HeldTable>,
+    broken: Option<io::Error>,
+}
+
+impl AuditSink for FirstLook<'_> {
+    fn opened(&mut self, nodes: &BTreeMap<NodeId, NodeOutcome>, estimated_keys: u64) {
+        self.sink.opened(nodes, estimated_keys);
+    }
+
+    fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
+        self.held.push(HeldTable {
+            set: head.set,
+            table: head.table.to_owned(),
+            layout: head.layout.cloned(),
+            expectation: head.expectation.clone(),
+            shapes: head.shapes.clone(),
+            local_columns: head.local_columns.clone(),
+            notes: head.notes.to_vec(),
+            unordered: head.unordered.map(str::to_owned),
+            outcome: None,
+            rows: Held::new(),
+            settled: Held::new(),
+            standing: HashMap::new(),
+            times: HashMap::new(),
+            looked_again: false,
+            healed: 0,
+            waiting: Vec::new(),
+        });
+        ControlFlow::Continue(())
+    }
+
+    fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
+        let Some(table) = self.held.last_mut() else { return ControlFlow::Continue(()) };
+        match table.rows.push(&row) {
+            Ok(()) => ControlFlow::Continue(()),
+            Err(error) => {
+                self.broken = Some(error);
+                ControlFlow::Break(())
+            }
+        }
+    }
+
+    fn advanced(&mut self, keys: u64) {
+        self.sink.advanced(keys);
+    }
+
+    fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
+        if let Some(table) = self.held.last_mut() {
+            table.outcome = Some(outcome.clone());
+        }
+        ControlFlow::Continue(())
+    }
+}
+
+impl HeldTable {
+    fn hand_out(mut self, topology: &Topology, sink: &mut dyn AuditSink) -> ControlFlow<()> {
+        sink.table(&TableHead {
+            topology,
+            set: self.set,
+            table: &self.table,
+            layout: self.layout.as_ref(),
+            expectation: &self.expectation,
+            shapes: &self.shapes,
+            local_columns: &self.local_columns,
+            notes: &self.notes,
+            unordered: self.unordered.as_deref(),
+        })?;
+        let Some(mut outcome) = self.outcome.take() else { return ControlFlow::Continue(()) };
+        let mut unsatisfied = BTreeMap::new();
+        let mut flow = ControlFlow::Continue(());
+        // Without a second look everything counts as it was found.
+        let settled = if self.looked_again { &mut self.settled } else { &mut self.rows };
+        let expectation = &self.expectation;
+        let handed = settled.each(|row| {
+            for link in row.unsatisfied(expectation) {
+                *unsatisfied.entry(link).or_default() += 1;
+            }
+            flow = sink.divergent(row);
+            flow
+        });
+        flow?;
+        if let Err(error) = handed {
+            tracing::warn!("divergent rows of {} cannot be read back: {error}", self.table);
+        }
+        if self.looked_again {
+            let mut standings = Standings {
+                settled: self.settled.count(),
+                healed: self.healed,
+                waiting: self.waiting,
+                ..Standings::default()
+            };
+            let standing = self.standing;
+            let handed = self.rows.each(|row| {
+                let key = Trace::of(&row).key;
+                let standing = standing.get(&key).copied().unwrap_or(Standing::Moving);
+                match standing {
+                    Standing::InFlight => standings.in_flight += 1,
+                    _ => standings.moving += 1,
+                }
+                flow = sink.unsettled(row, standing);
+                flow
+            });
+            flow?;
+            if let Err(error) = handed {
+                tracing::warn!("rows of {} cannot be read back: {error}", self.table);
+            }
+            outcome.tally.divergent = standings.settled;
+            outcome.tally.unsatisfied = unsatisfied;
+            outcome.verdict = match (standings.settled, outcome.unread.is_empty()) {
+                (1.., _) => Verdict::Diverges,
+                (0, false) => Verdict::Unread,
+                (0, true) if standings.in_flight + standings.moving > 0 => Verdict::Unsettled,
+                (0, true) => Verdict::Agrees,
+            };
+            outcome.standings = standings;
+        }
+        sink.table_done(&outcome)
+    }
+}
+
+/// Looking again at what differed.
+struct Looking<'a> {
+    request: &'a AuditRequest<'a>,
+    fencing: &'a Fencing<'a>,
+    began: Instant,
+}
+
+/// What became of a fence.
+struct Behind {
+    /// Nodes that may still lack something.
+    lagging: Nodes,
+    /// Nothing was written since the fence was taken.
+    quiet: bool,
+    /// The links that have not passed, in words.
+    waiting: Vec<String>,
+}
+
+impl Looking<'_> {
+    fn again(&self, before: &Sights, held: &mut [HeldTable]) -> io::Result<()> {
+        let (mut watch, after) =
+            Watch::begin(self.request.topology, self.request.nodes, self.fencing.watch);
+        if self.nothing_moved(before, &after) {
+            tracing::info!("nothing was written or on its way: what differs is settled");
+            return Ok(());
+        }
+        let mut first = true;
+        while first || self.may_go_on() {
+            let pending: u64 = held.iter().map(|table| table.rows.count()).sum();
+            if pending == 0 || (self.request.stop)() {
+                break;
+            }
+            let behind = self.pass(&mut watch);
+            tracing::info!(
+                "{pending} rows differ; looking again after {:.1} s{}",
+                self.began.elapsed().as_secs_f64(),
+                if behind.waiting.is_empty() {
+                    ""
+                } else {
+                    ", not all nodes have passed the fence"
+                }
+            );
+            let mut second = self.look(held)?;
+            for table in held.iter_mut().filter(|table| table.rows.count() > 0) {
+                let found = second.tables.remove(&(table.set, table.table.clone()));
+                self.settle(table, found, &behind)?;
+            }
+            first = false;
+            // Where only a link that stands still keeps rows back, waiting brings nothing.
+            let moving = held.iter().any(|t| t.standing.values().any(|s| *s == Standing::Moving));
+            if !moving && behind.lagging != 0 {
+                let sights = watch.again();
+                let fence = Fence::at(&sights);
+                if !fence.passing(self.request.topology, &sights).worth_waiting() {
+                    break;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn may_go_on(&self) -> bool {
+        self.began.elapsed() < self.fencing.patience
+    }
+
+    /// Whether nothing was under way before the first look, and nothing was written until after it.
+    fn nothing_moved(&self, before: &Sights, after: &Sights) -> bool {
+        let still = |node: &NodeId| {
+            let heard = |sights: &Sights| {
+                let heard = sights.get(node)?.heard()?;
+                Some((heard.position.clone().ok(), heard.stamp.clone()))
+            };
+            match (heard(before), heard(after)) {
+                (Some(then), Some(now)) => then == now && then != (None, None),
+                _ => false,
+            }
+        };
+        let passing = Fence::at(before).passing(self.request.topology, before);
+        let untold = !passing.untold.is_empty() && self.fencing.settle.is_some();
+        before.keys().all(still) && passing.waiting.is_empty() && !untold
+    }
+
+    /// Takes a fence and waits until everybody has passed it, or patience is over; as often as writes
+    /// are passed on from node to node.
+    fn pass(&self, watch: &mut Watch<'_>) -> Behind {
+        let topology = self.request.topology;
+        let rounds = fence::rounds(topology);
+        let mut behind = Behind { lagging: 0, quiet: true, waiting: Vec::new() };
+        let mut sights = watch.again();
+        let taken = Instant::now();
+        for _ in 0..rounds {
+            let fence = Fence::at(&sights);
+            let mut pause = BETWEEN_LOOKS;
+            let passing = loop {
+                let passing = fence.passing(topology, &sights);
+                let settled = passing.untold.is_empty() || self.time_is_up(taken);
+                let done = (!passing.worth_waiting() && settled) || !self.may_go_on();
+                if done || (self.request.stop)() {
+                    break passing;
+                }
+                flow::wait_until(Instant::now(), pause, self.request.stop);
+                pause = (pause * 2).min(Duration::from_secs(1));
+                sights = watch.again();
+            };
+            behind.lagging |= passing.lagging(topology, self.time_is_up(taken));
+            behind.quiet &= fence.stands_as(&Fence::at(&sights));
+            self.say(&passing, taken, &mut behind.waiting);
+        }
+        behind
+    }
+
+    /// Whether links of which nothing can be told have had the time that they may take.
+    fn time_is_up(&self, since: Instant) -> bool {
+        self.fencing.settle.is_none_or(|settle| since.elapsed() >= settle)
+    }
+
+    fn say(&self, passing: &Passing, taken: Instant, waiting: &mut Vec<String>) {
+        let topology = self.request.topology;
+        let name = |node: NodeId| &topology.nodes[node].name;
+        let mut add = |text: String| {
+            if !waiting.contains(&text) {
+                waiting.push(text);
+            }
+        };
+        for ((from, to), lacks) in &passing.waiting {
+            let lacks_text = match lacks.lacks {
+                Some(Gap::Transactions(1)) => "1 transaction".to_owned(),
+                Some(gap) => format!("{} {}", gap.size(), gap.unit()),
+                None => "something".to_owned(),
+            };
+            let stands = if lacks.stopped { ", and stands still" } else { "" };
+            add(format!(
+                "{} -> {} has not passed the fence: it lacks {lacks_text}{stands}",
+                name(*from),
+                name(*to)
+            ));
+        }
+        if !self.time_is_up(taken) {
+            for ((from, to), reason) in &passing.untold {
+                add(format!(
+                    "{} -> {} may take longer than there was time: {reason}",
+                    name(*from),
+                    name(*to)
+                ));
+            }
+        }
+    }
+
+    /// Reads the pending rows of all tables again.
+    fn look(&self, held: &[HeldTable]) -> io::Result<SecondLook> {
+        let pending: Vec<&HeldTable> = held.iter().filter(|t| t.rows.count() > 0).collect();
+        let tables: Vec<String> = pending.iter().map(|table| table.table.clone()).collect();
+        let mut only = Only::new();
+        for table in &pending {
+            if let Some(numbers) = table.rows.numbers() {
+                only.insert((table.set, table.table.clone()), Arc::from(numbers));
+            }
+        }
+        let request = AuditRequest {
+            topology: self.request.topology,
+            nodes: self.request.nodes,
+            tables: &tables,
+            only: &only,
+            function: self.request.function,
+            rate: self.request.rate,
+            threads: 1,
+            open: self.request.open,
+            stop: self.request.stop,
+        };
+        let mut second =
+            SecondLook { wanted: BTreeMap::new(), tables: BTreeMap::new(), at: None, broken: None };
+        for table in pending {
+            let keys = table.times.keys().copied().collect();
+            second.wanted.insert((table.set, table.table.clone()), keys);
+        }
+        let outcome = super::run(&request, &mut second);
+        if let Some(error) = second.broken.take() {
+            return Err(error);
+        }
+        if outcome.stopped {
+            second.tables.clear(); // half a look says nothing
+        }
+        Ok(second)
+    }
+
+    /// Sorts the pending rows of a table by what the second look found.
+    fn settle(
+        &self,
+        table: &mut HeldTable,
+        found: Option<(Held, Option<Vec<NodeId>>)>,
+        behind: &Behind,
+    ) -> io::Result<()> {
+        let before = table.rows.traces()?;
+        if !table.looked_again {
+            table.looked_again = true;
+            table.times = before.keys().map(|key| (*key, 1)).collect();
+        }
+        for reason in &behind.waiting {
+            if !table.waiting.contains(reason) {
+                table.waiting.push(reason.clone());
+            }
+        }
+        let unread = |outcome: &TableOutcome| outcome.unread.keys().copied().collect::<Vec<_>>();
+        let first_unread = table.outcome.as_ref().map(unread);
+        let Some((mut found, _)) = found.filter(|(_, unread)| *unread == first_unread) else {
+            // It was not read again on the same nodes: nothing new is known.
+            table.standing = before.keys().map(|key| (*key, Standing::InFlight)).collect();
+            table.waiting.push("the rows could not be read again on every node".to_owned());
+            return Ok(());
+        };
+        let enough = if behind.quiet { 1 } else { TWICE };
+        let mut pending = Held::new();
+        let mut standing = HashMap::new();
+        let mut times = HashMap::new();
+        let mut fault = None;
+        let now = found.traces()?;
+        let still = before.keys().filter(|key| now.contains_key(key)).count() as u64;
+        found.each(|row| {
+            let trace = Trace::of(&row);
+            let Some(then) = before.get(&trace.key) else {
+                return ControlFlow::Continue(()); // equal at the first look
+            };
+            let same = now.get(&trace.key) == Some(then);
+            let seen = if same { table.times.get(&trace.key).copied().unwrap_or(1) } else { 0 };
+            let settled = same && seen >= enough && row.differs_without(behind.lagging);
+            let kept = if settled {
+                table.settled.push(&row)
+            } else {
+                let is = if row.differs_without(behind.lagging) {
+                    Standing::Moving
+                } else {
+                    Standing::InFlight
+                };
+                standing.insert(trace.key, is);
+                times.insert(trace.key, seen + 1);
+                pending.push(&row)
+            };
+            match kept {
+                Ok(()) => ControlFlow::Continue(()),
+                Err(error) => {
+                    fault = Some(error);
+                    ControlFlow::Break(())
+                }
+            }
+        })?;
+        if let Some(error) = fault {
+            return Err(error);
+        }
+        table.healed += before.len() as u64 - still;
+        table.rows = pending;
+        table.standing = standing;
+        table.times = times;
+        if table.rows.count() == 0 {
+            table.waiting.clear();
+        }
+        Ok(())
+    }
+}
+
+/// Collects of a second look the rows that are still pending; of each table that was read to its end
+/// where it was not read.
+struct SecondLook {
+    wanted: BTreeMap<(SetId, String), std::collections::HashSet<u64>>,
+    tables: BTreeMap<(SetId, String), (Held, Option<Vec<NodeId>>)>,
+    at: Option<(SetId, String)>,
+    broken: Option<io::Error>,
+}
+
+impl AuditSink for SecondLook {
+    fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
+        let name = (head.set, head.table.to_owned());
+        self.tables.insert(name.clone(), (Held::new(), None));
+        self.at = Some(name);
+        ControlFlow::Continue(())
+    }
+
+    fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
+        let Some(name) = &self.at else { return ControlFlow::Continue(()) };
+        // Rows that were equal at the first look are the next audit's business.
+        let wanted = self.wanted.get(name);
+        let known = wanted.is_none_or(|w| w.is_empty() || w.contains(&Trace::of(&row).key));
+        let Some((held, _)) = self.tables.get_mut(name).filter(|_| known) else {
+            return ControlFlow::Continue(());
+        };
+        match held.push(&row) {
+            Ok(()) => ControlFlow::Continue(()),
+            Err(error) => {
+                self.broken = Some(error);
+                ControlFlow::Break(())
+            }
+        }
+    }
+
+    fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
+        if let Some((_, unread)) = self.at.as_ref().and_then(|name| self.tables.get_mut(name))
+            && !outcome.tally.stopped
+        {
+            *unread = Some(outcome.unread.keys().copied().collect());
+        }
+        ControlFlow::Continue(())
+    }
+}

@@ -1,0 +1,243 @@
+//! Divergent rows kept until it is known what they are: in memory while they are few, then in a file.
+
+use std::collections::HashMap;
+use std::io::{self, BufReader, Read, Seek, SeekFrom, Write};
+
+use keen_core::canonical;
+use keen_core::compare::{DivergentRow, Version};
+use keen_core::digest::DigestFunction;
+use keen_core::expectation::{bit, members};
+use keen_core::value::Value;
+use tempfile::SpooledTempFile;
+
+/// Rows of one table are kept in memory up to this many bytes.
+const IN_MEMORY: usize = 1 << 20;
+/// So many different numbers are asked for one by one; more cost as much as reading everything.
+const MOST_NUMBERS: usize = 2000;
+
+/// Which row it is, and what it was.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Trace {
+    /// Its key, or all of it where it is its own key.
+    pub(super) key: u64,
+    /// Who held what.
+    pub(super) held: u64,
+}
+
+impl Trace {
+    pub(super) fn of(row: &DivergentRow) -> Self {
+        let mut key = canonical::row_bytes(&row.key);
+        let mut held = Vec::new();
+        for version in &row.versions {
+            let nodes = version.nodes.iter().fold(0, |all, node| all | bit(*node));
+            held.extend(nodes.to_be_bytes());
+            held.extend(version.count.to_be_bytes());
+            if let Some(cells) = &version.row {
+                let bytes = canonical::row_bytes(cells);
+                if row.key.is_empty() {
+                    key.extend(&bytes); // the row is its own key
+                }
+                held.extend(bytes);
+            }
+        }
+        Self { key: short(&key), held: short(&held) }
+    }
+}
+
+/// Half of a digest tells a few million rows apart.
+fn short(bytes: &[u8]) -> u64 {
+    let digest = DigestFunction::default().digest(bytes).0;
+    (digest >> 64) as u64 ^ digest as u64
+}
+
+/// Rows that were put aside, in the order in which they were found.
+#[derive(Debug)]
+pub(super) struct Held {
+    file: SpooledTempFile,
+    count: u64,
+    /// The numbers with which the keys begin; none once some does not begin with one, or they are too many.
+    numbers: Option<Vec<i64>>,
+}
+
+impl Held {
+    pub(super) fn new() -> Self {
+        Self { file: SpooledTempFile::new(IN_MEMORY), count: 0, numbers: Some(Vec::new()) }
+    }
+
+    pub(super) fn count(&self) -> u64 {
+        self.count
+    }
+
+    pub(super) fn push(&mut self, row: &DivergentRow) -> io::Result<()> {
+        self.numbers = match (self.numbers.take(), row.key.first()) {
+            (Some(mut numbers), Some(Value::Int(first))) if numbers.len() < MOST_NUMBERS => {
+                i64::try_from(*first).ok().map(|first| {
+                    numbers.push(first);
+                    numbers
+                })
+            }
+            _ => None,
+        };
+        self.count += 1;
+        let bytes = to_bytes(row);
+        self.file.write_all(&(bytes.len() as u64).to_be_bytes())?;
+        self.file.write_all(&bytes)
+    }
+
+    /// The numbers with which the keys begin, each once, if that helps to read them alone.
+    pub(super) fn numbers(&self) -> Option<Vec<i64>> {
+        let mut numbers = self.numbers.clone()?;
+        numbers.sort_unstable();
+        numbers.dedup();
+        Some(numbers)
+    }
+
+    /// Hands out the rows in order.
+    pub(super) fn each(
+        &mut self,
+        mut with: impl FnMut(DivergentRow) -> std::ops::ControlFlow<()>,
+    ) -> io::Result<()> {
+        self.file.seek(SeekFrom::Start(0))?;
+        let mut file = BufReader::new(&mut self.file);
+        for _ in 0..self.count {
+            let mut length = [0; 8];
+            file.read_exact(&mut length)?;
+            let mut bytes = vec![0; usize::try_from(u64::from_be_bytes(length)).unwrap_or(0)];
+            file.read_exact(&mut bytes)?;
+            let row = from_bytes(&bytes).ok_or(io::ErrorKind::InvalidData)?;
+            if with(row).is_break() {
+                break;
+            }
+        }
+        self.file.seek(SeekFrom::End(0))?;
+        Ok(())
+    }
+
+    /// What the rows were, by what they are. A key that diverges among several groups of nodes is one.
+    pub(super) fn traces(&mut self) -> io::Result<HashMap<u64, u64>> {
+        let mut traces = HashMap::new();
+        self.each(|row| {
+            let trace = Trace::of(&row);
+            let held: &mut u64 = traces.entry(trace.key).or_default();
+            *held = held.wrapping_add(trace.held);
+            std::ops::ControlFlow::Continue(())
+        })?;
+        Ok(traces)
+    }
+}
+
+fn to_bytes(row: &DivergentRow) -> Vec<u8> {
+    let mut out = Vec::new();
+    let cells = |out: &mut Vec<u8>, cells: &[Value]| {
+        let bytes = canonical::row_bytes(cells);
+        out.extend((bytes.len() as u64).to_be_bytes());
+        out.extend(bytes);
+    };
+    let number = |out: &mut Vec<u8>, number: u64| out.extend(number.to_be_bytes());
+    cells(&mut out, &row.key);
+    number(&mut out, row.differing.len() as u64);
+    row.differing.iter().for_each(|column| number(&mut out, *column as u64));
+    number(&mut out, row.versions.len() as u64);
+    for version in &row.versions {
+        number(&mut out, version.nodes.iter().fold(0, |all, node| all | bit(*node)));
+        number(&mut out, version.count);
+        number(&mut out, u64::from(version.row.is_some()));
+        if let Some(row) = &version.row {
+            cells(&mut out, row);
+        }
+    }
+    number(&mut out, row.outside.len() as u64);
+    for (node, row) in &row.outside {
+        number(&mut out, *node as u64);
+        cells(&mut out, row);
+    }
+    out
+}
+
+fn from_bytes(mut bytes: &[u8]) -> Option<DivergentRow> {
+    fn number(bytes: &mut &[u8]) -> Option<u64> {
+        let (first, rest) = bytes.split_first_chunk::<8>()?;
+        *bytes = rest;
+        Some(u64::from_be_bytes(*first))
+    }
+    fn count(bytes: &mut &[u8]) -> Option<usize> {
+        usize::try_from(number(bytes)?).ok()
+    }
+    fn cells(bytes: &mut &[u8]) -> Option<Vec<Value>> {
+        let length = count(bytes)?;
+        let (row, rest) = bytes.split_at_checked(length)?;
+        *bytes = rest;
+        canonical::read_row(row).ok()
+    }
+    let bytes = &mut bytes;
+    let key = cells(bytes)?;
+    let differing = (0..count(bytes)?).map(|_| count(bytes)).collect::<Option<_>>()?;
+    let version = |bytes: &mut &[u8]| {
+        let (nodes, count) = (members(number(bytes)?).collect(), number(bytes)?);
+        let row = if number(bytes)? == 1 { Some(cells(bytes)?) } else { None };
+        Some(Version { nodes, row, count })
+    };
+    let versions = (0..count(bytes)?).map(|_| version(bytes)).collect::<Option<_>>()?;
+    let outside =
+        (0..count(bytes)?).map(|_| Some((count(bytes)?, cells(bytes)?))).collect::<Option<_>>()?;
+    Some(DivergentRow { key, differing, versions, outside })
+}
+
+#[cfg(test)]
+mod tests {
+    use std::ops::ControlFlow;
+
+    use super::*;
+
+    fn row(id: i128, note: &str) -> DivergentRow {
+        let cells = vec![Value::Int(id), Value::Text(note.as_bytes().to_vec()), Value::Null];
+        DivergentRow {
+            key: vec![Value::Int(id)],
+            differing: vec![1],
+            versions: vec![
+                Version { nodes: vec![0, 5, 63], row: Some(cells.clone()), count: 1 },
+                Version { nodes: vec![2], row: None, count: 0 },
+            ],
+            outside: vec![(2, cells)],
+        }
+    }
+
+    #[test]
+    fn rows_come_back_as_they_were_also_from_a_file() {
+        let long = "x".repeat(1000);
+        let rows: Vec<DivergentRow> = (0..3000).map(|id| row(id, &long)).collect();
+        let mut held = Held::new();
+        rows.iter().for_each(|row| held.push(row).unwrap());
+        assert!(held.numbers().is_none(), "too many to be asked for one by one");
+        for _ in 0..2 {
+            let mut back = Vec::new();
+            held.each(|row| {
+                back.push(row);
+                ControlFlow::Continue(())
+            })
+            .unwrap();
+            assert_eq!(back, rows);
+        }
+        assert_eq!(held.traces().unwrap().len(), 3000);
+    }
+
+    #[test]
+    fn a_trace_tells_what_is_another_row_and_what_has_changed() {
+        let (one, other) = (Trace::of(&row(1, "a")), Trace::of(&row(2, "a")));
+        assert_ne!(one.key, other.key);
+        assert_eq!(Trace::of(&row(1, "a")), one);
+        let changed = Trace::of(&row(1, "b"));
+        assert_eq!(changed.key, one.key);
+        assert_ne!(changed.held, one.held);
+        // Without a key the content is the key, and what it holds is how often.
+        let multiset = |note: &str, count| {
+            let mut row = row(1, note);
+            row.key.clear();
+            row.versions[0].count = count;
+            Trace::of(&row)
+        };
+        assert_eq!(multiset("a", 1).key, multiset("a", 2).key);
+        assert_ne!(multiset("a", 1).held, multiset("a", 2).held);
+        assert_ne!(multiset("a", 1).key, multiset("b", 1).key);
+    }
+}
