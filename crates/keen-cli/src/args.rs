@@ -59,6 +59,8 @@ pub(crate) enum Command {
     Audit(AuditArgs),
     /// Say what would put divergent rows right, step by step. Changes nothing.
     Plan(PlanArgs),
+    /// Show earlier runs, or how a link or a table went over time.
+    History(HistoryArgs),
     /// Explain a check of preflight or a state of a link, or list them all.
     Explain(ExplainArgs),
     /// Make a network of refuge huts that went wrong, audit it and plan its repair.
@@ -313,6 +315,41 @@ pub(crate) struct FlowArgs {
     /// Write the result to a file instead of standard output.
     #[arg(long, short, value_name = "FILE")]
     pub(crate) output: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct HistoryArgs {
+    /// A link, written FROM:TO, or a table; all runs if nothing is named.
+    #[arg(value_name = "FROM:TO|TABLE")]
+    pub(crate) of: Option<String>,
+
+    /// The topology file.
+    #[arg(long, short, value_name = "FILE", default_value = "keen.toml")]
+    pub(crate) topology: PathBuf,
+
+    /// The ledger [default: beside the topology file, ending in .ledger].
+    #[arg(long, value_name = "FILE")]
+    pub(crate) ledger: Option<PathBuf>,
+
+    /// How many of the last runs.
+    #[arg(long, value_name = "N", default_value_t = 20)]
+    pub(crate) last: u32,
+
+    /// How the result is written.
+    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT")]
+    pub(crate) format: HistoryFormat,
+}
+
+/// Formats of a history.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+pub(crate) enum HistoryFormat {
+    /// For people.
+    #[default]
+    Text,
+    /// One JSON document (docs/json.md).
+    Json,
+    /// Comma-separated values, for spreadsheets (RFC 4180).
+    Csv,
 }
 
 #[derive(Debug, Args)]

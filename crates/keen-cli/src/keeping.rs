@@ -31,6 +31,11 @@ impl Keeping {
         Self { path: (!args.no_ledger).then_some(path) }
     }
 
+    /// Beside a topology file.
+    pub(crate) fn beside(topology: &Path) -> Self {
+        Self { path: Some(beside(topology)) }
+    }
+
     /// The last looks, and what else earlier runs tell.
     pub(crate) fn remembered(&self, topology: &Topology) -> (Marks, Memory) {
         let read = |path: &PathBuf| -> Result<(Marks, Memory), LedgerFault> {

@@ -97,11 +97,20 @@ impl LinkState {
     }
 }
 
+/// Transactions that a link carries in one step, unless it is slowed.
+const PER_STEP: i64 = 500;
+
 #[derive(Debug)]
 struct LinkRun {
     read_to: i64,
     state: LinkState,
     delay_steps: i64,
+    /// It says that it runs and carries nothing.
+    stuck: bool,
+    /// It is not there any more, though the file has it.
+    detached: bool,
+    /// Transactions that it carries in one step at most.
+    per_step: i64,
     /// Overtaken transactions with the step at which they are let through.
     held: Vec<(i64, Entry)>,
 }
@@ -170,6 +179,9 @@ impl Lab {
                     read_to: 0,
                     state: LinkState::Running,
                     delay_steps: 0,
+                    stuck: false,
+                    detached: false,
+                    per_step: PER_STEP,
                     held: Vec::new(),
                 })
                 .collect(),
@@ -317,12 +329,57 @@ impl Lab {
         self.switch(from, to, LinkState::Cut, Some(Wrong::Cut))
     }
 
-    /// Lets paused or cut links run again.
+    /// Lets links run again that were paused, cut, stuck, slowed or detached.
     ///
     /// # Errors
     /// [`LabError::Unknown`] when no link leads there.
     pub fn resume(&mut self, from: &str, to: &str) -> Result<(), LabError> {
+        for link in self.links_between(from, to)? {
+            let run = &mut self.links[link];
+            (run.stuck, run.detached, run.per_step) = (false, false, PER_STEP);
+        }
         self.switch(from, to, LinkState::Running, None)
+    }
+
+    /// Makes links say that they run, and carry nothing.
+    ///
+    /// # Errors
+    /// [`LabError::Unknown`] when no link leads there.
+    pub fn stick(&mut self, from: &str, to: &str) -> Result<(), LabError> {
+        for link in self.links_between(from, to)? {
+            self.links[link].stuck = true;
+        }
+        self.record(Wrong::Stuck, to, format!("from {from}"));
+        Ok(())
+    }
+
+    /// Makes links carry so few transactions in a step.
+    ///
+    /// # Errors
+    /// [`LabError::Unknown`] when no link leads there.
+    pub fn slow(&mut self, from: &str, to: &str, per_step: u32) -> Result<(), LabError> {
+        for link in self.links_between(from, to)? {
+            self.links[link].per_step = i64::from(per_step);
+        }
+        self.record(Wrong::Slowed, to, format!("from {from} to {per_step} transactions a step"));
+        Ok(())
+    }
+
+    /// Takes links away: the receiver forgets them, and the file still has them.
+    ///
+    /// # Errors
+    /// [`LabError`] when no link leads there, or the receiver cannot be written.
+    pub fn detach(&mut self, from: &str, to: &str) -> Result<(), LabError> {
+        for link in self.links_between(from, to)? {
+            self.links[link].detached = true;
+            let receiver = self.topology.links[link].to;
+            let number = i64::try_from(link).unwrap_or(i64::MAX);
+            self.connections[receiver]
+                .execute("DELETE FROM keen_lab_link WHERE link = ?1", [number])
+                .map_err(|error| sqlite(&self.topology.nodes[receiver].name, error))?;
+        }
+        self.record(Wrong::Detached, to, format!("from {from}"));
+        Ok(())
     }
 
     /// Makes the links from one node to another late by so many steps.

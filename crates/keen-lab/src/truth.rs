@@ -35,4 +35,10 @@ pub enum Wrong {
     Cut,
     /// A link was made late on purpose.
     Delayed,
+    /// A link says that it runs and carries nothing.
+    Stuck,
+    /// A link carries little at a time.
+    Slowed,
+    /// A receiver was taken off a link that the file still has.
+    Detached,
 }

@@ -3,24 +3,30 @@
 use std::fs;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use anyhow::{Context, Result, bail};
-use keen_lab::story;
+use keen_lab::story::Story;
 
 use super::audit::ROWS_SHOWN;
 use super::plan;
 use crate::args::DemoArgs;
 use crate::audit_run::{self, Scope, Stop};
 use crate::exit::Exit;
+use crate::flow_run;
+use crate::keeping::Keeping;
 use crate::load;
 use crate::preflight_run::{self, Asked};
 use crate::render::audit_text::{self, TextSink};
 use crate::render::style::{HEADING, counted, styled};
-use crate::render::{plan_text, preflight_text};
+use crate::render::{flow_text, plan_text, preflight_text};
 use crate::terminal::Terminal;
 
 /// Steps of the plan that the demo shows; the rest is a command away.
 const STEPS_SHOWN: usize = 4;
+
+/// From the first look at the links to the second.
+const WATCHED: Duration = Duration::from_secs(2);
 
 pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
     let folder = folder(args.dir.as_deref())?;
@@ -28,26 +34,46 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
     let stop = Stop::on_signal();
     let step = |number: u8, text: &str| styled(HEADING, &format!("{number}. {text}"));
 
-    writeln!(out, "{}", step(1, "A network of refuge huts in which things went wrong"))?;
-    let deeds = story::tell(&folder, args.seed)?;
+    writeln!(
+        out,
+        "{}\n\
+         On Friday the network runs, and keen looks at its links twice. Later this shows how it was:\n  \
+         keen history cirque:saddle --topology {}\n",
+        step(1, "keen flow: is every link carrying, how late, why not"),
+        typed(&folder.join("keen.toml"))
+    )?;
+    let mut story = Story::begin(&folder, args.seed)?;
+    let file = folder.join("keen.toml");
+    let loaded = load::topology(&file, terminal)?;
+    let asked = flow_run::Asked {
+        nodes: !0,
+        left_out: Vec::new(),
+        between: WATCHED,
+        wait: Scope::whole().wait,
+    };
+    let keeping = Keeping::beside(&file);
+    let looked = story.run_while(|| flow_run::run(&loaded, &asked, &keeping, &stop))?;
+    writeln!(out, "{}", flow_text::write(&loaded.topology, &looked, terminal.columns))?;
+
+    writeln!(out, "{}", step(2, "A network of refuge huts in which things went wrong"))?;
+    let deeds = story.end()?;
     writeln!(
         out,
         "Made in {}: three huts that all take bookings, two noticeboards, a weather archive,\n\
-         each a SQLite file; keen.toml describes them. Over one weekend {} on purpose\n\
+         each a SQLite file; keen.toml describes them. The links were mended on Friday night; over the\n\
+         weekend more went wrong. In all, {} on purpose\n\
          (truth.json lists them). keen does not look at that list; it looks at the rows.\n",
         folder.display(),
         counted(deeds.len() as u64, "thing went wrong", "things went wrong")
     )?;
 
-    let file = folder.join("keen.toml");
-    let loaded = load::topology(&file, terminal)?;
     let shown = typed(&file);
     writeln!(
         out,
         "{}\n\
          Most broken replication was broken before the first row moved. By hand:\n  \
          keen preflight --topology {shown}\n",
-        step(2, "keen preflight: nodes, rights, settings, clocks, tables, links")
+        step(3, "keen preflight: nodes, rights, settings, clocks, tables, links")
     )?;
     let asked = Asked {
         nodes: !0,
@@ -65,7 +91,7 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
          Each node is read once. A row is expected where the links lead: the three huts should hold the\n\
          same, a board what its filter lets through, the archive every hut's readings. By hand:\n  \
          keen audit --topology {shown}\n",
-        step(3, "keen audit: every row over all nodes, and who agrees with whom")
+        step(4, "keen audit: every row over all nodes, and who agrees with whom")
     )?;
     let mut sink = TextSink::new(ROWS_SHOWN);
     let totals = audit_run::run(&loaded, &Scope::whole(), &mut sink, &stop, terminal.progress)?;
@@ -77,7 +103,7 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
          keen.toml says who is right: most of the huts, for notices the valley. Where that does not\n\
          decide, the plan asks. It is only a plan; nothing is carried out. By hand:\n  \
          keen plan --topology {shown}\n",
-        step(4, "keen plan: what would put them right, step by step")
+        step(5, "keen plan: what would put them right, step by step")
     )?;
     let planned = plan::from_nodes(&loaded, &Scope::whole(), u64::MAX, &stop, terminal)?;
     writeln!(
@@ -94,7 +120,7 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
          keen audit --topology {shown} --format json --output audit.json\n  \
          keen plan  --topology {shown} --from audit.json\n  \
          keen plan  --topology {shown} --format sql --output repair",
-        step(5, "Go on from here")
+        step(6, "Go on from here")
     )?;
     out.flush()?;
     Ok(if totals.stopped { Exit::Interrupted } else { Exit::Agree })

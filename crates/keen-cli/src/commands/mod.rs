@@ -5,6 +5,7 @@ mod completions;
 mod demo;
 mod explain;
 pub(crate) mod flow;
+pub(crate) mod history;
 mod init;
 pub(crate) mod plan;
 pub(crate) mod preflight;
@@ -39,6 +40,7 @@ pub(crate) fn run() -> ExitCode {
         Command::Flow(args) => flow::run(&args, terminal),
         Command::Audit(args) => audit::run(&args, terminal),
         Command::Plan(args) => plan::run(&args, terminal),
+        Command::History(args) => history::run(&args, terminal),
         Command::Explain(args) => explain::run(&args, terminal),
         Command::Demo(args) => demo::run(&args, terminal),
         Command::Completions(args) => completions::run(&args, terminal),

@@ -79,7 +79,7 @@ fn finished(table: &Table) -> String {
     table.lines().map(|line| line.trim_end().to_owned() + "\n").collect()
 }
 
-fn color(state: State) -> Style {
+pub(crate) fn color(state: State) -> Style {
     match state {
         State::Flowing | State::Idle => GOOD,
         State::Broken | State::Stalled | State::Cut | State::Absent => BAD,
@@ -130,7 +130,7 @@ fn links(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> Stri
 }
 
 fn nodes(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> String {
-    let mut rows = table(columns, &["node", "role", "written to", "last changes"]);
+    let mut rows = table(columns, &["node", "role", "written to", "changes arrived or made"]);
     let all: u64 = outcome
         .flow
         .nodes
@@ -165,9 +165,9 @@ fn nodes(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> Stri
 /// "bookings just now; trails 12:04:11".
 fn changes(topology: &Topology, node: &keen_core::flow::NodeFlow) -> String {
     let when = |changed: &Changed| match changed {
-        Changed::Now => "between the looks".to_owned(),
+        Changed::Now => "since the first look".to_owned(),
         Changed::At(at) => clock_time(*at),
-        Changed::Before => "none between the looks".to_owned(),
+        Changed::Before => "quiet".to_owned(),
     };
     let mut groups: Vec<(String, Vec<&str>)> = Vec::new();
     for (set, changed) in &node.changed {

@@ -275,12 +275,6 @@ pub fn marks(sights: &Sights) -> Marks {
     sights.iter().filter_map(|(node, sight)| Some((*node, sight.mark()?))).collect()
 }
 
-/// By what means changes can travel between two engines, as far as a node could tell of it.
-#[must_use]
-pub fn can_tell(from: Engine, to: Engine) -> bool {
-    from == to
-}
-
 impl Means {
     /// Whether only the source knows how far the receiver has come.
     #[must_use]

@@ -156,8 +156,9 @@ impl<'a> Case<'a> {
             .flat_map(|link| &link.carries)
             .flat_map(|set| &topology.sets[*set].tables)
             .collect();
-        // A log of bytes also moves when nothing is written that anybody would be sent.
-        let noisy = matches!(source.position, Ok(Position::Lsn(_))) && !source.touched.is_empty();
+        // A log of bytes also moves when nothing is written that anybody would be sent, and a journal
+        // when something is that this link does not carry.
+        let noisy = !matches!(source.position, Ok(Position::Gtid(_))) && !source.touched.is_empty();
         let source_wrote = then_source.filter(|_| noisy).map(|mark| {
             source.touched.iter().any(|(table, touched)| {
                 carries.contains(&table) && mark.touched.get(table) != Some(&touched.count)
@@ -475,8 +476,15 @@ impl<'a> Case<'a> {
                 _ if self.moved() => "it keeps its distance",
                 _ => "it is at work on one transaction",
             };
-            return Decided::new(State::Trailing, how)
-                .next("look at what the applier spends its time on: its machine, long transactions, tables without a key");
+            let next = match self.trend() {
+                Some(Trend::Draining(_)) => {
+                    "wait for it; what the applier spends its time on is worth a look if that is too long"
+                }
+                _ => {
+                    "look at what the applier spends its time on: its machine, long transactions, tables without a key"
+                }
+            };
+            return Decided::new(State::Trailing, how).next(next);
         }
         let doing = self.inflow.doing.as_deref().filter(|doing| !doing.is_empty());
         let doing = doing.map(|doing| format!("; the applier says: {doing}"));
@@ -485,16 +493,25 @@ impl<'a> Case<'a> {
             State::Stalled,
             format!("nothing was applied in {}{doing}", seconds(self.between)),
         )
-        .next(format!(
-            "look at {}: its machine, its log, what the applier does",
-            self.name(self.to)
-        ))
+        .next("look at its machine, its log, and what its applier does")
     }
 
-    /// Where nothing tells the age of what is missing, the time to catch up stands for it.
+    /// Where nothing tells the age of what is missing, the time that it takes at the rate at which it is
+    /// applied stands for it.
     fn will_take_longer_than(&self, limit: Duration) -> bool {
-        self.inflow.late.is_none()
-            && matches!(self.trend(), Some(Trend::Draining(time)) if time > limit)
+        if self.late().is_some_and(|late| !late.at_least) {
+            return false;
+        }
+        let size = |from: Option<&Position>, to: Option<&Position>| Some(from?.lacks(to?)?.size());
+        let left = size(self.applied.as_ref(), self.written.as_ref());
+        let done = size(self.applied_before.as_ref(), self.applied.as_ref());
+        match (left, done) {
+            #[expect(clippy::cast_precision_loss, reason = "an estimate")]
+            (Some(left), Some(done @ 1..)) => {
+                self.between.as_secs_f64() * left as f64 / done as f64 > limit.as_secs_f64()
+            }
+            _ => false,
+        }
     }
 
     /// Whether it was seen at work though nothing was finished.

@@ -8,8 +8,6 @@ use crate::carry;
 use crate::journal::{self, Entry, Recorded};
 use crate::truth::Wrong;
 
-/// Transactions that a link carries in one step.
-const PER_STEP: i64 = 500;
 /// Steps for which an overtaken transaction is held back.
 const OVERTAKEN_FOR: i64 = 2;
 
@@ -23,7 +21,8 @@ impl Lab {
         self.step += 1;
         let mut applied = 0;
         for link in 0..self.links.len() {
-            if self.links[link].state == LinkState::Running {
+            let run = &self.links[link];
+            if run.state == LinkState::Running && !run.stuck && !run.detached {
                 applied += self.carry(link)?;
             }
         }
@@ -51,7 +50,7 @@ impl Lab {
             &self.connections[from],
             run.read_to,
             self.step - run.delay_steps,
-            PER_STEP,
+            run.per_step,
         )
         .map_err(|error| sqlite(&self.topology.nodes[from].name, error))?;
         if let Some(last) = entries.last() {

@@ -1,0 +1,237 @@
+//! What the ledger holds, for people, programs and spreadsheets.
+
+use std::fmt::Write as _;
+use std::time::Duration;
+
+use anyhow::{Context as _, Result};
+use comfy_table::presets::NOTHING;
+use comfy_table::{Cell, CellAlignment, ContentArrangement, Table};
+use jiff::Timestamp;
+use keen_core::flow::State;
+use keen_core::flow::look::Micros;
+use keen_core::position::Gap;
+use keen_nodes::ledger::{Kept, LinkThen, TableThen};
+use serde_json::{Value as Json, json};
+
+use super::flow_text::{color, duration, gap};
+use super::style::{HEADING, QUIET, grouped, styled};
+use crate::commands::history::Found;
+use crate::safe;
+use crate::wire::VERSION;
+
+/// Columns of the longest bar.
+const BAR: u64 = 24;
+/// Columns of tables where there is no terminal to fit them to.
+const WIDTH_ELSEWHERE: u16 = 140;
+
+/// Writes it for people: the latest last, where the eye is.
+pub(crate) fn text(topology: &str, found: Found, columns: Option<usize>) -> String {
+    let width = columns.and_then(|columns| u16::try_from(columns).ok()).unwrap_or(WIDTH_ELSEWHERE);
+    let mut table = Table::new();
+    table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Dynamic).set_width(width);
+    let heading = |names: &[&str], table: &mut Table| {
+        table.set_header(names.iter().map(|text| Cell::new(styled(QUIET, text))));
+    };
+    let (title, count) = match found {
+        Found::Runs(runs) => {
+            heading(&["run", "when", "command", "took", "exit", "what it came to"], &mut table);
+            for run in runs.iter().rev() {
+                table.add_row(vec![
+                    Cell::new(run.id),
+                    Cell::new(moment(run.started)),
+                    Cell::new(&run.command),
+                    Cell::new(took(run)),
+                    Cell::new(run.exit).set_alignment(CellAlignment::Right),
+                    Cell::new(safe::text(&run.summary)),
+                ]);
+            }
+            ("runs".to_owned(), runs.len())
+        }
+        Found::Link(name, then) => {
+            heading(&["when", "state", "behind", "", "late", "why"], &mut table);
+            let most = then.iter().filter_map(|look| look.gap).max().unwrap_or(0);
+            for look in then.iter().rev() {
+                let state = match State::named(&look.state) {
+                    Some(state) => styled(color(state), state.name()),
+                    None => safe::text(&look.state),
+                };
+                let late =
+                    look.late_ms.map(|ms| duration(Duration::from_millis(ms.unsigned_abs())));
+                table.add_row(vec![
+                    Cell::new(moment(look.at)),
+                    Cell::new(state),
+                    Cell::new(behind(look)),
+                    Cell::new(bar(look.gap.unwrap_or(0), most)),
+                    Cell::new(late.unwrap_or_default()),
+                    Cell::new(safe::text(&look.reason)),
+                ]);
+            }
+            (name, then.len())
+        }
+        Found::Table(name, then) => {
+            heading(
+                &[
+                    "when",
+                    "set",
+                    "verdict",
+                    "rows",
+                    "divergent",
+                    "",
+                    "in flight",
+                    "moving",
+                    "healed",
+                ],
+                &mut table,
+            );
+            let most = then.iter().map(|audit| audit.divergent).max().unwrap_or(0);
+            for audit in then.iter().rev() {
+                let number =
+                    |count: u64| Cell::new(grouped(count)).set_alignment(CellAlignment::Right);
+                table.add_row(vec![
+                    Cell::new(moment(audit.at)),
+                    Cell::new(safe::text(&audit.set)),
+                    Cell::new(safe::text(&audit.verdict)),
+                    number(audit.rows),
+                    number(audit.divergent),
+                    Cell::new(bar(audit.divergent, most)),
+                    number(audit.in_flight),
+                    number(audit.moving),
+                    number(audit.healed),
+                ]);
+            }
+            (name, then.len())
+        }
+    };
+    let mut out = format!("{}: {}\n\n", styled(HEADING, &safe::text(topology)), safe::text(&title));
+    if count == 0 {
+        out.push_str("The ledger holds nothing of it yet.\n");
+        return out;
+    }
+    for line in table.lines() {
+        let _ = writeln!(out, "{}", line.trim_end());
+    }
+    out
+}
+
+fn took(run: &Kept) -> String {
+    duration(Duration::from_millis(run.took_ms.unsigned_abs()))
+}
+
+fn moment(at: Micros) -> String {
+    let at = Timestamp::from_microsecond(at).ok();
+    at.map_or("?".to_owned(), |at| at.strftime("%Y-%m-%d %H:%M:%S").to_string())
+}
+
+fn behind(look: &LinkThen) -> String {
+    let size = look.gap.filter(|size| *size > 0);
+    let size = size.map(|size| match look.unit.as_deref() {
+        Some("bytes") => gap(Gap::Bytes(size)),
+        _ => gap(Gap::Transactions(size)),
+    });
+    size.unwrap_or_default()
+}
+
+/// A bar as long as its number is large among the others; never none for what is more than nothing.
+fn bar(number: u64, most: u64) -> String {
+    if number == 0 || most == 0 {
+        return String::new();
+    }
+    let length = u128::from(number) * u128::from(BAR) / u128::from(most);
+    "\u{25a0}".repeat(usize::try_from(length.max(1)).unwrap_or(1))
+}
+
+fn time(at: Micros) -> Option<String> {
+    Timestamp::from_microsecond(at).ok().map(|at| at.to_string())
+}
+
+/// Writes it for programs: the latest first.
+pub(crate) fn json(topology: &str, found: Found) -> Result<String> {
+    let (of, name, list): (&str, Option<String>, Vec<Json>) = match found {
+        Found::Runs(runs) => {
+            let run = |run: &Kept| {
+                json!({"run": run.id, "at": time(run.started), "command": run.command, "took_ms": run.took_ms,
+                       "exit": run.exit, "summary": run.summary})
+            };
+            ("runs", None, runs.iter().map(run).collect())
+        }
+        Found::Link(name, then) => {
+            let look = |l: &LinkThen| {
+                json!({"at": time(l.at), "name": l.name, "state": l.state, "reason": l.reason, "behind": l.gap,
+                       "unit": l.unit, "late_ms": l.late_ms})
+            };
+            ("link", Some(name), then.iter().map(look).collect())
+        }
+        Found::Table(name, then) => {
+            let audit = |a: &TableThen| {
+                json!({"at": time(a.at), "set": a.set, "verdict": a.verdict, "rows": a.rows, "divergent": a.divergent,
+                       "in_flight": a.in_flight, "moving": a.moving, "healed": a.healed})
+            };
+            ("table", Some(name), then.iter().map(audit).collect())
+        }
+    };
+    let document = json!({"keen": "history", "version": VERSION, "topology": topology, "of": of, "name": name, "history": list});
+    Ok(serde_json::to_string_pretty(&document)? + "\n")
+}
+
+/// Writes it for spreadsheets: the latest first.
+pub(crate) fn csv(found: Found) -> Result<String> {
+    let mut csv = csv::Writer::from_writer(Vec::new());
+    let number = |number: Option<u64>| number.map(|n| n.to_string()).unwrap_or_default();
+    match found {
+        Found::Runs(runs) => {
+            csv.write_record(["run", "at", "command", "took_ms", "exit", "summary"])?;
+            for run in runs {
+                csv.write_record([
+                    run.id.to_string(),
+                    time(run.started).unwrap_or_default(),
+                    run.command,
+                    run.took_ms.to_string(),
+                    run.exit.to_string(),
+                    plain(&run.summary),
+                ])?;
+            }
+        }
+        Found::Link(_, then) => {
+            csv.write_record(["at", "name", "state", "behind", "unit", "late_ms", "reason"])?;
+            for look in then {
+                csv.write_record([
+                    time(look.at).unwrap_or_default(),
+                    plain(&look.name.unwrap_or_default()),
+                    look.state,
+                    number(look.gap),
+                    look.unit.unwrap_or_default(),
+                    look.late_ms.map(|ms| ms.to_string()).unwrap_or_default(),
+                    plain(&look.reason),
+                ])?;
+            }
+        }
+        Found::Table(_, then) => {
+            csv.write_record([
+                "at",
+                "set",
+                "verdict",
+                "rows",
+                "divergent",
+                "in_flight",
+                "moving",
+                "healed",
+            ])?;
+            for audit in then {
+                let counts =
+                    [audit.rows, audit.divergent, audit.in_flight, audit.moving, audit.healed];
+                let mut record =
+                    vec![time(audit.at).unwrap_or_default(), plain(&audit.set), audit.verdict];
+                record.extend(counts.map(|count| count.to_string()));
+                csv.write_record(record)?;
+            }
+        }
+    }
+    let bytes = csv.into_inner().context("the values cannot be written")?;
+    Ok(String::from_utf8_lossy(&bytes).into_owned())
+}
+
+/// Text from a server that no spreadsheet takes for a formula.
+fn plain(text: &str) -> String {
+    let text = safe::text(text);
+    if text.starts_with(['=', '+', '-', '@']) { format!("'{text}") } else { text }
+}
