@@ -10,8 +10,8 @@ use keen_nodes::audit::Rate;
 
 /// Check multi-master, peer-to-peer and publish-subscribe topologies for divergence.
 ///
-/// keen reads. It opens nodes read-only; the only command here that writes to a database is
-/// `demo`, and only to files it makes itself.
+/// keen reads. It opens nodes read-only; the only commands that write to a database are `probe`, one
+/// row that it takes away again, and `demo`, only to files it makes itself. Both say so first.
 #[derive(Debug, Parser)]
 #[command(name = "keen", version, max_term_width = 100, disable_help_subcommand = true)]
 #[command(after_long_help = "\
@@ -59,6 +59,9 @@ pub(crate) enum Command {
     Audit(AuditArgs),
     /// Say what would put divergent rows right, step by step. Changes nothing.
     Plan(PlanArgs),
+    /// Write a marked row at each writer and watch it arrive everywhere; or wait until a node has applied
+    /// what another had written.
+    Probe(ProbeArgs),
     /// Show earlier runs, or how a link or a table went over time.
     History(HistoryArgs),
     /// Explain a check of preflight or a state of a link, or list them all.
@@ -315,6 +318,56 @@ pub(crate) struct FlowArgs {
     /// Write the result to a file instead of standard output.
     #[arg(long, short, value_name = "FILE")]
     pub(crate) output: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ProbeArgs {
+    /// The topology file.
+    #[arg(long, short, value_name = "FILE", default_value = "keen.toml")]
+    pub(crate) topology: PathBuf,
+
+    /// The table for the row; a set of the topology file has to carry it.
+    #[arg(long, value_name = "TABLE", default_value = keen_core::probe::TABLE)]
+    pub(crate) table: String,
+
+    /// Write only at this node (repeat, or separate by commas); with --seen or --now, whose writes are meant.
+    #[arg(long, value_name = "NODE", value_delimiter = ',')]
+    pub(crate) from: Vec<String>,
+
+    /// Print the statements that create the table, for each node, and do nothing.
+    #[arg(long, conflicts_with_all = ["create", "seen", "now"])]
+    pub(crate) ddl: bool,
+
+    /// Create the table where it is missing, before anything is written.
+    #[arg(long, conflicts_with_all = ["seen", "now"])]
+    pub(crate) create: bool,
+
+    /// Write nothing: wait until the node named by --at has applied everything up to this position.
+    #[arg(long, value_name = "POSITION", requires = "at", conflicts_with = "now")]
+    pub(crate) seen: Option<String>,
+
+    /// Write nothing: wait until the node named by --at has applied everything that is written by now.
+    #[arg(long, requires = "at")]
+    pub(crate) now: bool,
+
+    /// The node that is waited for.
+    #[arg(long, value_name = "NODE")]
+    pub(crate) at: Option<String>,
+
+    /// For how long each step is waited for.
+    #[arg(long, value_name = "DURATION", default_value = "10s", value_parser = duration)]
+    pub(crate) limit: Duration,
+
+    /// How long a node may take to let keen in, and to answer.
+    #[arg(long, value_name = "DURATION", default_value = "5s", value_parser = duration)]
+    pub(crate) wait: Duration,
+
+    #[command(flatten)]
+    pub(crate) ledger: LedgerArgs,
+
+    /// How the result is written.
+    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT")]
+    pub(crate) format: ReportFormat,
 }
 
 #[derive(Debug, Args)]

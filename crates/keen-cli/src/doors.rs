@@ -8,10 +8,11 @@ use std::time::Duration;
 use keen_core::ports::{LookAtNode, ReadFault, ReadRows};
 use keen_core::topology::{Address, Engine, Node, NodeId, Secret, Server};
 use keen_nodes::flow::Watched;
-use keen_nodes::mariadb::{MariaDbLinks, MariaDbNode};
-use keen_nodes::postgres::{PostgresLinks, PostgresNode};
+use keen_nodes::mariadb::{MariaDbLinks, MariaDbNode, MariaDbProbe};
+use keen_nodes::postgres::{PostgresLinks, PostgresNode, PostgresProbe};
+use keen_nodes::probe::Probed;
 use keen_nodes::server::{Access, Password};
-use keen_nodes::sqlite::{self, SqliteLinks, SqliteNode};
+use keen_nodes::sqlite::{self, SqliteLinks, SqliteNode, SqliteProbe};
 
 use crate::audit_run::Stop;
 use crate::load::Loaded;
@@ -109,6 +110,35 @@ impl<'a> Doors<'a> {
                     Ok(match server.engine {
                         Engine::MariaDb => Box::new(MariaDbLinks::open(&access, None)?) as _,
                         _ => Box::new(PostgresLinks::open(&access, None)?) as _,
+                    })
+                }),
+            };
+            match opened {
+                Err(fault) if !fault.interrupted => {
+                    first.get_or_insert(fault);
+                }
+                other => return other,
+            }
+        }
+        Err(first.unwrap_or_else(ReadFault::interrupted))
+    }
+
+    /// Opens a node, at the first of its addresses that answers, to write a probe's row.
+    pub(crate) fn probe(&self, id: NodeId, table: &str) -> Result<Probed, ReadFault> {
+        let node = &self.loaded.topology.nodes[id];
+        let local = node.name_of(table);
+        let mut first = None;
+        for address in node.addresses() {
+            let opened: Result<Probed, ReadFault> = match address {
+                Address::Sqlite(path) => {
+                    let path = self.loaded.base.join(path);
+                    let opened = SqliteProbe::open(&path, &node.name, (table, local), &self.files);
+                    opened.map(|probe| Box::new(probe) as _)
+                }
+                Address::Server(server) => self.access(node, server).and_then(|access| {
+                    Ok(match server.engine {
+                        Engine::MariaDb => Box::new(MariaDbProbe::open(&access, local)?) as _,
+                        _ => Box::new(PostgresProbe::open(&access, local)?) as _,
                     })
                 }),
             };

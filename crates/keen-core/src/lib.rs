@@ -11,7 +11,7 @@
 //! - [`shape`], [`rows`], [`ports`], [`compare`], [`folio`]: from tables to divergent rows.
 //! - [`plan`]: from divergent rows to steps that put them right.
 //! - [`preflight`]: what nodes tell of themselves, held against the file and each other.
-//! - [`position`], [`flow`]: how far logs have come, and whether every link carries.
+//! - [`position`], [`flow`], [`probe`]: how far logs have come, and whether every link carries.
 
 pub mod agree;
 pub mod balance;
@@ -29,6 +29,7 @@ pub mod plan;
 pub mod ports;
 pub mod position;
 pub mod preflight;
+pub mod probe;
 pub mod reading;
 pub mod rows;
 pub mod shape;

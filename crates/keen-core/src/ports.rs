@@ -5,6 +5,7 @@ use std::sync::Arc;
 use crate::flow::look::Heard;
 use crate::preflight::join::LogReach;
 use crate::preflight::look::{Facts, Seen};
+use crate::probe::Stage;
 use crate::rows::{Batch, RowFault, RowWriter};
 use crate::shape::TableShape;
 
@@ -257,6 +258,27 @@ pub trait LookAtLinks {
     /// # Errors
     /// [`ReadFault`] when the node no longer answers.
     fn look_at_links(&mut self, tables: &[(String, String)]) -> Result<Heard, ReadFault>;
+}
+
+/// A node to which a probe's row is written, and in which it is looked for.
+pub trait WriteProbe {
+    /// Runs the statement that creates the table.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when the node refuses it.
+    fn create(&mut self, statement: &str) -> Result<(), ReadFault>;
+
+    /// Inserts, updates or deletes the row with this id, as the application of `node`.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when the node refuses it; nothing of it is kept then.
+    fn write(&mut self, id: &str, node: &str, stage: Stage) -> Result<(), ReadFault>;
+
+    /// The stage that the row with this id is in; none if there is no such row.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when the table cannot be read.
+    fn find(&mut self, id: &str) -> Result<Option<String>, ReadFault>;
 }
 
 #[cfg(test)]

@@ -8,6 +8,7 @@
 //! - [`audit`]: one thread per node, bounded channels, one comparison.
 //! - [`preflight`]: one thread per node looks around.
 //! - [`flow`]: one connection per node looks at its links, again and again.
+//! - [`probe`]: a marked row is written here and watched for there.
 //! - [`ledger`]: the file in which runs keep what they saw.
 
 pub mod audit;
@@ -17,6 +18,7 @@ pub mod mariadb;
 pub mod memory;
 pub mod postgres;
 pub mod preflight;
+pub mod probe;
 pub mod server;
 mod sorted;
 pub mod sqlite;

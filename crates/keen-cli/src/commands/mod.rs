@@ -9,6 +9,7 @@ pub(crate) mod history;
 mod init;
 pub(crate) mod plan;
 pub(crate) mod preflight;
+mod probe;
 
 use std::path::Path;
 use std::process::ExitCode;
@@ -40,6 +41,7 @@ pub(crate) fn run() -> ExitCode {
         Command::Flow(args) => flow::run(&args, terminal),
         Command::Audit(args) => audit::run(&args, terminal),
         Command::Plan(args) => plan::run(&args, terminal),
+        Command::Probe(args) => probe::run(&args, terminal),
         Command::History(args) => history::run(&args, terminal),
         Command::Explain(args) => explain::run(&args, terminal),
         Command::Demo(args) => demo::run(&args, terminal),

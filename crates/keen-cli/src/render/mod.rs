@@ -9,4 +9,5 @@ pub(crate) mod plan_json;
 pub(crate) mod plan_text;
 pub(crate) mod preflight_json;
 pub(crate) mod preflight_text;
+pub(crate) mod probe;
 pub(crate) mod style;

@@ -94,6 +94,12 @@ impl Fence {
         Self { marks: marks.collect() }
     }
 
+    /// A mark at these places.
+    #[must_use]
+    pub fn with(marks: BTreeMap<NodeId, Position>) -> Self {
+        Self { marks }
+    }
+
     /// Where one source's log stood.
     #[must_use]
     pub fn of(&self, node: NodeId) -> Option<&Position> {

@@ -48,6 +48,16 @@ impl Session {
         Ok(session)
     }
 
+    /// Logs in to write, each statement for itself.
+    pub(super) fn open_to_write(access: &Access) -> Result<Self, ReadFault> {
+        let mut session = Self::connect(access)?;
+        let lock = access.wait.as_secs().max(1);
+        session.prepare(&[&format!(
+            "SET NAMES utf8mb4, SESSION lock_wait_timeout = {lock}, SESSION innodb_lock_wait_timeout = {lock}"
+        )])?;
+        Ok(session)
+    }
+
     fn connect(access: &Access) -> Result<Self, ReadFault> {
         let options = options(access)?;
         // The limit of the library begins anew with each read; this one holds for the whole handshake.

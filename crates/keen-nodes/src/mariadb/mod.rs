@@ -10,6 +10,7 @@ mod decode;
 mod fault;
 mod links;
 mod look;
+mod probe;
 mod read;
 mod shape;
 
@@ -22,6 +23,7 @@ use keen_core::shape::TableShape;
 use crate::server::Access;
 use connect::Session;
 pub use links::MariaDbLinks;
+pub use probe::MariaDbProbe;
 
 /// A MariaDB server, fixed at one moment.
 pub struct MariaDbNode {

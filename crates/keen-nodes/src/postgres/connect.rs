@@ -75,6 +75,14 @@ impl Session {
         Ok(session)
     }
 
+    /// Connects to write, each statement for itself.
+    pub(super) fn open_to_write(access: &Access) -> Result<Self, ReadFault> {
+        let session = Self::connect(access)?;
+        let lock = access.wait.as_millis().max(1);
+        session.batch(&format!("SET lock_timeout = '{lock}ms'"))?;
+        Ok(session)
+    }
+
     fn connect(access: &Access) -> Result<Self, ReadFault> {
         let runtime = tokio::runtime::Builder::new_current_thread()
             .enable_io()

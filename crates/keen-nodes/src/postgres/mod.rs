@@ -11,6 +11,7 @@ mod decode;
 mod fault;
 mod links;
 mod look;
+mod probe;
 mod read;
 mod shape;
 mod types;
@@ -24,6 +25,7 @@ use keen_core::shape::TableShape;
 use crate::server::Access;
 use connect::Session;
 pub use links::PostgresLinks;
+pub use probe::PostgresProbe;
 
 /// Older ones lack columns of the catalogue that are asked for here.
 const OLDEST: i32 = 15;

@@ -14,6 +14,7 @@ mod inside;
 mod links;
 mod look;
 mod open;
+mod probe;
 mod read;
 mod shape;
 mod utf16;
@@ -31,6 +32,7 @@ use rusqlite::Connection;
 use rusqlite::config::DbConfig;
 
 pub use links::SqliteLinks;
+pub use probe::SqliteProbe;
 pub use shape::{Encoding, family};
 
 /// How a file is to be opened.

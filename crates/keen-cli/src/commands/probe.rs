@@ -1,0 +1,289 @@
+//! `keen probe`.
+
+use std::collections::BTreeMap;
+use std::io::Write as _;
+use std::time::{Duration, Instant};
+
+use anyhow::{Context, Result, bail};
+use jiff::Timestamp;
+use keen_core::expectation::{Nodes, bit};
+use keen_core::flow::fence::{Fence, Passing};
+use keen_core::flow::look::{self, Sights};
+use keen_core::flow::{self, LinkFlow, Looks, Memory};
+use keen_core::position::Position;
+use keen_core::probe::{self as core, reached};
+use keen_core::topology::{Address, NodeId, Topology};
+use keen_nodes::flow::{Watch, wait_until};
+use keen_nodes::probe::{self, Request};
+
+use crate::args::{ProbeArgs, ReportFormat};
+use crate::audit_run::{Scope, Stop};
+use crate::doors::Doors;
+use crate::exit::Exit;
+use crate::keeping::Keeping;
+use crate::load::{self, Loaded};
+use crate::output::CANNOT;
+use crate::render::probe as render;
+use crate::terminal::{Terminal, complain};
+
+pub(crate) fn run(args: &ProbeArgs, terminal: Terminal) -> Result<Exit> {
+    let loaded = load::topology(&args.topology, terminal)?;
+    let stop = Stop::on_signal();
+    let (text, exit) = if args.seen.is_some() || args.now {
+        wait(args, &loaded, &stop)?
+    } else if args.ddl {
+        (ddl(args, &loaded.topology)?, Exit::Agree)
+    } else {
+        write(args, &loaded, terminal, &stop)?
+    };
+    let mut out = terminal.stdout();
+    out.write_all(text.as_bytes()).context(CANNOT)?;
+    out.flush().context(CANNOT)?;
+    Ok(exit)
+}
+
+fn node(topology: &Topology, name: &str) -> Result<NodeId> {
+    Scope::chosen(topology, &[name.to_owned()], &[])?;
+    topology.node(name).context("the node was there a moment ago")
+}
+
+/// Nodes that the table travels over.
+fn carriers(topology: &Topology, table: &str) -> Result<Vec<NodeId>> {
+    let sets = core::sets(topology, table);
+    if sets.is_empty() {
+        bail!(
+            "no set carries the table {0}: add \"{0}\" to the tables of one; keen probe --ddl --table {0} says how to create it",
+            crate::safe::text(table)
+        );
+    }
+    let mut carriers: Vec<NodeId> =
+        sets.into_iter().flat_map(|set| topology.carriers(set)).collect();
+    carriers.sort_unstable();
+    carriers.dedup();
+    Ok(carriers)
+}
+
+fn ddl(args: &ProbeArgs, topology: &Topology) -> Result<String> {
+    // Before it is in a set it can already be created: everywhere.
+    let carriers =
+        carriers(topology, &args.table).unwrap_or_else(|_| (0..topology.nodes.len()).collect());
+    let mut text = String::new();
+    for node in carriers {
+        let named = &topology.nodes[node];
+        let engine = named.at.engine();
+        let local = named.name_of(&args.table);
+        text.push_str(&format!("-- on {}\n{};\n", named.name, core::create(engine, local)));
+        let account = match &named.at {
+            Address::Server(server) => &server.user,
+            Address::Sqlite(_) => "",
+        };
+        for line in core::and_then(engine, local, account) {
+            text.push_str(&format!("{line};\n"));
+        }
+    }
+    Ok(crate::safe::lines(&text))
+}
+
+fn write(
+    args: &ProbeArgs,
+    loaded: &Loaded,
+    terminal: Terminal,
+    stop: &Stop,
+) -> Result<(String, Exit)> {
+    let topology = &loaded.topology;
+    let started = Timestamp::now();
+    let clock = Instant::now();
+    let carriers = carriers(topology, &args.table)?;
+    let mut writers = Vec::new();
+    for name in &args.from {
+        let writer = node(topology, name)?;
+        if !carriers.contains(&writer) {
+            bail!("{name} carries no set with the table {}", crate::safe::text(&args.table));
+        }
+        writers.push(writer);
+    }
+    if writers.is_empty() {
+        writers = carriers.iter().copied().filter(|node| topology.nodes[*node].writes).collect();
+    }
+    if writers.is_empty() {
+        bail!(
+            "no node that carries {} is written to: name one with --from",
+            crate::safe::text(&args.table)
+        );
+    }
+    let names = |nodes: &[NodeId]| {
+        let names: Vec<&str> = nodes.iter().map(|node| &topology.nodes[*node].name[..]).collect();
+        names.join(", ")
+    };
+    for writer in &writers {
+        let there = reached(topology, &args.table, *writer);
+        complain(&format!(
+            "keen: will write one row to {} on {}, change it and delete it again; it is expected on {}",
+            crate::safe::text(topology.nodes[*writer].name_of(&args.table)),
+            topology.nodes[*writer].name,
+            if there.is_empty() { "no other node".to_owned() } else { names(&there) }
+        ));
+    }
+    let doors = Doors::new(loaded, args.wait, args.wait, stop);
+    let mut nodes = BTreeMap::new();
+    std::thread::scope(|scope| {
+        let opening: Vec<_> = carriers
+            .iter()
+            .map(|node| (*node, scope.spawn(|| doors.probe(*node, &args.table))))
+            .collect();
+        for (node, opened) in opening {
+            let opened = opened.join().unwrap_or_else(|_| {
+                Err(keen_core::ports::ReadFault::new("opening it fell over", "please report it"))
+            });
+            nodes.insert(node, opened);
+        }
+    });
+    if args.create {
+        for (node, opened) in &mut nodes {
+            let named = &topology.nodes[*node];
+            let statement = core::create(named.at.engine(), named.name_of(&args.table));
+            complain(&format!("keen: on {}: {}", named.name, crate::safe::text(&statement)));
+            if let Ok(opened) = opened {
+                opened
+                    .create(&statement)
+                    .with_context(|| format!("cannot create the table on {}", named.name))?;
+            }
+        }
+    }
+    let mark = format!("keen-{}-{}", started.as_microsecond(), std::process::id());
+    let request = Request {
+        topology,
+        table: &args.table,
+        writers: &writers,
+        limit: args.limit,
+        mark: &mark,
+        stop: &|| stop.raised(),
+    };
+    let journeys = probe::run(&request, &mut nodes);
+    let outcome = render::Outcome {
+        started,
+        took: clock.elapsed(),
+        table: args.table.clone(),
+        writers,
+        journeys,
+        stopped: stop.raised(),
+    };
+    let text = match args.format {
+        ReportFormat::Json => render::json(topology, &outcome)?,
+        ReportFormat::Text => render::text(topology, &outcome, terminal.columns),
+    };
+    let keeping = Keeping::new(&args.ledger, &args.topology);
+    let times = (outcome.started, outcome.took);
+    keeping.keep(loaded, "probe", times, (outcome.exit(), &outcome.summary()), |_| Ok(()));
+    Ok((text, outcome.exit()))
+}
+
+/// From one look to the next while a node is waited for.
+const BETWEEN_LOOKS: Duration = Duration::from_millis(50);
+
+/// Waits until a node has applied what others had written.
+fn wait(args: &ProbeArgs, loaded: &Loaded, stop: &Stop) -> Result<(String, Exit)> {
+    let topology = &loaded.topology;
+    let at = node(topology, args.at.as_deref().unwrap_or_default())?;
+    let mut sources: Vec<NodeId> =
+        topology.links.iter().filter(|link| link.to == at).map(|link| link.from).collect();
+    sources.sort_unstable();
+    sources.dedup();
+    let names = |nodes: &[NodeId]| {
+        let names: Vec<&str> = nodes.iter().map(|node| &topology.nodes[*node].name[..]).collect();
+        names.join(", ")
+    };
+    let name = &topology.nodes[at].name;
+    if sources.is_empty() {
+        bail!("no link leads to {name}: it waits for nobody");
+    }
+    if !args.from.is_empty() {
+        let all = sources.clone();
+        sources.clear();
+        for from in &args.from {
+            let source = node(topology, from)?;
+            if !all.contains(&source) {
+                bail!("no link leads from {from} to {name}; it follows {}", names(&all));
+            }
+            sources.push(source);
+        }
+    }
+    if args.seen.is_some() && sources.len() > 1 {
+        bail!("{name} follows {}: say with --from whose position it is", names(&sources));
+    }
+    let nodes: Nodes = sources.iter().fold(bit(at), |nodes, node| nodes | bit(*node));
+    let doors = Doors::new(loaded, args.wait, args.wait, stop);
+    let open = |node: NodeId| doors.watch(node);
+    let clock = Instant::now();
+    let (mut watch, first) = Watch::begin(topology, nodes, &open);
+    let fence = match &args.seen {
+        Some(position) => {
+            let position: Position =
+                position.parse().map_err(|error| anyhow::anyhow!("--seen: {error}"))?;
+            let now = Fence::at(&first);
+            if let Some(now) = now.of(sources[0])
+                && now.compare(&position).is_none()
+            {
+                bail!("--seen: {} counts otherwise: it is at {now}", names(&sources));
+            }
+            Fence::with([(sources[0], position)].into())
+        }
+        None => Fence::at(&first),
+    };
+    let mut sights = first.clone();
+    loop {
+        let mut passing = fence.passing(topology, &sights);
+        let ours = |link: &(NodeId, NodeId)| link.1 == at && sources.contains(&link.0);
+        passing.waiting.retain(|link, _| ours(link));
+        passing.untold.retain(|link, _| ours(link));
+        passing.absent.retain(ours);
+        let done = passing.waiting.is_empty();
+        if done || clock.elapsed() >= args.limit || stop.raised() {
+            let link = links(topology, &first, &sights, at, &sources);
+            let waited = render::Waited {
+                at,
+                sources: &sources,
+                fence: &fence,
+                passing: &passing,
+                links: &link,
+                took: clock.elapsed(),
+                stopped: stop.raised(),
+            };
+            let text = match args.format {
+                ReportFormat::Json => waited.json(topology)?,
+                ReportFormat::Text => waited.text(topology),
+            };
+            return Ok((text, exit(&passing, stop)));
+        }
+        wait_until(Instant::now(), BETWEEN_LOOKS, &|| stop.raised());
+        sights = watch.again();
+    }
+}
+
+fn exit(passing: &Passing, stop: &Stop) -> Exit {
+    if stop.raised() {
+        Exit::Interrupted
+    } else if !passing.waiting.is_empty() || !passing.absent.is_empty() {
+        Exit::Found
+    } else if !passing.untold.is_empty() {
+        Exit::Incomplete
+    } else {
+        Exit::Agree
+    }
+}
+
+/// How the links are over which the node is waited for.
+fn links(
+    topology: &Topology,
+    first: &Sights,
+    last: &Sights,
+    at: NodeId,
+    sources: &[NodeId],
+) -> Vec<LinkFlow> {
+    let (before, memory) = (look::marks(first), Memory::default());
+    let flow = flow::judge(topology, Looks { before: &before, now: last, memory: &memory });
+    let ours = |link: &LinkFlow| {
+        link.to == Some(at) && link.from.is_some_and(|from| sources.contains(&from))
+    };
+    flow.links.into_iter().filter(ours).collect()
+}

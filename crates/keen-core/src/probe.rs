@@ -1,0 +1,134 @@
+//! A probe: one marked row that is written at a writer, and watched for at every node that should hold it.
+//!
+//! Whether a set-up carries writes is best told by a write. The row goes into a table of its own, which the
+//! engineer creates; it is changed and taken away again, so that all three kinds of writes are seen to
+//! travel, and nothing of it stays.
+
+use crate::plan::dialect::quoted;
+use crate::topology::{Engine, NodeId, SetId, Topology};
+
+/// The name of the table, unless the engineer calls it otherwise.
+pub const TABLE: &str = "keen_probe";
+
+/// What is done to the row, in order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Stage {
+    /// It is inserted.
+    Insert,
+    /// It is updated.
+    Update,
+    /// It is deleted.
+    Delete,
+}
+
+impl Stage {
+    /// All of them, in order.
+    pub const ALL: [Self; 3] = [Self::Insert, Self::Update, Self::Delete];
+
+    /// Its name in results.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Insert => "insert",
+            Self::Update => "update",
+            Self::Delete => "delete",
+        }
+    }
+
+    /// What the row's `stage` column holds after it; none when the row is gone.
+    #[must_use]
+    pub fn mark(self) -> Option<&'static str> {
+        match self {
+            Self::Insert => Some("new"),
+            Self::Update => Some("changed"),
+            Self::Delete => None,
+        }
+    }
+}
+
+/// A statement that creates the table, as one part or two of its name.
+#[must_use]
+pub fn create(engine: Engine, table: &str) -> String {
+    let name: Vec<String> = table.split('.').map(|part| quoted(engine, part)).collect();
+    let text = match engine {
+        Engine::MariaDb => "varchar(100)",
+        Engine::Sqlite | Engine::Postgres => "text",
+    };
+    let name = name.join(".");
+    format!(
+        "CREATE TABLE IF NOT EXISTS {name} (id {text} NOT NULL PRIMARY KEY, node {text} NOT NULL, stage {text} NOT NULL)"
+    )
+}
+
+/// What else has to be done on a node before the table travels, and may be written.
+#[must_use]
+pub fn and_then(engine: Engine, table: &str, account: &str) -> Vec<String> {
+    let name: Vec<String> = table.split('.').map(|part| quoted(engine, part)).collect();
+    let name = name.join(".");
+    match engine {
+        Engine::Sqlite => Vec::new(),
+        Engine::MariaDb => vec![format!(
+            "GRANT SELECT, INSERT, UPDATE, DELETE ON {name} TO '{}'@'%'",
+            account.replace('\'', "''")
+        )],
+        Engine::Postgres => vec![
+            format!(
+                "GRANT SELECT, INSERT, UPDATE, DELETE ON {name} TO {}",
+                quoted(engine, account)
+            ),
+            format!("ALTER PUBLICATION ... ADD TABLE {name} -- where it is to be sent from"),
+            "ALTER SUBSCRIPTION ... REFRESH PUBLICATION -- where it is to be received".to_owned(),
+        ],
+    }
+}
+
+/// The sets that carry a table.
+#[must_use]
+pub fn sets(topology: &Topology, table: &str) -> Vec<SetId> {
+    let has = |set: &SetId| topology.sets[*set].tables.iter().any(|name| name == table);
+    (0..topology.sets.len()).filter(has).collect()
+}
+
+/// The nodes to which a write of a table at a node is to come, over however many links, itself left out.
+#[must_use]
+pub fn reached(topology: &Topology, table: &str, writer: NodeId) -> Vec<NodeId> {
+    let sets = sets(topology, table);
+    let mut reached = vec![writer];
+    let mut at = 0;
+    while let Some(node) = reached.get(at).copied() {
+        at += 1;
+        for link in topology.links.iter().filter(|link| link.from == node) {
+            if link.carries.iter().any(|set| sets.contains(set)) && !reached.contains(&link.to) {
+                reached.push(link.to);
+            }
+        }
+    }
+    let mut reached = reached.split_off(1);
+    reached.sort_unstable();
+    reached
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_write_is_expected_where_links_lead_that_carry_the_table() {
+        let text = "name = \"n\"\n[node.a]\nat = \"sqlite:a\"\nwrites = true\n[node.b]\nat = \"sqlite:b\"\n[node.c]\nat = \"sqlite:c\"\n\
+                    [node.d]\nat = \"sqlite:d\"\n[set.p]\ntables = [\"keen_probe\"]\n[set.q]\ntables = [\"q\"]\n\
+                    [[link]]\nfrom = \"a\"\nto = \"b\"\ncarries = [\"p\"]\n[[link]]\nfrom = \"b\"\nto = \"c\"\ncarries = [\"p\", \"q\"]\n\
+                    [[link]]\nfrom = \"a\"\nto = \"d\"\ncarries = [\"q\"]\n";
+        let topology = crate::topology::read(text).0.unwrap();
+        assert_eq!(reached(&topology, "keen_probe", 0), [1, 2]);
+        assert_eq!(reached(&topology, "keen_probe", 1), [2]);
+        assert_eq!(reached(&topology, "q", 0), [3]);
+        assert_eq!(reached(&topology, "nothing", 0), [] as [usize; 0]);
+    }
+
+    #[test]
+    fn names_are_quoted_for_the_engine() {
+        assert!(create(Engine::MariaDb, "a b").contains("`a b` (id varchar(100)"));
+        assert!(create(Engine::Postgres, "s.p\"q").contains("\"s\".\"p\"\"q\" (id text"));
+        assert!(and_then(Engine::MariaDb, "t", "o'neil")[0].contains("'o''neil'@'%'"));
+    }
+}

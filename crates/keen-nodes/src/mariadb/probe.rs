@@ -1,0 +1,67 @@
+//! Writing a probe's row to a MariaDB server, and looking for it.
+
+use keen_core::ports::{ReadFault, WriteProbe};
+use keen_core::probe::Stage;
+use mysql::Row;
+
+use super::connect::Session;
+use super::quoted;
+use crate::server::Access;
+
+/// A MariaDB server at which a probe is written.
+pub struct MariaDbProbe {
+    session: Session,
+    table: String,
+}
+
+impl std::fmt::Debug for MariaDbProbe {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("MariaDbProbe").field("table", &self.table).finish_non_exhaustive()
+    }
+}
+
+impl MariaDbProbe {
+    /// Logs in; `table` is what the server calls it.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when it cannot be reached in time, or refuses.
+    pub fn open(access: &Access, table: &str) -> Result<Self, ReadFault> {
+        let table: Vec<String> = table.split('.').map(quoted).collect();
+        Ok(Self { session: Session::open_to_write(access)?, table: table.join(".") })
+    }
+}
+
+impl WriteProbe for MariaDbProbe {
+    fn create(&mut self, statement: &str) -> Result<(), ReadFault> {
+        let done: Vec<Row> = self.session.rows("create the probe table", statement, ())?;
+        drop(done);
+        Ok(())
+    }
+
+    fn write(&mut self, id: &str, node: &str, stage: Stage) -> Result<(), ReadFault> {
+        let (table, doing) = (&self.table, "write the probe's row");
+        let mark = stage.mark().unwrap_or_default();
+        let done: Result<Vec<Row>, ReadFault> = match stage {
+            Stage::Insert => self.session.rows(
+                doing,
+                &format!("INSERT INTO {table} (id, node, stage) VALUES (?, ?, ?)"),
+                (id, node, mark),
+            ),
+            Stage::Update => self.session.rows(
+                doing,
+                &format!("UPDATE {table} SET stage = ? WHERE id = ?"),
+                (mark, id),
+            ),
+            Stage::Delete => {
+                self.session.rows(doing, &format!("DELETE FROM {table} WHERE id = ?"), (id,))
+            }
+        };
+        done.map(drop)
+    }
+
+    fn find(&mut self, id: &str) -> Result<Option<String>, ReadFault> {
+        let sql = format!("SELECT stage FROM {} WHERE id = ?", self.table);
+        let rows: Vec<String> = self.session.rows("look for the probe's row", &sql, (id,))?;
+        Ok(rows.into_iter().next())
+    }
+}

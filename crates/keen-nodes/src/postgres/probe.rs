@@ -1,0 +1,64 @@
+//! Writing a probe's row to a PostgreSQL server, and looking for it.
+
+use keen_core::ports::{ReadFault, WriteProbe};
+use keen_core::probe::Stage;
+
+use super::connect::Session;
+use super::quoted;
+use crate::server::Access;
+
+/// A PostgreSQL server at which a probe is written.
+pub struct PostgresProbe {
+    session: Session,
+    table: String,
+}
+
+impl std::fmt::Debug for PostgresProbe {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("PostgresProbe").field("table", &self.table).finish_non_exhaustive()
+    }
+}
+
+impl PostgresProbe {
+    /// Logs in; `table` is what the server calls it.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when it cannot be reached in time, or refuses.
+    pub fn open(access: &Access, table: &str) -> Result<Self, ReadFault> {
+        let table: Vec<String> = table.split('.').map(quoted).collect();
+        Ok(Self { session: Session::open_to_write(access)?, table: table.join(".") })
+    }
+}
+
+impl WriteProbe for PostgresProbe {
+    fn create(&mut self, statement: &str) -> Result<(), ReadFault> {
+        self.session.rows("create the probe table", statement, &[]).map(drop)
+    }
+
+    fn write(&mut self, id: &str, node: &str, stage: Stage) -> Result<(), ReadFault> {
+        let (table, doing) = (&self.table, "write the probe's row");
+        let mark = stage.mark().unwrap_or_default();
+        let done = match stage {
+            Stage::Insert => self.session.rows(
+                doing,
+                &format!("INSERT INTO {table} (id, node, stage) VALUES ($1, $2, $3)"),
+                &[&id, &node, &mark],
+            ),
+            Stage::Update => self.session.rows(
+                doing,
+                &format!("UPDATE {table} SET stage = $1 WHERE id = $2"),
+                &[&mark, &id],
+            ),
+            Stage::Delete => {
+                self.session.rows(doing, &format!("DELETE FROM {table} WHERE id = $1"), &[&id])
+            }
+        };
+        done.map(drop)
+    }
+
+    fn find(&mut self, id: &str) -> Result<Option<String>, ReadFault> {
+        let sql = format!("SELECT stage FROM {} WHERE id = $1", self.table);
+        let rows = self.session.rows("look for the probe's row", &sql, &[&id])?;
+        Ok(rows.first().map(|row| row.get(0)))
+    }
+}
