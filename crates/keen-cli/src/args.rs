@@ -10,8 +10,8 @@ use keen_nodes::audit::Rate;
 
 /// Check multi-master, peer-to-peer and publish-subscribe topologies for divergence.
 ///
-/// keen reads. It opens nodes read-only; the only commands that write to a database are `probe`, one
-/// row that it takes away again, and `demo`, only to files it makes itself. Both say so first.
+/// keen reads. It opens nodes read-only. Only `probe` (a row that it takes away again), `flow --beat` (a
+/// row per node) and `demo` (files it makes itself) write to a database, and say so first.
 #[derive(Debug, Parser)]
 #[command(name = "keen", version, max_term_width = 100, disable_help_subcommand = true)]
 #[command(after_long_help = "\
@@ -299,6 +299,15 @@ pub(crate) struct FlowArgs {
     /// Only these nodes (repeat, or separate by commas).
     #[arg(long = "node", short, value_name = "NODE", value_delimiter = ',')]
     pub(crate) nodes: Vec<String>,
+
+    /// Before the first look and before the second set each written node's row in the table of heartbeats
+    /// to now: the only thing that this command writes.
+    #[arg(long, conflicts_with = "ddl")]
+    pub(crate) beat: bool,
+
+    /// Print the statements that create the table of heartbeats, for each node, and do nothing.
+    #[arg(long)]
+    pub(crate) ddl: bool,
 
     /// From the first look to the second; 0s looks once and holds it against the ledger's last look.
     #[arg(long = "for", value_name = "DURATION", default_value = "5s", value_parser = duration)]

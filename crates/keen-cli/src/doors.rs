@@ -97,6 +97,7 @@ impl<'a> Doors<'a> {
     pub(crate) fn watch(&self, id: NodeId) -> Result<Watched, ReadFault> {
         let topology = &self.loaded.topology;
         let node = &topology.nodes[id];
+        let beats = topology.heartbeat.as_deref().map(|table| node.name_of(table));
         let mut first = None;
         for address in node.addresses() {
             let opened: Result<Watched, ReadFault> = match address {
@@ -104,12 +105,13 @@ impl<'a> Doors<'a> {
                     let receives = topology.links.iter().any(|link| link.to == id);
                     let path = self.loaded.base.join(path);
                     let (name, files) = (node.name.clone(), self.files.clone());
-                    Ok(Box::new(SqliteLinks::new(path, name, receives, files)))
+                    let links = SqliteLinks::new(path, name, receives, files);
+                    Ok(Box::new(links.with_beats(beats)))
                 }
                 Address::Server(server) => self.access(node, server).and_then(|access| {
                     Ok(match server.engine {
-                        Engine::MariaDb => Box::new(MariaDbLinks::open(&access, None)?) as _,
-                        _ => Box::new(PostgresLinks::open(&access, None)?) as _,
+                        Engine::MariaDb => Box::new(MariaDbLinks::open(&access, beats)?) as _,
+                        _ => Box::new(PostgresLinks::open(&access, beats)?) as _,
                     })
                 }),
             };

@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
-use keen_core::expectation::Nodes;
+use keen_core::expectation::{Nodes, bit};
 use keen_core::flow::look::{self, Marks, Sights};
 use keen_core::flow::{self, Flow, Looks, State};
 use keen_core::topology::NodeId;
@@ -23,6 +23,8 @@ pub(crate) struct Asked {
     /// From the first look to the second.
     pub(crate) between: Duration,
     pub(crate) wait: Duration,
+    /// Whether heartbeats are written before each look.
+    pub(crate) beat: bool,
 }
 
 /// What it came to.
@@ -77,6 +79,27 @@ impl Outcome {
     }
 }
 
+/// Sets the rows of the nodes that are written to, each at itself, to now.
+fn beat(loaded: &Loaded, asked: &Asked, doors: &Doors<'_>) {
+    let Some(table) = loaded.topology.heartbeat.as_ref().filter(|_| asked.beat) else { return };
+    std::thread::scope(|scope| {
+        for (id, node) in loaded.topology.nodes.iter().enumerate() {
+            if node.writes && asked.nodes & bit(id) != 0 {
+                scope.spawn(move || {
+                    let written = doors.probe(id, table).and_then(|mut at| at.beat(&node.name));
+                    if let Err(fault) = written {
+                        tracing::warn!(
+                            "no heartbeat of {}: {}",
+                            node.name,
+                            crate::safe::text(&fault.to_string())
+                        );
+                    }
+                });
+            }
+        }
+    });
+}
+
 /// Looks twice, or once and into the ledger, and judges.
 pub(crate) fn run(loaded: &Loaded, asked: &Asked, keeping: &Keeping, stop: &Stop) -> Outcome {
     let topology = &loaded.topology;
@@ -84,6 +107,7 @@ pub(crate) fn run(loaded: &Loaded, asked: &Asked, keeping: &Keeping, stop: &Stop
     let clock = Instant::now();
     let (remembered, memory) = keeping.remembered(topology);
     let doors = Doors::new(loaded, asked.wait, asked.wait, stop);
+    beat(loaded, asked, &doors);
     let open = |node: NodeId| doors.watch(node);
     let (mut watch, first) = Watch::begin(topology, asked.nodes, &open);
     let mut outcome = Outcome {
@@ -106,6 +130,7 @@ pub(crate) fn run(loaded: &Loaded, asked: &Asked, keeping: &Keeping, stop: &Stop
         let since = Duration::from_micros((keen_nodes::flow::now() - last).max(0).unsigned_abs());
         let rest = asked.between.saturating_sub(since);
         outcome.stopped = !wait_until(Instant::now(), rest, &|| stop.raised());
+        beat(loaded, asked, &doors);
         outcome.sights = watch.again();
     }
     let looks = Looks { before: &outcome.before, now: &outcome.sights, memory: &memory };

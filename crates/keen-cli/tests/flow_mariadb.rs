@@ -310,3 +310,94 @@ fn roles_are_told_as_they_are_and_who_writes_where_nobody_should() {
     assert!(found.starts_with("b was written to between the looks"), "{found}");
     assert_eq!(states(&json), ["idle a>b"]);
 }
+
+#[test]
+fn between_unlike_servers_heartbeats_tell_whether_anything_arrives() {
+    let network = Network::alike(&[Engine::Postgres15, Engine::MariaDb]);
+    let text = format!("{STAYS}{ONE_WAY}").replace("\"stay\"]", "\"stay\", \"keen_beat\"]");
+    let topology = common::servers::topology(&network.servers, &text);
+    let topology = topology.replacen("name =", "heartbeat = \"keen_beat\"\nname =", 1);
+    std::fs::write(network.folder.path("keen.toml"), topology).unwrap();
+    network.is_not_written_to("b");
+    let (code, json) = network.flow();
+    assert_eq!((code, states(&json)), (3, vec!["dark a>b".to_owned()]), "{json:#}");
+    let ddl = network.keen(&["flow", "--ddl"]);
+    for (node, server) in ["a", "b"].into_iter().zip(&network.servers) {
+        let part = ddl.out.split(&format!("-- on {node}\n")).nth(1).unwrap();
+        let part = part.split("-- on ").next().unwrap();
+        part.lines()
+            .filter(|line| !line.contains("..."))
+            .for_each(|line| server.run(line).unwrap());
+    }
+    let copy = || {
+        let beat: Option<String> = network.servers[0]
+            .postgres()
+            .unwrap()
+            .query_opt(
+                "SELECT (beat AT TIME ZONE 'UTC')::text FROM keen_beat WHERE node = 'a'",
+                &[],
+            )
+            .unwrap()
+            .map(|row| row.get(0));
+        if let Some(beat) = beat {
+            let mut client = network.servers[1].mariadb().unwrap();
+            client.query_drop("SET time_zone = '+00:00'").unwrap();
+            client.exec_drop("REPLACE INTO keen_beat VALUES ('a', ?)", (beat,)).unwrap();
+        }
+    };
+    // Something carries rows between the two.
+    let over = std::sync::atomic::AtomicBool::new(false);
+    let run = std::thread::scope(|scope| {
+        scope.spawn(|| {
+            while !over.load(std::sync::atomic::Ordering::Relaxed) {
+                copy();
+                std::thread::sleep(std::time::Duration::from_millis(20));
+            }
+        });
+        network.flow_with(&["--beat"]);
+        let run = network.flow_with(&["--beat"]);
+        over.store(true, std::sync::atomic::Ordering::Relaxed);
+        run
+    });
+    assert_eq!((run.code, states(&run.json())), (0, vec!["flowing a>b".to_owned()]), "{run:?}");
+    assert!(run.err.contains("will set the row of a in keen_beat to now"), "{}", run.err);
+    // Nobody writes: there is nothing new to arrive.
+    copy();
+    assert_eq!(states(&network.flow().1), ["idle a>b"]);
+    // Nothing carries them any more.
+    let run = network.flow_with(&["--beat"]);
+    let json = run.json();
+    assert_eq!((run.code, states(&json)), (1, vec!["stalled a>b".to_owned()]), "{json:#}");
+    assert!(link(&json, "a", "b")["late_ms"].as_u64().unwrap() > 0, "{json:#}");
+    let run = one_way().keen(&["flow", "--beat"]);
+    assert_eq!(run.code, 2, "{run:?}");
+    assert!(run.err.contains("names no table of heartbeats"), "{}", run.err);
+}
+
+#[test]
+fn in_a_ring_each_follows_the_one_before() {
+    let lab = ServerLab::new().unwrap();
+    let ring = servers(&lab, 3);
+    links::mariadb_ring(&ring).unwrap();
+    huts::tables(&ring[0]).unwrap();
+    huts::rows(&ring[0]).unwrap();
+    links::mariadb_settled(&ring, PATIENCE).unwrap();
+    let ring = Network::new(lab, ring, &common::servers::mesh_of(3).replace("mesh", "ring"));
+    let (code, json) = ring.flow();
+    assert_eq!(
+        (code, states(&json)),
+        (0, ["idle a>b", "idle b>c", "idle c>a"].map(str::to_owned).to_vec()),
+        "{json:#}"
+    );
+    // Broken at one place, what the others write does not come round.
+    ring.servers[1].run("STOP ALL SLAVES").unwrap();
+    write(&ring, 100);
+    let json = ring.until("paused a>b");
+    assert_eq!(states(&json), ["paused a>b", "idle b>c", "idle c>a"]);
+    let lacks = |node: &str, origin: &str| {
+        let applied = json["applied"].as_array().unwrap();
+        applied.iter().find(|a| a["node"] == node && a["origin"] == origin).unwrap()["lacks"]
+            .as_u64()
+    };
+    assert_eq!((lacks("b", "a"), lacks("c", "a"), lacks("a", "c")), (Some(1), Some(1), Some(0)));
+}

@@ -274,6 +274,12 @@ pub trait WriteProbe {
     /// [`ReadFault`] when the node refuses it; nothing of it is kept then.
     fn write(&mut self, id: &str, node: &str, stage: Stage) -> Result<(), ReadFault>;
 
+    /// Sets the node's row in the table of heartbeats to now.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when the node refuses it.
+    fn beat(&mut self, node: &str) -> Result<(), ReadFault>;
+
     /// The stage that the row with this id is in; none if there is no such row.
     ///
     /// # Errors

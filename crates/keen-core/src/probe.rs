@@ -82,6 +82,22 @@ pub fn and_then(engine: Engine, table: &str, account: &str) -> Vec<String> {
     }
 }
 
+/// A statement that creates the table of heartbeats: a row per node, and when it last wrote it.
+#[must_use]
+pub fn create_heartbeat(engine: Engine, table: &str) -> String {
+    let name: Vec<String> = table.split('.').map(|part| quoted(engine, part)).collect();
+    let (text, time) = match engine {
+        Engine::MariaDb => ("varchar(100)", "timestamp(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6)"),
+        Engine::Postgres => ("text", "timestamp with time zone NOT NULL"),
+        // Microseconds since 1970 began.
+        Engine::Sqlite => ("TEXT", "INTEGER NOT NULL"),
+    };
+    format!(
+        "CREATE TABLE IF NOT EXISTS {} (node {text} NOT NULL PRIMARY KEY, beat {time})",
+        name.join(".")
+    )
+}
+
 /// The sets that carry a table.
 #[must_use]
 pub fn sets(topology: &Topology, table: &str) -> Vec<SetId> {

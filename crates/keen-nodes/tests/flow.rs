@@ -243,6 +243,30 @@ fn writers_are_told_and_what_changed_since() {
 }
 
 #[test]
+fn a_site_that_falls_silent_is_told() {
+    let mut net = Net::new();
+    let [b, board] = ["b", "board"].map(|name| net.lab.topology().node(name).unwrap());
+    net.now = 3600 * SECOND;
+    // It used to bring something every minute at least, and the last came twenty minutes ago.
+    let last = (net.now - 1200 * SECOND, std::time::Duration::from_secs(60));
+    let memory = Memory { arrivals: [((b, board), last)].into(), ..Memory::default() };
+    let before = net.look();
+    let silent = net.judged(&before, &memory);
+    assert_eq!(
+        silent.writing[0].found,
+        "nothing of b arrived at board for 20 min, and it never was silent for longer than 60 s before"
+    );
+    net.write("b", 1);
+    net.steps(2);
+    assert_eq!(net.judged(&before, &memory).writing, []);
+    // A minute of silence is nothing unusual.
+    let usual = (net.now - 60 * SECOND, std::time::Duration::from_secs(60));
+    let memory = Memory { arrivals: [((b, board), usual)].into(), ..Memory::default() };
+    let before = net.look();
+    assert_eq!(net.judged(&before, &memory).writing, []);
+}
+
+#[test]
 fn a_fence_is_passed_by_those_who_have_applied_what_was_written_before_it() {
     let mut net = Net::new();
     let topology = net.lab.topology().clone();

@@ -50,6 +50,7 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
         left_out: Vec::new(),
         between: WATCHED,
         wait: Scope::whole().wait,
+        beat: false,
     };
     let keeping = Keeping::beside(&file);
     let looked = story.run_while(|| flow_run::run(&loaded, &asked, &keeping, &stop))?;

@@ -4,7 +4,8 @@ use std::io::Write as _;
 
 use anyhow::{Context, Result, bail};
 use keen_core::expectation::bit;
-use keen_core::topology::{NodeId, Topology};
+use keen_core::probe::{and_then, create_heartbeat};
+use keen_core::topology::{Address, NodeId, Topology};
 
 use super::for_people;
 use crate::args::{FlowArgs, ReportFormat};
@@ -15,11 +16,17 @@ use crate::keeping::Keeping;
 use crate::load;
 use crate::output::{CANNOT, Output};
 use crate::render::{flow_json, flow_text};
-use crate::terminal::Terminal;
+use crate::terminal::{Terminal, complain};
 
 pub(crate) fn run(args: &FlowArgs, terminal: Terminal) -> Result<Exit> {
     let loaded = load::topology(&args.topology, terminal)?;
     let topology = &loaded.topology;
+    if args.ddl {
+        return ddl(topology, terminal);
+    }
+    if args.beat {
+        say_beats(topology)?;
+    }
     let mut chosen = Scope::chosen(topology, &args.nodes, &[])?;
     let shown = args.shown.as_deref().map(|name| shown(topology, name)).transpose()?;
     if let Some(Shown::Link(from, to)) = shown
@@ -32,6 +39,7 @@ pub(crate) fn run(args: &FlowArgs, terminal: Terminal) -> Result<Exit> {
         left_out: if shown.is_some() { Vec::new() } else { chosen.left_out(topology) },
         between: args.between,
         wait: args.wait,
+        beat: args.beat,
     };
     let mut out = Output::open(args.output.as_deref(), terminal.stdout())?;
     let keeping = Keeping::new(&args.ledger, &args.topology);
@@ -46,6 +54,46 @@ pub(crate) fn run(args: &FlowArgs, terminal: Terminal) -> Result<Exit> {
     out.write_all(text.as_bytes()).context(CANNOT)?;
     out.finish()?;
     Ok(outcome.exit())
+}
+
+fn heartbeat(topology: &Topology) -> Result<&str> {
+    topology.heartbeat.as_deref().context(
+        "the topology file names no table of heartbeats: add heartbeat = \"keen_beat\" above its first [table], and the table to a set",
+    )
+}
+
+/// Prints the statements that create the table of heartbeats.
+fn ddl(topology: &Topology, terminal: Terminal) -> Result<Exit> {
+    let table = topology.heartbeat.as_deref().unwrap_or("keen_beat");
+    let mut text = String::new();
+    for node in &topology.nodes {
+        let (engine, local) = (node.at.engine(), node.name_of(table));
+        text.push_str(&format!("-- on {}\n{};\n", node.name, create_heartbeat(engine, local)));
+        let account = match &node.at {
+            Address::Server(server) => &server.user,
+            Address::Sqlite(_) => "",
+        };
+        for line in and_then(engine, local, account) {
+            text.push_str(&format!("{line};\n"));
+        }
+    }
+    let mut out = terminal.stdout();
+    out.write_all(crate::safe::lines(&text).as_bytes()).context(CANNOT)?;
+    out.flush().context(CANNOT)?;
+    Ok(Exit::Agree)
+}
+
+/// Says what will be written.
+fn say_beats(topology: &Topology) -> Result<()> {
+    let table = heartbeat(topology)?;
+    let nodes: Vec<&str> =
+        topology.nodes.iter().filter(|node| node.writes).map(|node| &node.name[..]).collect();
+    complain(&format!(
+        "keen: will set the row of {} in {} to now, each at itself",
+        nodes.join(", "),
+        crate::safe::text(table)
+    ));
+    Ok(())
 }
 
 /// What is to be shown in full.

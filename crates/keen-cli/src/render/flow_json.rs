@@ -25,18 +25,18 @@ pub(crate) fn write(topology: &Topology, outcome: &Outcome) -> Result<String> {
             Wrote::Something => json!({"seen": true, "transactions": null}),
             Wrote::Unseen => json!({"seen": false, "transactions": null}),
         };
+        let when = |changed: &Changed| match changed {
+            Changed::Now => json!({"between_looks": true, "at": null}),
+            Changed::At(at) => json!({"between_looks": false, "at": time(Some(*at))}),
+            Changed::Before => json!({"between_looks": false, "at": null}),
+        };
         let changed: serde_json::Map<String, Json> = node
             .changed
             .iter()
-            .map(|(set, changed)| {
-                let when = match changed {
-                    Changed::Now => json!({"between_looks": true, "at": null}),
-                    Changed::At(at) => json!({"between_looks": false, "at": time(Some(*at))}),
-                    Changed::Before => json!({"between_looks": false, "at": null}),
-                };
-                (topology.sets[*set].name.clone(), when)
-            })
+            .map(|(set, changed)| (topology.sets[*set].name.clone(), when(changed)))
             .collect();
+        let arrivals: serde_json::Map<String, Json> =
+            node.arrivals.iter().map(|(site, changed)| (name(*site), when(changed))).collect();
         json!({
             "node": name(*id),
             "at": time(Some(node.at)),
@@ -47,6 +47,7 @@ pub(crate) fn write(topology: &Topology, outcome: &Outcome) -> Result<String> {
             "position": text(node.position.as_ref()),
             "wrote": wrote,
             "changed": changed,
+            "arrived_from": arrivals,
             "heartbeat": time(node.beat),
             "statements": node.asked,
         })

@@ -165,7 +165,7 @@ fn nodes(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> Stri
 /// "bookings just now; trails 12:04:11".
 fn changes(topology: &Topology, node: &keen_core::flow::NodeFlow) -> String {
     let when = |changed: &Changed| match changed {
-        Changed::Now => "since the first look".to_owned(),
+        Changed::Now => "just now".to_owned(),
         Changed::At(at) => clock_time(*at),
         Changed::Before => "quiet".to_owned(),
     };
@@ -179,6 +179,14 @@ fn changes(topology: &Topology, node: &keen_core::flow::NodeFlow) -> String {
     }
     let mut parts: Vec<String> =
         groups.iter().map(|(when, sets)| format!("{}: {when}", sets.join(", "))).collect();
+    let sites: Vec<String> = node
+        .arrivals
+        .iter()
+        .map(|(site, changed)| format!("{} {}", topology.nodes[*site].name, when(changed)))
+        .collect();
+    if !sites.is_empty() {
+        parts.push(format!("from {}", sites.join(", ")));
+    }
     parts.extend(node.beat.map(|at| format!("heartbeat {}", clock_time(at))));
     parts.join("; ")
 }

@@ -204,6 +204,8 @@ pub struct Mark {
     pub standby: bool,
     /// By table, the count of writes.
     pub touched: BTreeMap<String, u64>,
+    /// By node, the last sign of life that had arrived there.
+    pub beats: BTreeMap<String, Micros>,
     /// By the names of what brings changes there.
     pub inflows: BTreeMap<String, InflowMark>,
     /// By slot, up to where its reader had everything, and how many transactions had been prepared for it.
@@ -241,6 +243,7 @@ impl Sight {
             origins: heard.origins.clone(),
             own: heard.own.clone(),
             standby: heard.standby,
+            beats: heard.beats.clone(),
             touched: heard.touched.iter().map(|(table, t)| (table.clone(), t.count)).collect(),
             inflows: inflows
                 .iter()

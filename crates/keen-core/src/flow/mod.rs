@@ -130,6 +130,8 @@ pub struct NodeFlow {
     pub wrote: Wrote,
     /// By table set, when the last change to it was seen here; none if none was ever seen.
     pub changed: BTreeMap<usize, Changed>,
+    /// At a hub, by site, when something of it last arrived.
+    pub arrivals: BTreeMap<NodeId, Changed>,
     /// The last sign of life that the node's own row tells, in whatever copy it was found.
     pub beat: Option<Micros>,
     /// Statements that one look took.
@@ -185,7 +187,7 @@ pub struct Memory {
     /// The nodes that were standbys when they were last looked at.
     pub standbys: Vec<NodeId>,
     /// By site and hub: when something of the site last arrived, and how long the longest pause before
-    /// had been.
+    /// had been; nothing if there was none yet.
     pub arrivals: BTreeMap<(NodeId, NodeId), (Micros, Duration)>,
 }
 

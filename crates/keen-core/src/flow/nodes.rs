@@ -6,7 +6,7 @@ use super::look::{Heard, Micros, Own};
 use super::{Changed, LinkFlow, Looks, NodeFlow, State, Writing, Wrote};
 use crate::position::{Gap, Position};
 use crate::preflight::look::Means;
-use crate::topology::{NodeId, Role, Topology};
+use crate::topology::{Link, NodeId, Role, Topology};
 
 pub(super) fn nodes(
     topology: &Topology,
@@ -26,6 +26,7 @@ pub(super) fn nodes(
                 position: heard.and_then(|heard| heard.position.clone().ok()),
                 wrote: heard.map_or(Wrote::Unseen, |heard| wrote(topology, looks, *node, heard)),
                 changed: heard.map(|h| changed(topology, looks, *node, h)).unwrap_or_default(),
+                arrivals: arrivals(topology, looks, *node, links),
                 beat: beat(topology, looks, *node),
                 asked: heard.map_or(0, |heard| heard.asked),
                 origins: heard.and_then(|heard| heard.origins.clone()),
@@ -82,6 +83,10 @@ fn wrote(topology: &Topology, looks: Looks<'_>, node: NodeId, heard: &Heard) -> 
     };
     match (before.and_then(|mark| mark.own.as_ref()), heard.own.as_ref()) {
         (Some(before), Some(now)) if before == now => Wrote::Nothing,
+        // What carries rows between unlike servers writes like any application.
+        _ if topology.links.iter().any(|link| link.to == node && unlike(topology, link)) => {
+            Wrote::Unseen
+        }
         (Some(Own::Count(before)), Some(Own::Count(now))) => {
             Wrote::Transactions(now.saturating_sub(*before))
         }
@@ -96,6 +101,10 @@ fn wrote(topology: &Topology, looks: Looks<'_>, node: NodeId, heard: &Heard) -> 
         }
         _ => Wrote::Unseen,
     }
+}
+
+fn unlike(topology: &Topology, link: &Link) -> bool {
+    topology.nodes[link.from].at.engine() != topology.nodes[link.to].at.engine()
 }
 
 /// By table set, when it last changed on a node.
@@ -131,6 +140,34 @@ fn later(one: Changed, other: Changed) -> Changed {
         (Changed::At(at), Changed::Before) | (Changed::Before, Changed::At(at)) => Changed::At(at),
         (Changed::Before, Changed::Before) => Changed::Before,
     }
+}
+
+/// At a hub, by site, when something of it last arrived.
+fn arrivals(
+    topology: &Topology,
+    looks: Looks<'_>,
+    node: NodeId,
+    links: &[LinkFlow],
+) -> BTreeMap<NodeId, Changed> {
+    if topology.role(node) != Role::Hub {
+        return BTreeMap::new();
+    }
+    let sites = topology.links.iter().filter(|link| link.to == node).map(|link| link.from);
+    sites
+        .map(|site| {
+            let now = links.iter().any(|link| brought(link, site, node));
+            let remembered = looks.memory.arrivals.get(&(site, node));
+            let before = remembered.map_or(Changed::Before, |(at, _)| Changed::At(*at));
+            (site, if now { Changed::Now } else { before })
+        })
+        .collect()
+}
+
+/// Whether a link brought anything of a site between the looks.
+fn brought(link: &LinkFlow, from: NodeId, to: NodeId) -> bool {
+    (link.from, link.to) == (Some(from), Some(to))
+        && link.moved
+        && matches!(link.state, State::Flowing | State::Trailing)
 }
 
 /// The latest sign of life of a node in any copy of the table of them.
@@ -250,7 +287,7 @@ fn writing(
         let Some(now) = nodes.get(hub).map(|flow| flow.at) else { continue };
         let quiet = now.saturating_sub(*last);
         let usual = i64::try_from(pause.as_micros()).unwrap_or(i64::MAX);
-        let carried = links.iter().any(|l| l.from == Some(*site) && l.to == Some(*hub) && l.moved);
+        let carried = links.iter().any(|link| brought(link, *site, *hub));
         if !carried && quiet > usual.saturating_mul(3) && usual > 0 {
             found.push(Writing {
                 node: *site,

@@ -1,6 +1,7 @@
 //! Which of the links that nodes know of is which of the file's, and what is missing on either side.
 
 use std::collections::BTreeMap;
+use std::time::Duration;
 
 use super::look::{Heard, Inflow, Micros, Outlet};
 use super::{LinkFlow, Looks, State, state};
@@ -39,6 +40,10 @@ pub(super) fn pair(topology: &Topology, looks: Looks<'_>) -> Vec<LinkFlow> {
             known.iter().filter(|k| k.to == *to && k.from == Some(*from)).collect();
         carried.sort_by(|a, b| a.inflow.link.name.cmp(&b.inflow.link.name));
         if let Some(reason) = dark(topology, looks, (*from, *to)) {
+            if let Some(link) = by_heartbeat(topology, looks, (*from, *to)) {
+                links.push(link);
+                continue;
+            }
             let inflow = carried.first().map(|k| k.inflow);
             links.push(unseen(looks, (*from, *to), reason, inflow));
             continue;
@@ -197,6 +202,53 @@ fn dark(topology: &Topology, looks: Looks<'_>, (from, to): (NodeId, NodeId)) -> 
         );
     }
     receiver.inflows.as_ref().err().map(|reason| format!("{}: {reason}", topology.nodes[to].name))
+}
+
+/// How a link is of which nothing tells but the sign of life of its source, where it has come.
+fn by_heartbeat(
+    topology: &Topology,
+    looks: Looks<'_>,
+    (from, to): (NodeId, NodeId),
+) -> Option<LinkFlow> {
+    let name = &topology.nodes[from].name;
+    let made = *heard(looks, from)?.beats.get(name)?;
+    let came = *heard(looks, to)?.beats.get(name)?;
+    let before = |node: NodeId| looks.before.get(&node)?.beats.get(name).copied();
+    let (mark, came_before) = (before(from)?, before(to)?);
+    let micros = |micros: Micros| Duration::from_micros(u64::try_from(micros).unwrap_or(0));
+    let late = micros(made - came);
+    let carried = topology.links.iter().filter(|link| (link.from, link.to) == (from, to));
+    let delay = carried.map(|link| link.delay).max().flatten();
+    let excess = late.saturating_sub(delay.unwrap_or_default());
+    let limits = topology.limits;
+    let moved = came != came_before;
+    let (state, reason) = if came >= mark && (moved || made > mark) {
+        (State::Flowing, "the heartbeat that its source had at the first look has arrived")
+    } else if came >= mark {
+        (State::Idle, "its source's last heartbeat has arrived, and there is no newer one")
+    } else if moved && excess <= limits.trailing {
+        (State::Flowing, "heartbeats arrive within the limit")
+    } else if moved {
+        (State::Trailing, "heartbeats arrive, and late")
+    } else if excess <= limits.trailing && delay.is_some() {
+        (State::Flowing, "late on purpose")
+    } else {
+        (
+            State::Stalled,
+            "its source's newest heartbeat has not arrived, and none did between the looks",
+        )
+    };
+    let mut link = blank((Some(from), Some(to)), state, reason.to_owned());
+    link.seen = seen(looks, Some(from), Some(to));
+    link.late = (!excess.is_zero() && !state.is_well())
+        .then_some(super::Late { by: excess, at_least: false });
+    link.delay = delay;
+    (link.moved, link.heartbeat) = (moved, moved);
+    if state == State::Stalled || state == State::Trailing {
+        let next = "look at what carries rows between the two, which neither of them can tell of";
+        link.next = Some((None, next.to_owned()));
+    }
+    Some(link)
 }
 
 fn blank(ends: (Option<NodeId>, Option<NodeId>), state: State, reason: String) -> LinkFlow {

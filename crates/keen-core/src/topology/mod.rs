@@ -47,6 +47,8 @@ pub struct Topology {
     pub compare: BTreeMap<String, BTreeMap<String, Treatment>>,
     /// The zone of times that have none, where they stand beside times that have one.
     pub zone: Option<Zone>,
+    /// The table in which each node's last sign of life is kept, if there is one.
+    pub heartbeat: Option<String>,
 }
 
 /// One node: a database that holds a copy.

@@ -49,7 +49,7 @@ impl Reader {
         self.known_keys(
             document,
             "the file",
-            &["name", "zone", "node", "set", "link", "limits", "authority", "compare"],
+            &["name", "zone", "heartbeat", "node", "set", "link", "limits", "authority", "compare"],
         );
         let name = document.get("name").and_then(|item| self.string(item, "name"));
         let nodes = self.nodes(document);
@@ -63,6 +63,10 @@ impl Reader {
             authority: Authority::default(),
             compare: BTreeMap::new(),
             zone: document.get("zone").and_then(|item| self.zone(item)),
+            heartbeat: document
+                .get("heartbeat")
+                .and_then(|item| self.string(item, "heartbeat"))
+                .map(|(table, _)| table),
         };
         self.column_names(&mut topology);
         if let Some(compare) = self.subtable(document, "compare") {

@@ -211,17 +211,15 @@ impl Ledger {
     ) -> Result<Option<(Micros, Duration)>, LedgerFault> {
         let mut arrivals = self.connection.prepare_cached(
             "SELECT l.seen FROM link l JOIN run r ON r.id = l.run WHERE l.source = ?1 AND l.receiver = ?2 \
-             AND r.topology = ?3 AND l.moved AND l.seen IS NOT NULL ORDER BY l.run DESC LIMIT ?4",
+             AND r.topology = ?3 AND l.moved AND l.state IN ('flowing', 'trailing') AND l.seen IS NOT NULL ORDER BY l.run DESC LIMIT ?4",
         )?;
         let names = (&topology.nodes[from].name, &topology.nodes[to].name);
         let seen: Vec<Micros> = arrivals
             .query_map(params![names.0, names.1, topology.name, ARRIVALS], |row| row.get(0))?
             .collect::<rusqlite::Result<_>>()?;
         let longest = seen.windows(2).map(|pair| pair[0] - pair[1]).max();
-        Ok(seen
-            .first()
-            .zip(longest)
-            .map(|(last, longest)| (*last, Duration::from_micros(longest.max(0).unsigned_abs()))))
+        let pause = Duration::from_micros(longest.unwrap_or(0).max(0).unsigned_abs());
+        Ok(seen.first().map(|last| (*last, pause)))
     }
 
     /// The last runs, the latest first.

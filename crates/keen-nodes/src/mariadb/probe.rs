@@ -59,6 +59,16 @@ impl WriteProbe for MariaDbProbe {
         done.map(drop)
     }
 
+    fn beat(&mut self, node: &str) -> Result<(), ReadFault> {
+        let sql = format!(
+            "INSERT INTO {} (node, beat) VALUES (?, SYSDATE(6)) ON DUPLICATE KEY UPDATE beat = VALUES(beat)",
+            self.table
+        );
+        let done: Vec<Row> = self.session.rows("write the heartbeat", &sql, (node,))?;
+        drop(done);
+        Ok(())
+    }
+
     fn find(&mut self, id: &str) -> Result<Option<String>, ReadFault> {
         let sql = format!("SELECT stage FROM {} WHERE id = ?", self.table);
         let rows: Vec<String> = self.session.rows("look for the probe's row", &sql, (id,))?;

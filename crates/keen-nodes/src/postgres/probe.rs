@@ -56,6 +56,14 @@ impl WriteProbe for PostgresProbe {
         done.map(drop)
     }
 
+    fn beat(&mut self, node: &str) -> Result<(), ReadFault> {
+        let sql = format!(
+            "INSERT INTO {} (node, beat) VALUES ($1, clock_timestamp()) ON CONFLICT (node) DO UPDATE SET beat = excluded.beat",
+            self.table
+        );
+        self.session.rows("write the heartbeat", &sql, &[&node]).map(drop)
+    }
+
     fn find(&mut self, id: &str) -> Result<Option<String>, ReadFault> {
         let sql = format!("SELECT stage FROM {} WHERE id = $1", self.table);
         let rows = self.session.rows("look for the probe's row", &sql, &[&id])?;

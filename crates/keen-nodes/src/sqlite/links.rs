@@ -19,6 +19,8 @@ pub struct SqliteLinks {
     /// What the topology calls the node.
     name: String,
     receives: bool,
+    /// The table of heartbeats, if there is to be one.
+    beats: Option<String>,
     options: Options,
 }
 
@@ -26,7 +28,13 @@ impl SqliteLinks {
     /// A file, by what the topology calls it and whether links lead to it.
     #[must_use]
     pub fn new(path: PathBuf, name: String, receives: bool, options: Options) -> Self {
-        Self { path, name, receives, options }
+        Self { path, name, receives, beats: None, options }
+    }
+
+    /// Heartbeats are read from this table.
+    #[must_use]
+    pub fn with_beats(self, table: Option<&str>) -> Self {
+        Self { beats: table.map(str::to_owned), ..self }
     }
 }
 
@@ -50,8 +58,8 @@ impl LookAtLinks for SqliteLinks {
             published: Ok(Vec::new()),
             stamp: Some(self.stamp()),
             flushed: None,
-            beats: BTreeMap::new(),
-            asked: 3,
+            beats: self.beats.as_deref().map(|table| node.beats(table)).unwrap_or_default(),
+            asked: 3 + u32::from(self.beats.is_some()),
             position: position.map(Position::Count),
         };
         if heard.position.is_ok() {
@@ -80,6 +88,17 @@ impl SqliteNode {
         let found = self.connection.query_row(sql, [], |row| row.get::<_, i64>(0));
         let nothing = "SQLite keeps no account of what is written to a file";
         found.map(|at| at.unsigned_abs()).map_err(|_| nothing.to_owned())
+    }
+
+    /// The table of heartbeats; nothing if it is not there.
+    fn beats(&self, table: &str) -> BTreeMap<String, i64> {
+        let sql = format!("SELECT node, beat FROM {}", super::quoted(table));
+        let read = || {
+            let mut statement = self.connection.prepare(&sql)?;
+            let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
+            rows.collect::<rusqlite::Result<_>>()
+        };
+        read().unwrap_or_default()
     }
 
     /// Who wrote what of the journal. It is read by its indexes, from the end.

@@ -127,6 +127,24 @@ impl WriteProbe for SqliteProbe {
         done().map_err(|error| fault::explain(&self.path, "write the probe's row", &error))
     }
 
+    fn beat(&mut self, node: &str) -> Result<(), ReadFault> {
+        let now = crate::flow::now();
+        let sql = format!(
+            "INSERT INTO {} (node, beat) VALUES (?1, ?2) ON CONFLICT (node) DO UPDATE SET beat = excluded.beat",
+            quoted(&self.local)
+        );
+        let mut done = || {
+            let transaction = self.connection.transaction()?;
+            transaction.execute(&sql, params![node, now])?;
+            let name = node.replace('\\', "\\\\").replace('"', "\\\"");
+            let after = format!("[[\"node\",\"{name}\"],[\"beat\",{now}]]");
+            // To those who receive it an insert replaces what was there.
+            journal(&transaction, &self.name, (&self.table, Stage::Insert), (None, Some(after)))?;
+            transaction.commit()
+        };
+        done().map_err(|error| fault::explain(&self.path, "write the heartbeat", &error))
+    }
+
     fn find(&mut self, id: &str) -> Result<Option<String>, ReadFault> {
         let sql = format!("SELECT stage FROM {} WHERE id = ?1", quoted(&self.local));
         self.connection
