@@ -260,12 +260,22 @@ fn the_legend_knows_every_check_and_a_wrong_name_is_helped() {
     assert_eq!(list.code, 0);
     let one = folder.keen(&["explain", "column-order"]);
     assert!(one.out.starts_with("column-order  shape\nMeans  The same columns"), "{}", one.out);
+    let state = folder.keen(&["explain", "stalled"]);
+    assert!(
+        state.out.starts_with("stalled  state of a link\nMeans  The receiver is behind"),
+        "{}",
+        state.out
+    );
+    assert!(folder.keen(&["explain", "staled"]).err.contains("did you mean stalled?"));
     let wrong = folder.keen(&["explain", "colum-order"]);
     assert_eq!(wrong.code, 2);
     assert!(wrong.err.contains("did you mean column-order?"), "{}", wrong.err);
     // The document has every check in the words of the program.
-    let document = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/preflight.md");
-    let document = std::fs::read_to_string(document).unwrap();
+    let document = |name: &str| {
+        let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs");
+        std::fs::read_to_string(format!("{folder}/{name}")).unwrap()
+    };
+    let document = document("preflight.md") + &document("flow.md");
     let checks: Vec<(&str, &str)> = list
         .out
         .lines()

@@ -51,6 +51,7 @@ fn topology(edges: &[(NodeId, NodeId)], writers: u8) -> Topology {
         authority: Authority::default(),
         compare: BTreeMap::new(),
         zone: None,
+        heartbeat: None,
     }
 }
 

@@ -33,14 +33,13 @@ pub(crate) fn run(args: &ExplainArgs, terminal: Terminal) -> Result<Exit> {
     };
     let (kind, lines) = if let Some(state) = State::named(name) {
         let lines = [
-            ("Means   ", state.meaning()),
-            ("Decided ", state.decided()),
-            ("Do      ", state.remedy()),
+            ("Means  ", state.meaning()),
+            ("From   ", state.decided()),
+            ("Do     ", state.remedy()),
         ];
         ("state of a link", lines)
     } else if let Some(check) = legend::check(name) {
-        let lines =
-            [("Means   ", check.meaning), ("Why     ", check.why), ("Do      ", check.remedy)];
+        let lines = [("Means  ", check.meaning), ("Why    ", check.why), ("Do     ", check.remedy)];
         (check.area.name(), lines)
     } else {
         let mut near: Vec<&str> = State::ALL.iter().map(|state| state.name()).collect();

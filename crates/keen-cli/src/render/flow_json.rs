@@ -93,7 +93,7 @@ fn link(topology: &Topology, link: &LinkFlow) -> Json {
         "from": link.from.map(name),
         "to": link.to.map(name),
         "name": link.name,
-        "means": link.means.map(|means| means.words()),
+        "means": link.means.map(keen_core::preflight::look::Means::words),
         "tables": link.tables,
         "state": link.state.name(),
         "reason": link.reason,

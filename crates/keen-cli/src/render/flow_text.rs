@@ -281,9 +281,9 @@ fn size(bytes: u64) -> String {
     #[expect(clippy::cast_precision_loss, reason = "for reading")]
     let number = bytes as f64;
     match bytes {
-        ..10_000 => format!("{} bytes", grouped(bytes)),
-        ..10_000_000 => format!("{:.0} KB", number / 1e3),
-        ..10_000_000_000 => format!("{:.0} MB", number / 1e6),
+        0..=9_999 => format!("{} bytes", grouped(bytes)),
+        10_000..=9_999_999 => format!("{:.0} KB", number / 1e3),
+        10_000_000..=9_999_999_999 => format!("{:.0} MB", number / 1e6),
         _ => format!("{:.0} GB", number / 1e9),
     }
 }

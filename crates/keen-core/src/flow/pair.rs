@@ -389,7 +389,7 @@ fn uncarried(
                 format!("ALTER SUBSCRIPTION {quoted} REFRESH PUBLICATION"),
             ),
             None => (
-                format!("{table} is not in what {} takes: none of its rows travel", quoted),
+                format!("{table} is not in what {quoted} takes: none of its rows travel"),
                 format!(
                     "on {}: ALTER PUBLICATION ... ADD TABLE {there}; then here: ALTER SUBSCRIPTION {quoted} REFRESH PUBLICATION",
                     topology.nodes[from].name

@@ -419,7 +419,7 @@ impl Looking<'_> {
     fn settle(
         &self,
         table: &mut HeldTable,
-        found: Option<(Held, Option<Vec<NodeId>>)>,
+        found: Option<FoundAgain>,
         behind: &Behind,
     ) -> io::Result<()> {
         let before = table.rows.traces()?;
@@ -489,11 +489,14 @@ impl Looking<'_> {
     }
 }
 
+/// Rows of a table that differ at a second look; once it was read to its end, where it was not read.
+type FoundAgain = (Held, Option<Vec<NodeId>>);
+
 /// Collects of a second look the rows that are still pending; of each table that was read to its end
 /// where it was not read.
 struct SecondLook {
     wanted: BTreeMap<(SetId, String), std::collections::HashSet<u64>>,
-    tables: BTreeMap<(SetId, String), (Held, Option<Vec<NodeId>>)>,
+    tables: BTreeMap<(SetId, String), FoundAgain>,
     at: Option<(SetId, String)>,
     broken: Option<io::Error>,
 }

@@ -217,7 +217,7 @@ impl PostgresLinks {
                 busy: worker.is_some()
                     && !matches!(kind, Some("Activity" | "Lock" | "Client"))
                     && row.get::<_, Option<&str>>(15).is_some(),
-                doing: event.map(|event| event.to_owned()),
+                doing: event.map(std::borrow::ToOwned::to_owned),
                 heartbeats: row.get::<_, Option<i64>>(13).unwrap_or(0).unsigned_abs(),
                 heard_at: row.get(12),
                 wait,

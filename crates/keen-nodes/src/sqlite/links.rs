@@ -87,7 +87,7 @@ impl SqliteNode {
         let sql = "SELECT coalesce(max(position), 0) FROM keen_lab_transaction";
         let found = self.connection.query_row(sql, [], |row| row.get::<_, i64>(0));
         let nothing = "SQLite keeps no account of what is written to a file";
-        found.map(|at| at.unsigned_abs()).map_err(|_| nothing.to_owned())
+        found.map(i64::unsigned_abs).map_err(|_| nothing.to_owned())
     }
 
     /// The table of heartbeats; nothing if it is not there.
