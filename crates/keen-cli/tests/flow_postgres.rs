@@ -6,7 +6,7 @@ mod common;
 
 use common::flow::{link, node, states};
 use common::servers::{Network, PATIENCE, STAYS, under_load};
-use keen_lab::servers::{Engine, Server, ServerLab, huts, links};
+use keen_lab::servers::{Engine, Server, ServerLab, Settings, huts, links};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 
@@ -362,4 +362,66 @@ fn a_standby_is_told_from_one_that_was_promoted() {
         link(&json, "a", "b")["reason"],
         "b was a standby and was promoted: it follows nobody"
     );
+}
+
+#[test]
+fn subscriptions_of_pglogical_are_looked_at_too() {
+    let lab = ServerLab::new().unwrap();
+    let lines = vec!["shared_preload_libraries = 'pglogical'".to_owned()];
+    let settings = Settings { lines, ..Settings::default() };
+    let start = |name: &str| lab.start_with(name, Engine::Postgres15, &settings).unwrap();
+    let two = vec![start("a"), start("b")];
+    let admin = keen_lab::servers::ADMIN;
+    let at = |server: &Server| {
+        format!(
+            "host=127.0.0.1 port={} dbname=huts user={} password={}",
+            server.port(),
+            admin.0,
+            admin.1
+        )
+    };
+    for (server, name) in two.iter().zip(["a", "b"]) {
+        huts::tables(server).unwrap();
+        huts::rows(server).unwrap();
+        server.run("CREATE EXTENSION pglogical").unwrap();
+        server.run(&format!("SELECT pglogical.create_node('{name}', '{}')", at(server))).unwrap();
+        server
+            .run("SELECT pglogical.replication_set_add_all_tables('default', ARRAY['public'])")
+            .unwrap();
+    }
+    for (to, from, name) in [(1, 0, "from_a"), (0, 1, "from_b")] {
+        let sql = format!(
+            "SELECT pglogical.create_subscription('{name}', '{}', ARRAY['default'], false, false, '{{}}')",
+            at(&two[from])
+        );
+        two[to].run(&sql).unwrap();
+    }
+    let network = Network::new(
+        lab,
+        two,
+        &format!("{STAYS}[[link]]\nboth = [\"a\", \"b\"]\ncarries = [\"stays\"]\n"),
+    );
+    network.until("idle a>b");
+    let json = network.until("idle b>a");
+    assert_eq!(link(&json, "a", "b")["means"], "pglogical subscription");
+    let load = [(&network.servers[0], BUSY.to_owned())];
+    let (_, json) = under_load(&load, || network.flow());
+    assert_eq!(link(&json, "a", "b")["state"], "flowing", "{json:#}");
+    // A lock, a switch, and a row that is there already.
+    network.until("idle a>b");
+    let mut holder = network.servers[1].postgres().unwrap();
+    holder.batch_execute("BEGIN; LOCK TABLE guest IN EXCLUSIVE MODE").unwrap();
+    write(&network, 100);
+    let json = network.until("stalled a>b");
+    assert_eq!(link(&json, "a", "b")["waits_for"]["what"], "a table lock on guest", "{json:#}");
+    holder.batch_execute("ROLLBACK").unwrap();
+    network.until("idle a>b");
+    network.servers[1].run("SELECT pglogical.alter_subscription_disable('from_a', true)").unwrap();
+    let json = network.until("paused a>b");
+    let next = link(&json, "a", "b")["next"]["what"].as_str().unwrap();
+    network.servers[1].run(next).unwrap();
+    network.until("idle a>b");
+    // And the audit goes by its fences.
+    let run = network.keen(&["audit", "--no-ledger"]);
+    assert_eq!(run.code, 0, "{run:?}");
 }

@@ -66,12 +66,12 @@ impl Outcome {
 
     /// What it came to, in a sentence.
     pub(crate) fn summary(&self) -> String {
-        format!(
-            "{} of {} writes arrived, {} not looked for",
-            self.arrived(),
-            self.arrived() + self.missing(),
-            self.unseen()
-        )
+        let unseen = match self.unseen() {
+            0 => String::new(),
+            count => format!(", {count} not looked for"),
+        };
+        let all = self.arrived() + self.missing();
+        format!("{} of {all} writes arrived{unseen}", self.arrived())
     }
 }
 

@@ -282,6 +282,6 @@ impl Means {
     /// Whether only the source knows how far the receiver has come.
     #[must_use]
     pub fn source_counts(self) -> bool {
-        self == Self::Subscription
+        matches!(self, Self::Subscription | Self::Pglogical)
     }
 }

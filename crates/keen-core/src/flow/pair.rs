@@ -120,7 +120,7 @@ fn place_the_rest(topology: &Topology, looks: Looks<'_>, known: &mut [Known<'_>]
             .collect();
         missed.dedup();
         if let ([one], [from]) = (&unplaced[..], &missed[..])
-            && known[*one].inflow.link.means == Means::Subscription
+            && known[*one].inflow.link.means.source_counts()
         {
             known[*one].from = Some(*from);
         }

@@ -253,7 +253,7 @@ impl<'a> Case<'a> {
     fn stopped(&self) -> Option<Decided> {
         match self.inflow.link.means {
             Means::BinaryLog => self.connection_stopped(),
-            Means::Subscription => self.subscription_stopped(),
+            Means::Subscription | Means::Pglogical => self.subscription_stopped(),
             Means::Streaming => self.standby_stopped(),
             Means::StandIn => self.stand_in_stopped(),
         }
@@ -329,7 +329,13 @@ impl<'a> Case<'a> {
     fn subscription_stopped(&self) -> Option<Decided> {
         let link = &self.inflow.link;
         let name = format!("\"{}\"", link.name.replace('"', "\"\""));
-        let enable = format!("ALTER SUBSCRIPTION {name} ENABLE");
+        let enable = match link.means {
+            Means::Pglogical => format!(
+                "SELECT pglogical.alter_subscription_enable('{}', true)",
+                link.name.replace('\'', "''")
+            ),
+            _ => format!("ALTER SUBSCRIPTION {name} ENABLE"),
+        };
         let logged = format!("read the message in {}'s server log", self.name(self.to));
         let slot = link.source.slot.as_deref().unwrap_or(&link.name);
         if self.outlet.is_none() && self.source.outlets.is_ok() && link.source.slot.is_some() {
@@ -360,6 +366,16 @@ impl<'a> Case<'a> {
             return Some(
                 Decided::new(State::Broken, reason)
                     .next(format!("{logged}: it names the row; keen audit finds it too")),
+            );
+        }
+        if link.receiving == Half::Tries && link.failures.is_none() {
+            let reason = format!(
+                "its worker is down{at}: it met an error at a row, or does not reach {}",
+                self.name(self.from)
+            );
+            return Some(
+                Decided::new(State::Cut, reason)
+                    .next(format!("{logged}: it says which of the two")),
             );
         }
         if link.receiving == Half::Tries {

@@ -212,6 +212,8 @@ pub enum Means {
     BinaryLog,
     /// A PostgreSQL subscription.
     Subscription,
+    /// A subscription of PostgreSQL's extension pglogical.
+    Pglogical,
     /// A PostgreSQL standby that replays the log of its primary.
     Streaming,
     /// The replicator of the stand-in network.
@@ -225,6 +227,7 @@ impl Means {
         match self {
             Self::BinaryLog => "connection",
             Self::Subscription => "subscription",
+            Self::Pglogical => "pglogical subscription",
             Self::Streaming => "standby's receiver",
             Self::StandIn => "stand-in link",
         }

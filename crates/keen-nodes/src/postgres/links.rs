@@ -37,7 +37,7 @@ const SERVER: &str = "SELECT current_setting('server_version'), current_setting(
     CASE WHEN pg_is_in_recovery() THEN pg_last_wal_receive_lsn() ELSE pg_current_wal_flush_lsn() END::text, \
     CASE WHEN NOT pg_is_in_recovery() AND current_setting('track_commit_timestamp')::bool \
          THEN (SELECT xid::text || '/' || roident::text FROM pg_last_committed_xact()) END, \
-    current_database()::text";
+    current_database()::text, EXISTS (SELECT 1 FROM pg_extension WHERE extname = 'pglogical')";
 
 const SLOTS: &str = "SELECT s.slot_name::text, s.database::text, s.active, \
     pg_wal_lsn_diff(CASE WHEN pg_is_in_recovery() THEN pg_last_wal_receive_lsn() ELSE pg_current_wal_lsn() END, s.restart_lsn)::int8, \
@@ -91,7 +91,13 @@ impl LookAtLinks for PostgresLinks {
             self.streaming(at.clone())?.map(|inflow| vec![inflow])
         } else {
             asked += 2;
-            self.subscriptions(major, &mut asked)?
+            let mut inflows = self.subscriptions(major, &mut asked)?;
+            if server.get(8) {
+                asked += 1;
+                let more = self.pglogical(&mut asked)?;
+                inflows = inflows.and_then(|inflows| more.map(|more| [inflows, more].concat()));
+            }
+            inflows
         };
         let outlets = self.seen("look at its slots", SLOTS, &[])?;
         let published = self.seen(
@@ -223,6 +229,64 @@ impl PostgresLinks {
                 wait,
                 ..Inflow::of(link)
             });
+        }
+        Ok(Ok(found))
+    }
+
+    /// The subscriptions of the extension pglogical. Of failures it keeps no count.
+    fn pglogical(&self, asked: &mut u32) -> Result<Seen<Vec<Inflow>>, ReadFault> {
+        let rows = self.seen(
+            "look at its pglogical subscriptions",
+            // The address can hold a password: no more than host and port leaves the server.
+            "SELECT s.sub_name::text, s.sub_enabled, s.sub_slot_name::text, s.sub_forward_origins = '{}', t.status, \
+             substring(t.provider_dsn FROM '(?:^| )host *= *''?([^ '']+)'), \
+             substring(t.provider_dsn FROM '(?:^| )port *= *''?([0-9]+)')::int, a.pid, a.wait_event_type, a.wait_event \
+             FROM pglogical.subscription s LEFT JOIN pglogical.show_subscription_status() t ON t.subscription_name = s.sub_name \
+             LEFT JOIN pg_stat_activity a ON a.application_name = 'pglogical apply ' || \
+                 (SELECT oid FROM pg_database WHERE datname = current_database()) || ':' || s.sub_id ORDER BY 1",
+            &[],
+        )?;
+        let rows = match rows {
+            Ok(rows) => rows,
+            Err(reason) => return Ok(Err(reason)),
+        };
+        let mut found = Vec::new();
+        for row in &rows {
+            let (enabled, status): (bool, Option<&str>) = (row.get(1), row.get(4));
+            let half = match (enabled, status) {
+                (false, _) => Half::Stopped,
+                (true, Some("down")) => Half::Tries,
+                _ => Half::Runs,
+            };
+            let (host, port): (Option<String>, Option<i32>) = (row.get(5), row.get(6));
+            let port = port.unwrap_or(5432);
+            let link = Incoming {
+                name: row.get(0),
+                means: Means::Pglogical,
+                source: Source {
+                    address: host.zip(u16::try_from(port).ok()),
+                    id: None,
+                    slot: row.get(2),
+                },
+                receiving: half,
+                applying: half,
+                error: None,
+                failures: None,
+                delay: None,
+                filters: Vec::new(),
+                own_writes_only: row.get::<_, Option<bool>>(3).unwrap_or(false),
+                publications: Vec::new(),
+                tables: None,
+            };
+            let wait = match (row.get::<_, Option<i32>>(7), row.get::<_, Option<&str>>(8)) {
+                (Some(worker), Some("Lock")) => {
+                    *asked += 1;
+                    self.lock_of(worker)?
+                }
+                _ => None,
+            };
+            let event: Option<&str> = row.get(9);
+            found.push(Inflow { doing: event.map(str::to_owned), wait, ..Inflow::of(link) });
         }
         Ok(Ok(found))
     }

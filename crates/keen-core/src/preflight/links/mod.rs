@@ -216,7 +216,7 @@ fn running(desk: &mut Desk<'_>, known: &Known<'_>) {
         Means::Subscription => {
             finding.run(*to, format!("ALTER SUBSCRIPTION \"{}\" ENABLE", name.replace('"', "\"\"")))
         }
-        Means::Streaming | Means::StandIn => finding,
+        Means::Pglogical | Means::Streaming | Means::StandIn => finding,
     });
 }
 
@@ -302,7 +302,7 @@ fn delayed(desk: &mut Desk<'_>, known: &Known<'_>) {
         Means::Streaming => finding
             .run(known.to, format!("ALTER SYSTEM SET recovery_min_apply_delay = '{seconds}s'"))
             .run(known.to, "SELECT pg_reload_conf()"),
-        Means::Subscription | Means::StandIn => finding.advise(
+        Means::Subscription | Means::Pglogical | Means::StandIn => finding.advise(
             Some(known.to),
             "a subscription cannot be late on purpose: take delay out of the file, or make it a standby",
         ),
