@@ -54,9 +54,8 @@ impl<'a> Doors<'a> {
     /// Opens a node to read its rows, at the first of its addresses that answers.
     pub(crate) fn open(&self, id: NodeId) -> Result<Box<dyn ReadRows>, ReadFault> {
         let node = &self.loaded.topology.nodes[id];
-        let mut first = None;
-        for address in node.addresses() {
-            let opened: Result<Box<dyn ReadRows>, ReadFault> = match address {
+        self.at_any(node, |address| -> Result<Box<dyn ReadRows>, ReadFault> {
+            match address {
                 Address::Sqlite(_) => self.file(id).map(|node| Box::new(node) as _),
                 Address::Server(server) => self.access(node, server).and_then(|access| {
                     Ok(match server.engine {
@@ -64,16 +63,8 @@ impl<'a> Doors<'a> {
                         _ => Box::new(PostgresNode::open(&access)?) as _,
                     })
                 }),
-            };
-            match opened {
-                Err(fault) if !fault.interrupted => {
-                    tracing::debug!(node = node.name, %fault, "not there");
-                    first.get_or_insert(fault);
-                }
-                other => return other,
             }
-        }
-        Err(first.unwrap_or_else(ReadFault::interrupted))
+        })
     }
 
     /// Opens a node at one of its addresses to look around.
@@ -98,9 +89,8 @@ impl<'a> Doors<'a> {
         let topology = &self.loaded.topology;
         let node = &topology.nodes[id];
         let beats = topology.heartbeat.as_deref().map(|table| node.name_of(table));
-        let mut first = None;
-        for address in node.addresses() {
-            let opened: Result<Watched, ReadFault> = match address {
+        self.at_any(node, |address| -> Result<Watched, ReadFault> {
+            match address {
                 Address::Sqlite(path) => {
                     let receives = topology.links.iter().any(|link| link.to == id);
                     let path = self.loaded.base.join(path);
@@ -114,24 +104,16 @@ impl<'a> Doors<'a> {
                         _ => Box::new(PostgresLinks::open(&access, beats)?) as _,
                     })
                 }),
-            };
-            match opened {
-                Err(fault) if !fault.interrupted => {
-                    first.get_or_insert(fault);
-                }
-                other => return other,
             }
-        }
-        Err(first.unwrap_or_else(ReadFault::interrupted))
+        })
     }
 
     /// Opens a node, at the first of its addresses that answers, to write a probe's row.
     pub(crate) fn probe(&self, id: NodeId, table: &str) -> Result<Probed, ReadFault> {
         let node = &self.loaded.topology.nodes[id];
         let local = node.name_of(table);
-        let mut first = None;
-        for address in node.addresses() {
-            let opened: Result<Probed, ReadFault> = match address {
+        self.at_any(node, |address| -> Result<Probed, ReadFault> {
+            match address {
                 Address::Sqlite(path) => {
                     let path = self.loaded.base.join(path);
                     let opened = SqliteProbe::open(&path, &node.name, (table, local), &self.files);
@@ -143,9 +125,21 @@ impl<'a> Doors<'a> {
                         _ => Box::new(PostgresProbe::open(&access, local)?) as _,
                     })
                 }),
-            };
-            match opened {
+            }
+        })
+    }
+
+    /// At the first of a node's addresses that answers.
+    fn at_any<T>(
+        &self,
+        node: &Node,
+        open: impl Fn(&Address) -> Result<T, ReadFault>,
+    ) -> Result<T, ReadFault> {
+        let mut first = None;
+        for address in node.addresses() {
+            match open(address) {
                 Err(fault) if !fault.interrupted => {
+                    tracing::debug!(node = node.name, %fault, "not there");
                     first.get_or_insert(fault);
                 }
                 other => return other,

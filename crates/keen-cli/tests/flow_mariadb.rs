@@ -281,13 +281,55 @@ fn frozen_and_dead_servers_are_dark_and_keep_nobody_waiting() {
     assert_eq!(node(&json, "b")["answered"], false);
     let (code, json) = mesh.flow();
     assert_eq!(code, 3, "{json:#}");
-    // One dead, one frozen: what is left has no link to be looked at.
-    mesh.servers[2].freeze();
+}
+
+#[test]
+fn with_one_server_frozen_and_one_dead_the_rest_is_shown() {
+    let lab = ServerLab::new().unwrap();
+    let four = servers(&lab, 4);
+    links::mariadb_mesh(&four).unwrap();
+    huts::tables(&four[0]).unwrap();
+    links::mariadb_settled(&four, PATIENCE).unwrap();
+    let mut mesh = Network::new(lab, four, &common::servers::mesh_of(4));
+    mesh.servers[2].kill();
+    mesh.servers[3].freeze();
+    let began = std::time::Instant::now();
     let (code, json) = mesh.flow();
-    mesh.servers[2].thaw();
-    assert_eq!(code, 3);
-    assert!(states(&json).iter().all(|state| state.starts_with("dark")), "{json:#}");
-    assert_eq!(node(&json, "a")["answered"], true);
+    let took = began.elapsed();
+    mesh.servers[3].thaw();
+    let (dark, rest): (Vec<String>, Vec<String>) =
+        states(&json).into_iter().partition(|state| state.starts_with("dark"));
+    assert_eq!((code, dark.len()), (3, 10), "{json:#}");
+    assert_eq!(rest, ["idle a>b", "idle b>a"]);
+    for (name, answered) in [("a", true), ("b", true), ("c", false), ("d", false)] {
+        assert_eq!(node(&json, name)["answered"], answered);
+    }
+    assert!(took < std::time::Duration::from_secs(20), "{took:?}");
+}
+
+#[test]
+fn a_look_costs_the_server_a_few_light_statements() {
+    let mesh = Network::mariadb_mesh();
+    let mut client = mesh.servers[0].mariadb().unwrap();
+    client.query_drop("SET GLOBAL log_output = 'TABLE'").unwrap();
+    client.query_drop("SET GLOBAL general_log = ON").unwrap();
+    let (_, json) = mesh.flow();
+    client.query_drop("SET GLOBAL general_log = OFF").unwrap();
+    let sent: Vec<String> = client
+        .query("SELECT CONVERT(argument USING utf8mb4) FROM mysql.general_log WHERE user_host LIKE 'keen%' AND command_type IN ('Query', 'Execute')")
+        .unwrap();
+    let counted = node(&json, "a")["statements"].as_u64().unwrap() as usize;
+    // Two looks, and what a new session has to set.
+    let looks: Vec<&String> = sent.iter().filter(|sql| !sql.starts_with("SET ")).collect();
+    let asked_by_the_driver =
+        looks.iter().filter(|sql| sql.contains("@@max_allowed_packet")).count();
+    assert_eq!(looks.len() - asked_by_the_driver, 2 * counted, "{sent:#?}");
+    assert!(sent.len() <= 2 * counted + 3, "{sent:#?}");
+    // No table of the application is read.
+    assert!(
+        sent.iter().all(|sql| !sql.contains("FROM guest") && !sql.contains("FROM `huts`")),
+        "{sent:#?}"
+    );
 }
 
 #[test]

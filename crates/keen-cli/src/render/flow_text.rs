@@ -4,8 +4,7 @@ use std::fmt::Write as _;
 use std::time::Duration;
 
 use anstyle::Style;
-use comfy_table::presets::NOTHING;
-use comfy_table::{Cell, ContentArrangement, Table};
+use comfy_table::Cell;
 use jiff::Timestamp;
 use keen_core::flow::look::Micros;
 use keen_core::flow::{Changed, Late, LinkFlow, State, Trend, Wrote};
@@ -13,13 +12,12 @@ use keen_core::position::Gap;
 use keen_core::preflight::look::Half;
 use keen_core::topology::{NodeId, Topology};
 
-use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, grouped, hanging, styled};
+use super::style::{
+    BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, finished, grouped, hanging, styled, table,
+};
 use crate::commands::flow::Shown;
 use crate::flow_run::Outcome;
 use crate::safe;
-
-/// Columns of tables where there is no terminal to fit them to.
-const WIDTH_ELSEWHERE: u16 = 140;
 
 /// Writes the whole result.
 pub(crate) fn write(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> String {
@@ -67,18 +65,6 @@ fn head(topology: &Topology, outcome: &Outcome) -> String {
     out
 }
 
-fn table(columns: Option<usize>, heading: &[&str]) -> Table {
-    let width = columns.and_then(|columns| u16::try_from(columns).ok()).unwrap_or(WIDTH_ELSEWHERE);
-    let mut table = Table::new();
-    table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Dynamic).set_width(width);
-    table.set_header(heading.iter().map(|text| Cell::new(styled(QUIET, text))));
-    table
-}
-
-fn finished(table: &Table) -> String {
-    table.lines().map(|line| line.trim_end().to_owned() + "\n").collect()
-}
-
 pub(crate) fn color(state: State) -> Style {
     match state {
         State::Flowing | State::Idle => GOOD,
@@ -107,7 +93,7 @@ fn ends(topology: &Topology, link: &LinkFlow) -> String {
 }
 
 fn links(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> String {
-    let mut rows = table(columns, &["state", "link", "behind", "late", "backlog", "seen"]);
+    let mut rows = table(columns, &["state", "link", "behind", "late", "backlog", "heard", "seen"]);
     let several = |link: &LinkFlow| {
         let same = |other: &&LinkFlow| (other.from, other.to) == (link.from, link.to);
         outcome.flow.links.iter().filter(|other| other.tables.is_empty()).filter(same).count() > 1
@@ -123,6 +109,7 @@ fn links(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> Stri
             Cell::new(link.gap.filter(|gap| gap.size() > 0).map(gap).unwrap_or_default()),
             Cell::new(late(link)),
             Cell::new(link.trend.map(trend).unwrap_or_default()),
+            Cell::new(heard(link)),
             Cell::new(link.seen.map_or("never".to_owned(), clock_time)),
         ]);
     }
@@ -296,6 +283,15 @@ fn late(link: &LinkFlow) -> String {
     match (late, delay) {
         (Some(late), Some(delay)) => format!("{late} beyond {delay}"),
         (late, delay) => late.or(delay).unwrap_or_default(),
+    }
+}
+
+/// When the receiver last had a sign of life from its source.
+fn heard(link: &LinkFlow) -> String {
+    match link.inflow.as_ref().and_then(|inflow| inflow.heard_at) {
+        Some(at) => clock_time(at),
+        None if link.heartbeat => "just now".to_owned(),
+        None => String::new(),
     }
 }
 

@@ -3,19 +3,17 @@
 use std::fmt::Write as _;
 use std::time::Duration;
 
-use comfy_table::presets::NOTHING;
-use comfy_table::{Cell, CellAlignment, ContentArrangement, Table};
+use comfy_table::{Cell, CellAlignment};
 use keen_core::preflight::join::Joining;
 use keen_core::preflight::look::Look;
 use keen_core::preflight::{Finding, Level, Reaches, Report, Todo};
 use keen_core::topology::{NodeId, Topology};
 
-use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, grouped, hanging, styled};
+use super::style::{
+    BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, finished, grouped, hanging, styled, table,
+};
 use crate::preflight_run::Outcome;
 use crate::safe;
-
-/// Columns of tables where there is no terminal to fit them to.
-const WIDTH_ELSEWHERE: u16 = 140;
 
 /// Writes the whole result.
 pub(crate) fn write(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> String {
@@ -51,18 +49,6 @@ pub(crate) fn write(topology: &Topology, outcome: &Outcome, columns: Option<usiz
     out.push('\n');
     out.push_str(&conclusion(outcome));
     out
-}
-
-fn table(columns: Option<usize>, heading: &[&str]) -> Table {
-    let width = columns.and_then(|columns| u16::try_from(columns).ok()).unwrap_or(WIDTH_ELSEWHERE);
-    let mut table = Table::new();
-    table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Dynamic).set_width(width);
-    table.set_header(heading.iter().map(|text| Cell::new(styled(QUIET, text))));
-    table
-}
-
-fn finished(table: &Table) -> String {
-    table.lines().map(|line| line.trim_end().to_owned() + "\n").collect()
 }
 
 fn nodes(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> String {

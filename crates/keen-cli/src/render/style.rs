@@ -1,6 +1,8 @@
 //! Colours, never the only sign of anything.
 
 use anstyle::{AnsiColor, Style};
+use comfy_table::presets::NOTHING;
+use comfy_table::{Cell, ContentArrangement, Table};
 use keen_core::topology::{NodeId, Topology};
 use keen_nodes::audit::Verdict;
 
@@ -73,4 +75,21 @@ pub(crate) fn grouped(number: u64) -> String {
         out.push(digit);
     }
     out
+}
+
+/// Columns of tables where there is no terminal to fit them to.
+const WIDTH_ELSEWHERE: u16 = 140;
+
+/// A table with these headings, as wide as the terminal.
+pub(crate) fn table(columns: Option<usize>, heading: &[&str]) -> Table {
+    let width = columns.and_then(|columns| u16::try_from(columns).ok()).unwrap_or(WIDTH_ELSEWHERE);
+    let mut table = Table::new();
+    table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Dynamic).set_width(width);
+    table.set_header(heading.iter().map(|text| Cell::new(styled(QUIET, text))));
+    table
+}
+
+/// The lines of a table, without what nobody sees at their ends.
+pub(crate) fn finished(table: &Table) -> String {
+    table.lines().map(|line| line.trim_end().to_owned() + "\n").collect()
 }

@@ -118,6 +118,8 @@ impl Server {
             let mut lines = vec!["[mariadbd]".to_owned()];
             lines.extend(fixed.lines().map(str::to_owned));
             lines.push(format!("datadir={folder}/data"));
+            // A server that starts clears away what it takes for its own leftovers there.
+            lines.push(format!("tmpdir={folder}"));
             lines.push(format!("socket={folder}/sock"));
             lines.push(format!("pid-file={folder}/mariadb.pid"));
             lines.push(format!("port={port}"));
