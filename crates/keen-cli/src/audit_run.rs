@@ -270,6 +270,12 @@ pub(crate) fn run(
     totals.nodes = outcome.nodes;
     totals.stopped = stop.raised();
     totals.took = clock.elapsed();
+    if let Some(error) = outcome.broken {
+        bail!(
+            "rows that differ cannot be kept until they are looked at again ({error}): free some space for temporary files, \
+             or count what differs at the first look, with --patience 0s"
+        );
+    }
     if totals.tables() == 0 && !totals.stopped && !outcome.stopped {
         bail!(
             "nothing to compare: no table of the chosen ones is carried by two of the chosen nodes"

@@ -247,3 +247,25 @@ fn where_nothing_tells_the_limit_of_the_file_is_the_time_to_settle() {
         "{json:#}"
     );
 }
+
+#[test]
+fn a_node_that_is_down_keeps_nobody_waiting() {
+    let mut mesh = Network::mariadb_mesh();
+    mesh.replace("[[link]]", "[limits]\ntrailing = \"30s\"\n[[link]]");
+    mesh.servers[1]
+        .run("SET SESSION sql_log_bin = 0; UPDATE guest SET name = 'Only here' WHERE id = 2")
+        .unwrap();
+    mesh.servers[2].kill();
+    let began = std::time::Instant::now();
+    let run = mesh.keen(&["audit", "--no-ledger", "--format", "json"]);
+    assert!(began.elapsed() < std::time::Duration::from_secs(20), "{:?}", began.elapsed());
+    let json = run.json();
+    assert_eq!(
+        (run.code, table(&json, "guest")["standings"]["settled"].as_u64()),
+        (1, Some(1)),
+        "{json:#}"
+    );
+    let run = mesh.keen(&["probe", "--now", "--at", "a", "--limit", "1s"]);
+    assert_eq!(run.code, 3, "{run:?}");
+    assert!(run.out.contains("untold: of c -> a"), "{}", run.out);
+}

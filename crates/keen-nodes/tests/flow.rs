@@ -128,6 +128,9 @@ fn quiet_is_idle_and_what_is_applied_between_the_looks_flows() {
     net.write("a", 1);
     let tx = keen_lab::Tx { origin: "a".to_owned(), position: 6 };
     net.lab.lose(&tx, "b").unwrap();
+    net.write("a", 2);
+    let held_up = keen_lab::Tx { origin: "a".to_owned(), position: 7 };
+    net.lab.overtake(&held_up, "b").unwrap();
     net.steps(5);
     let flow = net.flow(|net| net.steps(5));
     assert_eq!(net.states(&flow), [State::Idle; 3]);

@@ -237,6 +237,12 @@ fn wait(args: &ProbeArgs, loaded: &Loaded, stop: &Stop) -> Result<(String, Exit)
         passing.waiting.retain(|link, _| ours(link));
         passing.untold.retain(|link, _| ours(link));
         passing.absent.retain(ours);
+        for link in std::mem::take(&mut passing.dark).into_iter().filter(ours) {
+            let fault = |node: NodeId| sights.get(&node)?.heard.as_ref().err();
+            let why = fault(link.0).or_else(|| fault(link.1));
+            let why = why.map_or("it does not answer".to_owned(), |fault| fault.what.clone());
+            passing.untold.insert(link, why);
+        }
         let done = passing.waiting.is_empty();
         if done || clock.elapsed() >= args.limit || stop.raised() {
             let link = links(topology, &first, &sights, at, &sources);

@@ -29,6 +29,8 @@ pub struct Passing {
     pub waiting: BTreeMap<(NodeId, NodeId), Waiting>,
     /// Links that the file declares and the nodes know nothing of: nothing will come over them.
     pub absent: BTreeSet<(NodeId, NodeId)>,
+    /// Links with an end that does not answer: waiting for them tells nothing.
+    pub dark: BTreeSet<(NodeId, NodeId)>,
     /// Links of which that cannot be told, and why.
     pub untold: BTreeMap<(NodeId, NodeId), String>,
 }
@@ -51,7 +53,8 @@ impl Passing {
         let carried = |link: &(NodeId, NodeId)| {
             self.passed.contains(link) || (time_is_up && self.untold.contains_key(link))
         };
-        let to_come = |link: &(NodeId, NodeId)| !self.absent.contains(link);
+        let to_come =
+            |link: &(NodeId, NodeId)| !self.absent.contains(link) && !self.dark.contains(link);
         let mut lagging = 0;
         for origin in 0..topology.nodes.len() {
             let wanted = reached(topology, origin, to_come);
@@ -123,6 +126,10 @@ impl Fence {
             .into_iter()
             .filter(|(from, to)| sights.contains_key(from) && sights.contains_key(to))
         {
+            if [ends.0, ends.1].iter().any(|node| sights[node].heard().is_none()) {
+                passing.dark.insert(ends);
+                continue;
+            }
             match (self.marks.get(&ends.0), applied.get(&ends)) {
                 (Some(mark), Some(Ok(applied))) => {
                     let pair::Applied { position, own, stopped } = applied;

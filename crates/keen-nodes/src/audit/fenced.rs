@@ -66,13 +66,15 @@ pub fn run(
     let mut outcome = super::run(request, &mut first);
     let FirstLook { mut held, broken, .. } = first;
     if let Some(error) = broken {
-        tracing::warn!("divergent rows cannot be kept until they are looked at again: {error}");
+        outcome.broken = Some(error.to_string());
+        return outcome;
     }
     let pending: u64 = held.iter().map(|table| table.rows.count()).sum();
     if pending > 0 && !outcome.stopped {
         let looking = Looking { request, fencing, began: Instant::now() };
         if let Err(error) = looking.again(&before, &mut held) {
-            tracing::warn!("rows cannot be looked at again: {error}");
+            outcome.broken = Some(error.to_string());
+            return outcome;
         }
     }
     for table in held {

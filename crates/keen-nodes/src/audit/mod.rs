@@ -168,6 +168,8 @@ pub struct AuditOutcome {
     pub nodes: BTreeMap<NodeId, NodeOutcome>,
     /// It was stopped before its end.
     pub stopped: bool,
+    /// Why it could not keep what it found until it is known what it is.
+    pub broken: Option<String>,
 }
 
 /// Takes what an audit finds.
