@@ -20,6 +20,7 @@ fn the_demo_shows_the_whole_way_and_the_commands_it_names_work() {
         "idle      valley -> board-east",
         "absent    valley -> board-west",
         "detached subscriber: follows nobody",
+        "arrived: weather of valley just now",
         "keen preflight",
         "warn  trigger-again  weather_reading on archive",
         "…, phone, note on valley and saddle; …, note, phone on cirque",

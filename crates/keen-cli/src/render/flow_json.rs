@@ -35,8 +35,17 @@ pub(crate) fn write(topology: &Topology, outcome: &Outcome) -> Result<String> {
             .iter()
             .map(|(set, changed)| (topology.sets[*set].name.clone(), when(changed)))
             .collect();
-        let arrivals: serde_json::Map<String, Json> =
-            node.arrivals.iter().map(|(site, changed)| (name(*site), when(changed))).collect();
+        let arrivals: Vec<Json> = node
+            .arrivals
+            .iter()
+            .map(|((site, set), changed)| {
+                let mut arrived = json!({"site": name(*site), "set": topology.sets[*set].name});
+                if let (Some(all), Json::Object(when)) = (arrived.as_object_mut(), when(changed)) {
+                    all.extend(when);
+                }
+                arrived
+            })
+            .collect();
         json!({
             "node": name(*id),
             "at": time(Some(node.at)),

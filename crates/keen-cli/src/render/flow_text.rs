@@ -169,10 +169,13 @@ fn changes(topology: &Topology, node: &keen_core::flow::NodeFlow) -> String {
     let sites: Vec<String> = node
         .arrivals
         .iter()
-        .map(|(site, changed)| format!("{} {}", topology.nodes[*site].name, when(changed)))
+        .map(|((site, set), changed)| {
+            let (site, set) = (&topology.nodes[*site].name, &topology.sets[*set].name);
+            format!("{set} of {site} {}", when(changed))
+        })
         .collect();
     if !sites.is_empty() {
-        parts.push(format!("from {}", sites.join(", ")));
+        parts.push(format!("arrived: {}", sites.join(", ")));
     }
     parts.extend(node.beat.map(|at| format!("heartbeat {}", clock_time(at))));
     parts.join("; ")

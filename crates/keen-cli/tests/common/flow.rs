@@ -43,9 +43,19 @@ impl Network {
         (run.code, run.json())
     }
 
+    /// As [`Network::flow`], three seconds apart: PostgreSQL counts writes to tables once a second at most.
+    pub fn slow_flow(&self) -> (i32, Json) {
+        let run = self.looked("3s", &[]);
+        (run.code, run.json())
+    }
+
     pub fn flow_with(&self, more: &[&str]) -> Run {
-        let mut args =
-            vec!["flow", "--for", "1s", "--wait", "2s", "--no-ledger", "--format", "json"];
+        self.looked("1s", more)
+    }
+
+    fn looked(&self, between: &str, more: &[&str]) -> Run {
+        let mut args = vec!["flow", "--for", between, "--wait", "2s", "--no-ledger"];
+        args.extend(["--format", "json"]);
         args.extend(more);
         self.keen(&args)
     }

@@ -130,8 +130,8 @@ pub struct NodeFlow {
     pub wrote: Wrote,
     /// By table set, when the last change to it was seen here; none if none was ever seen.
     pub changed: BTreeMap<usize, Changed>,
-    /// At a hub, by site, when something of it last arrived.
-    pub arrivals: BTreeMap<NodeId, Changed>,
+    /// At a hub, by site and table set, when the last change that arrived was made at the site.
+    pub arrivals: BTreeMap<(NodeId, usize), Changed>,
     /// The last sign of life that the node's own row tells, in whatever copy it was found.
     pub beat: Option<Micros>,
     /// Statements that one look took.

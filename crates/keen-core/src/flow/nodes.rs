@@ -26,12 +26,18 @@ pub(super) fn nodes(
                 position: heard.and_then(|heard| heard.position.clone().ok()),
                 wrote: heard.map_or(Wrote::Unseen, |heard| wrote(topology, looks, *node, heard)),
                 changed: heard.map(|h| changed(topology, looks, *node, h)).unwrap_or_default(),
-                arrivals: arrivals(topology, looks, *node, links),
+                arrivals: BTreeMap::new(),
                 beat: beat(topology, looks, *node),
                 asked: heard.map_or(0, |heard| heard.asked),
                 origins: heard.and_then(|heard| heard.origins.clone()),
             },
         );
+    }
+    for hub in 0..topology.nodes.len() {
+        let arrived = arrivals(topology, looks, hub, &nodes, links);
+        if let Some(flow) = nodes.get_mut(&hub) {
+            flow.arrivals = arrived;
+        }
     }
     let writing = writing(topology, looks, &nodes, links);
     (nodes, writing)
@@ -142,25 +148,38 @@ fn later(one: Changed, other: Changed) -> Changed {
     }
 }
 
-/// At a hub, by site, when something of it last arrived.
+/// At a hub, by site and set, when the last change that arrived was made at the site: where the link has
+/// brought everything, that is the site's last change; else what earlier runs saw arrive.
 fn arrivals(
     topology: &Topology,
     looks: Looks<'_>,
-    node: NodeId,
+    hub: NodeId,
+    nodes: &BTreeMap<NodeId, NodeFlow>,
     links: &[LinkFlow],
-) -> BTreeMap<NodeId, Changed> {
-    if topology.role(node) != Role::Hub {
-        return BTreeMap::new();
+) -> BTreeMap<(NodeId, usize), Changed> {
+    let mut found = BTreeMap::new();
+    if topology.role(hub) != Role::Hub {
+        return found;
     }
-    let sites = topology.links.iter().filter(|link| link.to == node).map(|link| link.from);
-    sites
-        .map(|site| {
-            let now = links.iter().any(|link| brought(link, site, node));
-            let remembered = looks.memory.arrivals.get(&(site, node));
-            let before = remembered.map_or(Changed::Before, |(at, _)| Changed::At(*at));
-            (site, if now { Changed::Now } else { before })
-        })
-        .collect()
+    for declared in topology.links.iter().filter(|link| link.to == hub) {
+        let site = declared.from;
+        let ends = (Some(site), Some(hub));
+        let mut carrying = links.iter().filter(|link| (link.from, link.to) == ends).peekable();
+        let well = carrying.peek().is_some() && carrying.all(|link| link.state.is_well());
+        let remembered = looks.memory.arrivals.get(&(site, hub));
+        let remembered = remembered.map_or(Changed::Before, |(at, _)| Changed::At(*at));
+        for set in &declared.carries {
+            let made = nodes.get(&site).and_then(|flow| flow.changed.get(set)).copied();
+            let some = links.iter().any(|link| brought(link, site, hub));
+            let arrived = match (well, some) {
+                (true, _) => made.unwrap_or(Changed::Before),
+                (false, true) => Changed::Now, // some of what the site wrote
+                (false, false) => remembered,
+            };
+            found.insert((site, *set), arrived);
+        }
+    }
+    found
 }
 
 /// Whether a link brought anything of a site between the looks.
