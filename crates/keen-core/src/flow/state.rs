@@ -300,7 +300,7 @@ impl<'a> Case<'a> {
             ),
             (Half::Tries, _, trouble) => {
                 let every = self.inflow.retries_every;
-                let every = every.map(|every| format!(", and tries again every {every:?}"));
+                let every = every.map(|every| format!(", and tries again every {}", spoken(every)));
                 let said = trouble.map_or("it does not say why".to_owned(), trouble_text);
                 let reason = format!(
                     "{} does not reach {}{}: {said}",
@@ -450,10 +450,10 @@ impl<'a> Case<'a> {
             };
         }
         if let Some(left) = self.inflow.waits_on_purpose {
-            let delay = self.delay.map(|delay| format!("{delay:?} ")).unwrap_or_default();
+            let delay = self.delay.map(|delay| format!("{} ", spoken(delay))).unwrap_or_default();
             return Decided::new(
                 State::Flowing,
-                format!("{delay}late on purpose, the next change in {left:?}"),
+                format!("{delay}late on purpose, the next change in {}", spoken(left)),
             );
         }
         if let Some(wait) = &self.inflow.wait {
@@ -478,7 +478,7 @@ impl<'a> Case<'a> {
         let excess = late.map_or(Duration::ZERO, |late| late.by);
         if self.delay.is_some() && excess <= self.topology.limits.trailing && !self.moved() {
             let delay = self.delay.unwrap_or_default();
-            return Decided::new(State::Flowing, format!("{delay:?} late on purpose"));
+            return Decided::new(State::Flowing, format!("{} late on purpose", spoken(delay)));
         }
         let works = self.moved() || self.works();
         let limits = self.topology.limits;
@@ -562,4 +562,11 @@ fn micros(micros: Micros) -> Duration {
 /// A time between two looks, as it reads in a sentence.
 fn seconds(time: Duration) -> String {
     format!("{:.1} s", time.as_secs_f64())
+}
+
+/// A time as one says it: "1h", "59m 58s".
+fn spoken(time: Duration) -> String {
+    let whole =
+        if time < Duration::from_secs(1) { time } else { Duration::from_secs(time.as_secs()) };
+    humantime::format_duration(whole).to_string()
 }
