@@ -11,12 +11,14 @@
 //! - [`shape`], [`rows`], [`ports`], [`compare`], [`folio`]: from tables to divergent rows.
 //! - [`plan`]: from divergent rows to steps that put them right.
 //! - [`preflight`]: what nodes tell of themselves, held against the file and each other.
+//! - [`causality`]: which writes had seen which, and what came of those that had not.
 //! - [`position`], [`flow`], [`probe`]: how far logs have come, and whether every link carries.
 
 pub mod agree;
 pub mod balance;
 pub mod calendar;
 pub mod canonical;
+pub mod causality;
 pub mod compare;
 pub mod decimal;
 pub mod digest;
