@@ -108,6 +108,7 @@ fn read(node: &mut dyn ReadRows) {
         ordered: true,
         range: None,
         only: None,
+        condition: None,
     };
     let mut rows = 0;
     node.read(&request, RowWriter::new(layout, DigestFunction::Xxh3, 256 << 10), &mut |batch| {

@@ -4,7 +4,9 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
+use keen_core::conflict::Kind;
 use keen_core::digest::DigestFunction;
+use keen_core::position::Position;
 use keen_core::topology::Engine;
 use keen_nodes::audit::Rate;
 
@@ -57,6 +59,8 @@ pub(crate) enum Command {
     Flow(FlowArgs),
     /// Compare every row over all nodes.
     Audit(AuditArgs),
+    /// Say which writes raced, which won, and whose are lost: from the nodes' journals.
+    Conflicts(ConflictsArgs),
     /// Say what would put divergent rows right, step by step. Changes nothing.
     Plan(PlanArgs),
     /// Write a marked row at each writer and watch it arrive everywhere; or wait until a node has applied
@@ -452,6 +456,98 @@ pub(crate) enum AuditFormat {
     Json,
     /// One JSON object per line, as they are found.
     Ndjson,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ConflictsArgs {
+    /// The topology file.
+    #[arg(long, short, value_name = "FILE", default_value = "keen.toml")]
+    pub(crate) topology: PathBuf,
+
+    /// Read only these nodes (repeat, or separate by commas).
+    #[arg(long = "node", short, value_name = "NODE", value_delimiter = ',')]
+    pub(crate) nodes: Vec<String>,
+
+    /// Only this table (repeat for more).
+    #[arg(long = "table", value_name = "TABLE")]
+    pub(crate) tables: Vec<String>,
+
+    /// Tell the whole life of this row of the table named by --table: its key, cells separated by commas.
+    #[arg(long, value_name = "KEY", requires = "tables")]
+    pub(crate) key: Option<String>,
+
+    /// Show only conflicts of this kind (repeat for more).
+    #[arg(long = "kind", value_name = "KIND", value_parser = kind)]
+    pub(crate) kinds: Vec<Kind>,
+
+    /// Show only conflicts in which a write is lost.
+    #[arg(long)]
+    pub(crate) lost_only: bool,
+
+    /// Show only conflicts with a write made at this time or later, or numbered above this position.
+    #[arg(long, value_name = "TIME|POSITION", value_parser = moment)]
+    pub(crate) since: Option<Moment>,
+
+    /// Show only conflicts with a write made at this time or earlier, or numbered up to this position.
+    #[arg(long, value_name = "TIME|POSITION", value_parser = moment)]
+    pub(crate) until: Option<Moment>,
+
+    /// How long to wait for a node that is locked, and for a server to let keen in.
+    #[arg(long, value_name = "DURATION", default_value = "5s", value_parser = duration)]
+    pub(crate) wait: Duration,
+
+    /// Give up a server that sends nothing for so long while it owes an answer.
+    #[arg(long, value_name = "DURATION", default_value = "30s", value_parser = duration)]
+    pub(crate) silence: Duration,
+
+    #[command(flatten)]
+    pub(crate) ledger: LedgerArgs,
+
+    /// How the result is written.
+    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT")]
+    pub(crate) format: AuditFormat,
+
+    /// Conflicts to show [default: 10 as text, all as json or ndjson].
+    #[arg(long, value_name = "N")]
+    pub(crate) show: Option<usize>,
+
+    /// Write the result to a file instead of standard output.
+    #[arg(long, short, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+}
+
+/// A point in what was written.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Moment {
+    /// In microseconds since 1970, by the clock of whoever wrote.
+    Time(i64),
+    /// As journals number.
+    Position(Position),
+}
+
+fn moment(text: &str) -> Result<Moment, String> {
+    if let Ok(time) = text.parse::<jiff::Timestamp>() {
+        return Ok(Moment::Time(time.as_microsecond()));
+    }
+    let civil = text.parse::<jiff::civil::DateTime>().or_else(|_| {
+        text.parse::<jiff::civil::Date>()
+            .map(|date| date.to_datetime(jiff::civil::Time::midnight()))
+    });
+    if let Ok(time) = civil.and_then(|time| time.to_zoned(jiff::tz::TimeZone::UTC)) {
+        return Ok(Moment::Time(time.timestamp().as_microsecond()));
+    }
+    text.parse().map(Moment::Position).map_err(|_| {
+        "write a time in UTC like 2026-09-25 or 2026-09-25T08:30:00Z, or a position like 1-1-100, 0/16B3748 or valley:100"
+            .to_owned()
+    })
+}
+
+fn kind(text: &str) -> Result<Kind, String> {
+    let found = Kind::ALL.into_iter().find(|kind| kind.name() == text);
+    found.ok_or_else(|| {
+        let names: Vec<&str> = Kind::ALL.into_iter().map(Kind::name).collect();
+        format!("there is {}", names.join(", "))
+    })
 }
 
 #[derive(Debug, Args)]

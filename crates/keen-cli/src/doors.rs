@@ -7,12 +7,13 @@ use std::time::Duration;
 
 use keen_core::ports::{LookAtNode, ReadFault, ReadRows};
 use keen_core::topology::{Address, Engine, Node, NodeId, Secret, Server};
+use keen_nodes::conflicts::Journal;
 use keen_nodes::flow::Watched;
 use keen_nodes::mariadb::{MariaDbLinks, MariaDbNode, MariaDbProbe};
 use keen_nodes::postgres::{PostgresLinks, PostgresNode, PostgresProbe};
 use keen_nodes::probe::Probed;
 use keen_nodes::server::{Access, Password};
-use keen_nodes::sqlite::{self, SqliteLinks, SqliteNode, SqliteProbe};
+use keen_nodes::sqlite::{self, SqliteJournal, SqliteLinks, SqliteNode, SqliteProbe};
 
 use crate::audit_run::Stop;
 use crate::load::Loaded;
@@ -125,6 +126,29 @@ impl<'a> Doors<'a> {
                         _ => Box::new(PostgresProbe::open(&access, local)?) as _,
                     })
                 }),
+            }
+        })
+    }
+
+    /// Opens a node's journal, at the first of its addresses that answers.
+    pub(crate) fn journal(
+        &self,
+        id: NodeId,
+        tables: &[(String, String)],
+    ) -> Result<Journal, ReadFault> {
+        let node = &self.loaded.topology.nodes[id];
+        self.at_any(node, |address| -> Result<Journal, ReadFault> {
+            match address {
+                Address::Sqlite(path) => {
+                    let path = self.loaded.base.join(path);
+                    let names = tables.iter().map(|(name, _)| name.clone());
+                    let journal = SqliteJournal::open(&path, &node.name, names, &self.files)?;
+                    Ok(Box::new(journal))
+                }
+                Address::Server(server) => Err(ReadFault::new(
+                    format!("keen does not read journals of {} yet", server.engine.name()),
+                    "leave it out with --node",
+                )),
             }
         })
     }

@@ -3,6 +3,7 @@
 mod args;
 mod audit_run;
 mod commands;
+mod conflicts_run;
 mod doors;
 mod exit;
 mod flow_run;

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use crate::reading::{self, NoCommonKind, Reading, Treatment};
 use crate::rows::{Column, Layout};
 use crate::shape::{ColumnShape, Family, TableShape};
-use crate::topology::{ColumnChoice, NodeId};
+use crate::topology::{ColumnChoice, NodeId, SetId, Topology};
 use crate::zone::Zone;
 
 /// What is compared, and with whom.
@@ -124,6 +124,28 @@ pub fn agree(shapes: &BTreeMap<NodeId, TableShape>, terms: &Terms<'_>) -> Agreem
     }
     agreement.layout = Some(layout);
     agreement
+}
+
+/// Agrees on one table of a set, by what the topology says about comparing it.
+#[must_use]
+pub fn agree_on(
+    topology: &Topology,
+    set: SetId,
+    table: &str,
+    shapes: &BTreeMap<NodeId, TableShape>,
+) -> Agreement {
+    let aliases = topology.nodes.iter().enumerate();
+    let aliases =
+        aliases.filter_map(|(id, node)| Some((id, node.column_names.get(table)?.clone())));
+    let as_they_are = BTreeMap::new();
+    let terms = Terms {
+        choice: &topology.sets[set].columns,
+        treatments: topology.compare.get(table).unwrap_or(&as_they_are),
+        zone: topology.zone.as_ref(),
+        aliases: &aliases.collect(),
+        names: topology,
+    };
+    agree(shapes, &terms)
 }
 
 impl Terms<'_> {

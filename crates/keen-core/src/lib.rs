@@ -11,7 +11,7 @@
 //! - [`shape`], [`rows`], [`ports`], [`compare`], [`folio`]: from tables to divergent rows.
 //! - [`plan`]: from divergent rows to steps that put them right.
 //! - [`preflight`]: what nodes tell of themselves, held against the file and each other.
-//! - [`causality`]: which writes had seen which, and what came of those that had not.
+//! - [`journal`], [`causality`], [`conflict`]: what nodes wrote in which order, which writes had seen which, and what came of those that had not.
 //! - [`position`], [`flow`], [`probe`]: how far logs have come, and whether every link carries.
 
 pub mod agree;
@@ -20,11 +20,13 @@ pub mod calendar;
 pub mod canonical;
 pub mod causality;
 pub mod compare;
+pub mod conflict;
 pub mod decimal;
 pub mod digest;
 pub mod expectation;
 pub mod flow;
 pub mod folio;
+pub mod journal;
 pub mod json;
 pub mod order;
 pub mod plan;

@@ -121,6 +121,8 @@ pub struct TableRequest {
     pub range: Option<KeyRange>,
     /// Only rows whose key begins with one of these numbers.
     pub only: Option<Arc<[i64]>>,
+    /// Only rows that meet this condition, SQL as the engine understands it. Asked only of tables with a key.
+    pub condition: Option<String>,
 }
 
 impl TableRequest {
@@ -132,10 +134,12 @@ impl TableRequest {
             let numbers: Vec<String> = numbers.iter().map(i64::to_string).collect();
             format!("{column} IN ({})", numbers.join(", "))
         });
-        match (range, only) {
-            (Some(range), Some(only)) => Some(format!("({range}) AND {only}")),
-            (one, other) => one.or(other),
-        }
+        let condition = self.condition.as_ref().map(|condition| format!("({condition})"));
+        let parts: Vec<String> = [range.map(|range| format!("({range})")), only, condition]
+            .into_iter()
+            .flatten()
+            .collect();
+        (!parts.is_empty()).then(|| parts.join(" AND "))
     }
 }
 

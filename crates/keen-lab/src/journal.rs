@@ -13,7 +13,8 @@ CREATE TABLE keen_lab_transaction (
     origin          TEXT NOT NULL,
     origin_position INTEGER NOT NULL,
     made_step       INTEGER NOT NULL,
-    applied_step    INTEGER NOT NULL
+    applied_step    INTEGER NOT NULL,
+    made_at         INTEGER NOT NULL
 );
 CREATE INDEX keen_lab_by_origin ON keen_lab_transaction (origin, origin_position);
 CREATE TABLE keen_lab_change (
@@ -69,6 +70,8 @@ pub struct Entry {
     pub origin_position: i64,
     /// The step at which it was made there.
     pub made_step: i64,
+    /// When it was made there, by that node's clock: microseconds since 1970.
+    pub made_at: i64,
     /// Its changes.
     pub changes: Vec<Recorded>,
 }
@@ -93,7 +96,7 @@ pub(crate) fn enter(
     connection: &Connection,
     origin: Option<(&str, i64)>,
     own_name: &str,
-    made_step: i64,
+    (made_step, made_at): (i64, i64),
     applied_step: i64,
 ) -> rusqlite::Result<i64> {
     let next: i64 = connection.query_row(
@@ -103,8 +106,8 @@ pub(crate) fn enter(
     )?;
     let (origin, origin_position) = origin.unwrap_or((own_name, next));
     connection
-        .prepare_cached("INSERT INTO keen_lab_transaction VALUES (?1, ?2, ?3, ?4, ?5)")?
-        .execute(params![next, origin, origin_position, made_step, applied_step])?;
+        .prepare_cached("INSERT INTO keen_lab_transaction VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?
+        .execute(params![next, origin, origin_position, made_step, applied_step, made_at])?;
     Ok(next)
 }
 
@@ -156,7 +159,7 @@ pub fn read(
     limit: i64,
 ) -> rusqlite::Result<Vec<Entry>> {
     let mut entries = connection.prepare_cached(
-        "SELECT position, origin, origin_position, made_step FROM keen_lab_transaction
+        "SELECT position, origin, origin_position, made_step, made_at FROM keen_lab_transaction
          WHERE position > ?1 AND applied_step <= ?2 ORDER BY position LIMIT ?3",
     )?;
     let mut changes = connection.prepare_cached(
@@ -169,6 +172,7 @@ pub fn read(
                 origin: row.get(1)?,
                 origin_position: row.get(2)?,
                 made_step: row.get(3)?,
+                made_at: row.get(4)?,
                 changes: Vec::new(),
             })
         })?

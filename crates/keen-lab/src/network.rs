@@ -100,6 +100,10 @@ impl LinkState {
 /// Transactions that a link carries in one step, unless it is slowed.
 const PER_STEP: i64 = 500;
 
+/// 2026-09-25T06:00:00Z, and a minute.
+const BEGINS: i64 = 1_790_316_000_000_000;
+const STEP_LASTS: i64 = 60_000_000;
+
 #[derive(Debug)]
 struct LinkRun {
     read_to: i64,
@@ -124,6 +128,8 @@ pub struct Lab {
     links: Vec<LinkRun>,
     keys: BTreeMap<String, Vec<String>>,
     step: i64,
+    /// By how much the clock of each node is off, in microseconds.
+    clocks: Vec<i64>,
     rng: ChaCha8Rng,
     chances: Chances,
     to_lose: BTreeSet<(NodeId, Tx)>,
@@ -185,6 +191,7 @@ impl Lab {
                     held: Vec::new(),
                 })
                 .collect(),
+            clocks: vec![0; topology.nodes.len()],
             topology,
             connections,
             keys: BTreeMap::new(),
@@ -241,12 +248,13 @@ impl Lab {
     pub fn write(&mut self, node: &str, changes: &[Change]) -> Result<Tx, LabError> {
         let id = self.id(node)?;
         let step = self.step;
+        let clock = self.clock(id);
         let names = &self.topology.nodes[id];
         let keys = &self.keys;
         let transaction =
             self.connections[id].transaction().map_err(|error| sqlite(node, error))?;
         let made = || -> rusqlite::Result<i64> {
-            let position = journal::enter(&transaction, None, node, step, step)?;
+            let position = journal::enter(&transaction, None, node, (step, clock), step)?;
             for (number, change) in changes.iter().enumerate() {
                 let (table, kind, identity, new) = match change {
                     Change::Insert(table, row) => (*table, Kind::Insert, None, Some(row)),
@@ -284,6 +292,22 @@ impl Lab {
         let position = made().map_err(|error| sqlite(node, error))?;
         transaction.commit().map_err(|error| sqlite(node, error))?;
         Ok(Tx { origin: node.to_owned(), position })
+    }
+
+    /// What a node takes the time to be: steps take a minute, and the first one begins at six in the morning.
+    fn clock(&self, node: NodeId) -> i64 {
+        BEGINS + self.step * STEP_LASTS + self.clocks[node]
+    }
+
+    /// Sets the clock of a node wrong by so many seconds.
+    ///
+    /// # Errors
+    /// [`LabError::Unknown`] when there is no such node.
+    pub fn set_clock(&mut self, node: &str, seconds: i64) -> Result<(), LabError> {
+        let id = self.id(node)?;
+        self.clocks[id] = seconds * 1_000_000;
+        self.record(Wrong::Misset, node, format!("by {seconds} s"));
+        Ok(())
     }
 
     /// Several nodes write before they hear of each other.

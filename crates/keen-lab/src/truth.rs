@@ -39,6 +39,8 @@ pub enum Wrong {
     Stuck,
     /// A link carries little at a time.
     Slowed,
+    /// A node's clock was set wrong.
+    Misset,
     /// A receiver was taken off a link that the file still has.
     Detached,
 }

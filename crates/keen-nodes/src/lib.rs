@@ -9,9 +9,11 @@
 //! - [`preflight`]: one thread per node looks around.
 //! - [`flow`]: one connection per node looks at its links, again and again.
 //! - [`probe`]: a marked row is written here and watched for there.
+//! - [`conflicts`]: every journal is read, and writes that collide are judged.
 //! - [`ledger`]: the file in which runs keep what they saw.
 
 pub mod audit;
+pub mod conflicts;
 pub mod flow;
 pub mod ledger;
 pub mod mariadb;

@@ -70,6 +70,7 @@ fn request(table: &Typed, filter: Option<&str>, ordered: bool) -> TableRequest {
         ordered,
         range: None,
         only: None,
+        condition: None,
     }
 }
 

@@ -50,6 +50,7 @@ fn topology(table: &str) -> Topology {
         limits: Limits::default(),
         authority: Authority::default(),
         compare: BTreeMap::new(),
+        unique: BTreeMap::new(),
         heartbeat: None,
         // SQLite has no type for a moment: what it holds is local time, here that of UTC.
         zone: Zone::named("UTC"),

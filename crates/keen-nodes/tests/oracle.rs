@@ -50,6 +50,7 @@ fn topology(edges: &[(NodeId, NodeId)], writers: u8) -> Topology {
         limits: Limits::default(),
         authority: Authority::default(),
         compare: BTreeMap::new(),
+        unique: BTreeMap::new(),
         zone: None,
         heartbeat: None,
     }

@@ -62,6 +62,7 @@ fn topology(table: &str) -> Topology {
         limits: Limits::default(),
         authority: Authority { default: Rule::Node(0), tables: BTreeMap::new() },
         compare: BTreeMap::new(),
+        unique: BTreeMap::new(),
         heartbeat: None,
         zone: None,
     }

@@ -38,6 +38,7 @@ fn read(
         ordered: true,
         range: None,
         only: None,
+        condition: None,
     };
     let mut rows = Vec::new();
     node.read(&request, RowWriter::new(layout, DigestFunction::Xxh3, 1 << 16), &mut |batch| {

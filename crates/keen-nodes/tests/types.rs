@@ -33,6 +33,7 @@ fn rows(node: &mut dyn ReadRows, table: &str) -> Vec<Vec<Value>> {
         ordered: false,
         range: None,
         only: None,
+        condition: None,
     };
     let mut all = Vec::new();
     node.read(&request, RowWriter::new(layout, DigestFunction::Xxh3, 1 << 16), &mut |batch| {

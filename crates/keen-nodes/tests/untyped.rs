@@ -66,6 +66,7 @@ fn read(
         ordered: true,
         range: None,
         only: None,
+        condition: None,
     };
     node.shape("t")?;
     let mut all = Vec::new();
@@ -187,6 +188,7 @@ fn a_reader_that_has_gone_ends_the_reading() {
             ordered: true,
             range: None,
             only: None,
+            condition: None,
         };
         node.read(&request, RowWriter::new(layout(&table), DigestFunction::Xxh3, 64), &mut |_| {
             batches += 1;

@@ -2,6 +2,7 @@
 
 pub(crate) mod audit;
 mod completions;
+pub(crate) mod conflicts;
 mod demo;
 mod explain;
 pub(crate) mod flow;
@@ -40,6 +41,7 @@ pub(crate) fn run() -> ExitCode {
         Command::Preflight(args) => preflight::run(&args, terminal),
         Command::Flow(args) => flow::run(&args, terminal),
         Command::Audit(args) => audit::run(&args, terminal),
+        Command::Conflicts(args) => conflicts::run(&args, terminal),
         Command::Plan(args) => plan::run(&args, terminal),
         Command::Probe(args) => probe::run(&args, terminal),
         Command::History(args) => history::run(&args, terminal),

@@ -45,6 +45,9 @@ pub struct Topology {
     pub authority: Authority,
     /// How columns are compared, by table and column, where not as they are.
     pub compare: BTreeMap<String, BTreeMap<String, Treatment>>,
+    /// Columns whose values together must be unique, by table: what the applications hold to, whether the
+    /// nodes know of it or not.
+    pub unique: BTreeMap<String, Vec<Vec<String>>>,
     /// The zone of times that have none, where they stand beside times that have one.
     pub zone: Option<Zone>,
     /// The table in which each node's last sign of life is kept, if there is one.

@@ -22,6 +22,7 @@ pub(super) struct Places {
     pub(super) links: Vec<Range<usize>>,
     pub(super) authority: Vec<Placed<String>>,
     pub(super) compare: Vec<Placed<String>>,
+    pub(super) unique: Vec<Placed<String>>,
     pub(super) names: Vec<(NodeId, Placed<String>)>,
 }
 

@@ -49,7 +49,18 @@ impl Reader {
         self.known_keys(
             document,
             "the file",
-            &["name", "zone", "heartbeat", "node", "set", "link", "limits", "authority", "compare"],
+            &[
+                "name",
+                "zone",
+                "heartbeat",
+                "node",
+                "set",
+                "link",
+                "limits",
+                "authority",
+                "compare",
+                "unique",
+            ],
         );
         let name = document.get("name").and_then(|item| self.string(item, "name"));
         let nodes = self.nodes(document);
@@ -62,6 +73,7 @@ impl Reader {
             limits: Limits::default(),
             authority: Authority::default(),
             compare: BTreeMap::new(),
+            unique: BTreeMap::new(),
             zone: document.get("zone").and_then(|item| self.zone(item)),
             heartbeat: document
                 .get("heartbeat")
@@ -69,6 +81,9 @@ impl Reader {
                 .map(|(table, _)| table),
         };
         self.column_names(&mut topology);
+        if let Some(unique) = self.subtable(document, "unique") {
+            topology.unique = self.unique(unique);
+        }
         if let Some(compare) = self.subtable(document, "compare") {
             topology.compare = self.compare(compare);
         }
@@ -241,6 +256,33 @@ impl Reader {
                 }
             }
             found.insert(name.to_owned(), treatments);
+        }
+        found
+    }
+
+    /// `[unique]`: `TABLE = ["column", "column"]`, or a list of such lists.
+    fn unique(&mut self, tables: &DeTable<'_>) -> BTreeMap<String, Vec<Vec<String>>> {
+        let mut found = BTreeMap::new();
+        for (key, item) in tables {
+            let name: &str = key.get_ref();
+            self.places.unique.push((name.to_owned(), key.span()));
+            let lists = item
+                .get_ref()
+                .as_array()
+                .filter(|list| list.iter().any(|item| item.get_ref().is_array()));
+            let lists: Vec<Vec<String>> = match lists {
+                Some(lists) => lists.iter().map(|list| self.plain_strings(list, name)).collect(),
+                None => vec![self.plain_strings(item, name)],
+            };
+            if lists.iter().any(Vec::is_empty) {
+                let help = "name the columns: stay = [\"hut\", \"bed\", \"night\"]".to_owned();
+                self.error(
+                    Some(item.span()),
+                    format!("{name} under [unique] names no columns"),
+                    Some(help),
+                );
+            }
+            found.insert(name.to_owned(), lists);
         }
         found
     }

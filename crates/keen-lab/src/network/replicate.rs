@@ -153,7 +153,7 @@ impl Lab {
                             &transaction,
                             Some((&entry.origin, entry.origin_position)),
                             &receiver,
-                            entry.made_step,
+                            (entry.made_step, entry.made_at),
                             self.step,
                         )
                         .map_err(fail)?,

@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, bounded};
-use keen_core::agree::{self, Agreement, Terms};
+use keen_core::agree::{self, Agreement};
 use keen_core::balance::Balance;
 use keen_core::compare::{self, DivergentRow, Findings, RowStream, Tally};
 use keen_core::expectation::{Expectation, Nodes, bit, members};
@@ -69,19 +69,7 @@ pub(super) fn prepare<'a>(
             (None, _) => drop(unread.insert(node, fallen_over().to_string())),
         }
     }
-    let set = &topology.sets[table.set];
-    let aliases = topology.nodes.iter().enumerate();
-    let aliases =
-        aliases.filter_map(|(id, node)| Some((id, node.column_names.get(table.table)?.clone())));
-    let as_they_are = BTreeMap::new();
-    let terms = Terms {
-        choice: &set.columns,
-        treatments: topology.compare.get(table.table).unwrap_or(&as_they_are),
-        zone: topology.zone.as_ref(),
-        aliases: &aliases.collect(),
-        names: topology,
-    };
-    let mut agreement = agree::agree(&shapes, &terms);
+    let mut agreement = agree::agree_on(topology, table.set, table.table, &shapes);
     unread.append(&mut agreement.refused);
     let Some(layout) = agreement.layout.clone() else {
         for node in shapes.keys().filter(|node| !unread.contains_key(node)).collect::<Vec<_>>() {
@@ -107,10 +95,11 @@ pub(super) fn prepare<'a>(
                 request: TableRequest {
                     table: topology.nodes[*node].name_of(table.table).to_owned(),
                     columns: columns.clone(),
-                    filter: set.filter.clone(),
+                    filter: topology.sets[table.set].filter.clone(),
                     ordered: folios.is_none(),
                     range: *range,
                     only: only.cloned(),
+                    condition: None,
                 },
                 writer: RowWriter::new(layout.clone(), request.function, batch_bytes),
                 messages,

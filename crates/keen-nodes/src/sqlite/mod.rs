@@ -11,6 +11,7 @@
 
 mod fault;
 mod inside;
+mod journal;
 mod links;
 mod look;
 mod open;
@@ -31,6 +32,7 @@ use keen_core::shape::TableShape;
 use rusqlite::Connection;
 use rusqlite::config::DbConfig;
 
+pub use journal::SqliteJournal;
 pub use links::SqliteLinks;
 pub use probe::SqliteProbe;
 pub use shape::{Encoding, family};

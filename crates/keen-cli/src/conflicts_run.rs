@@ -1,0 +1,204 @@
+//! Running a search for conflicts for the commands that need one.
+
+use std::collections::BTreeMap;
+use std::time::{Duration, Instant};
+
+use jiff::Timestamp;
+use keen_core::conflict::{Conflict, Kind, Standing, Thing, Written};
+use keen_core::expectation::{Nodes, bit};
+use keen_core::journal::{Id, Stream};
+use keen_core::position::Position;
+use keen_core::topology::{NodeId, Topology};
+use keen_nodes::conflicts::{self, Found, Request};
+
+use crate::args::Moment;
+use crate::audit_run::Stop;
+use crate::doors::Doors;
+use crate::exit::Exit;
+use crate::load::Loaded;
+
+/// What was asked for, checked against the topology.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Asked {
+    pub(crate) nodes: Nodes,
+    pub(crate) left_out: Vec<String>,
+    pub(crate) tables: Vec<String>,
+    /// The key of a row whose whole life is wanted.
+    pub(crate) key: Option<Vec<String>>,
+    pub(crate) kinds: Vec<Kind>,
+    pub(crate) lost_only: bool,
+    pub(crate) since: Option<Moment>,
+    pub(crate) until: Option<Moment>,
+    pub(crate) wait: Duration,
+    pub(crate) silence: Duration,
+}
+
+/// What it came to.
+pub(crate) struct Outcome {
+    pub(crate) started: Timestamp,
+    pub(crate) took: Duration,
+    pub(crate) found: Found,
+    pub(crate) left_out: Vec<String>,
+    /// Conflicts that were found and not asked for.
+    pub(crate) hidden: usize,
+}
+
+impl Outcome {
+    /// Whether every journal and every node was read.
+    pub(crate) fn complete(&self) -> bool {
+        let found = &self.found;
+        !found.stopped
+            && found.broken.is_none()
+            && found.more == 0
+            && found.left.is_empty()
+            && found.nodes.values().all(|node| node.fault.is_none() && node.rows_fault.is_none())
+    }
+
+    /// The exit code.
+    pub(crate) fn exit(&self) -> Exit {
+        if self.found.stopped {
+            Exit::Interrupted
+        } else if self.found.conflicts.iter().any(|conflict| !conflict.is_harmless()) {
+            Exit::Found
+        } else if self.complete() {
+            Exit::Agree
+        } else {
+            Exit::Incomplete
+        }
+    }
+
+    /// How many writes are lost.
+    pub(crate) fn lost(&self) -> usize {
+        self.found.conflicts.iter().map(Conflict::lost).sum()
+    }
+
+    /// What it came to, in a few words.
+    pub(crate) fn summary(&self) -> String {
+        let conflicts = &self.found.conflicts;
+        let of = |standing| conflicts.iter().filter(|c| c.standing == standing).count();
+        let mut parts = vec![match conflicts.len() {
+            0 => "no conflicts".to_owned(),
+            1 => "1 conflict".to_owned(),
+            count => format!("{count} conflicts"),
+        }];
+        let standings = Standing::ALL.into_iter().filter(|standing| of(*standing) > 0);
+        parts.extend(standings.map(|standing| format!("{} {}", of(standing), standing.name())));
+        match self.lost() {
+            0 => {}
+            1 => parts.push("1 write lost".to_owned()),
+            lost => parts.push(format!("{lost} writes lost")),
+        }
+        parts.join(", ")
+    }
+}
+
+/// Reads the journals and judges what they hold.
+pub(crate) fn run(loaded: &Loaded, asked: &Asked, stop: &Stop) -> Outcome {
+    let topology = &loaded.topology;
+    let started = Timestamp::now();
+    let clock = Instant::now();
+    let doors = Doors::new(loaded, asked.wait, asked.silence, stop);
+    let nodes = (0..topology.nodes.len()).fold(0, |all, node| all | bit(node)) & asked.nodes;
+    let life = asked.key.as_ref().and_then(|key| Some((&asked.tables.first()?[..], &key[..])));
+    let mut found = conflicts::run(&Request {
+        topology,
+        nodes,
+        tables: &asked.tables,
+        life,
+        open: &|node| doors.open(node),
+        journal: &|node, tables| doors.journal(node, tables),
+        stop: &|| stop.raised(),
+    });
+    let before = found.conflicts.len();
+    found.conflicts.retain(|conflict| asked.wants(conflict));
+    let hidden = before - found.conflicts.len();
+    Outcome { started, took: clock.elapsed(), found, left_out: asked.left_out.clone(), hidden }
+}
+
+impl Asked {
+    fn wants(&self, conflict: &Conflict) -> bool {
+        let after =
+            |write: &Written| self.since.as_ref().is_none_or(|since| is_after(write, since));
+        let before = |write: &Written| {
+            self.until.as_ref().is_none_or(|until| match until {
+                Moment::Time(until) => write.made.is_none_or(|made| made <= *until),
+                Moment::Position(_) => !is_after(write, until),
+            })
+        };
+        (self.kinds.is_empty() || self.kinds.contains(&conflict.kind))
+            && (!self.lost_only || conflict.lost() > 0)
+            && conflict.writes.iter().any(after)
+            && conflict.writes.iter().any(before)
+            && self.key.as_ref().is_none_or(|key| is_about(conflict, key))
+    }
+}
+
+/// Whether a write was made at or after a time, or after a position. One that has no such number counts.
+fn is_after(write: &Written, moment: &Moment) -> bool {
+    match moment {
+        Moment::Time(since) => write.made.is_none_or(|made| made >= *since),
+        Moment::Position(position) => {
+            number_in(position, &write.id).is_none_or(|n| write.id.place > n)
+        }
+    }
+}
+
+/// The number in a position that a transaction is to be held against.
+fn number_in(position: &Position, id: &Id) -> Option<u64> {
+    match (position, id.writer.stream) {
+        (Position::Gtid(parts), Stream::Domain(domain)) => parts.get(&domain).map(|(_, at)| *at),
+        (Position::Lsn(at), Stream::Lsn) => Some(*at),
+        (Position::Origins(parts), _) => parts.get(&*id.writer.origin).copied(),
+        (Position::Count(at), Stream::Count) => Some(*at),
+        _ => None,
+    }
+}
+
+fn is_about(conflict: &Conflict, key: &[String]) -> bool {
+    let same = |values: &[keen_core::value::Value]| {
+        let texts = values.iter().map(|value| keen_core::spelling::text_of(value.as_ref()));
+        texts.eq(key.iter().cloned())
+    };
+    let of_thing = matches!(&conflict.thing, Thing::Row(values) if same(values));
+    of_thing || conflict.rows.iter().any(|row| row.table == conflict.table && same(&row.key))
+}
+
+/// How many conflicts there are of each kind and table, what came of them, and between whom.
+#[derive(Debug, Default)]
+pub(crate) struct Counts {
+    pub(crate) standings: BTreeMap<Standing, u64>,
+    pub(crate) lost: u64,
+    pub(crate) possible: u64,
+    pub(crate) pairs: BTreeMap<(NodeId, NodeId), u64>,
+}
+
+/// Counts conflicts by table and kind.
+pub(crate) fn counts(found: &Found) -> BTreeMap<(usize, Kind), Counts> {
+    let mut counts: BTreeMap<(usize, Kind), Counts> = BTreeMap::new();
+    for conflict in &found.conflicts {
+        let count = counts.entry((conflict.table, conflict.kind)).or_default();
+        *count.standings.entry(conflict.standing).or_insert(0) += 1;
+        count.lost += conflict.lost() as u64;
+        count.possible += u64::from(!conflict.proven);
+        let mut pairs: Vec<(NodeId, NodeId)> = conflict
+            .unseen
+            .iter()
+            .filter_map(|(a, b)| Some((conflict.writes[*a].node?, conflict.writes[*b].node?)))
+            .map(|(a, b)| (a.min(b), a.max(b)))
+            .collect();
+        pairs.sort_unstable();
+        pairs.dedup();
+        for pair in pairs {
+            *count.pairs.entry(pair).or_insert(0) += 1;
+        }
+    }
+    counts
+}
+
+/// The name of whoever made a write.
+pub(crate) fn writer(topology: &Topology, node: Option<NodeId>, id: &Id) -> String {
+    match node {
+        Some(node) => topology.nodes[node].name.clone(),
+        None => format!("{} (no node of the topology)", id.writer.origin),
+    }
+}

@@ -1,0 +1,200 @@
+//! Conflicts, for programs. `docs/json.md` describes both formats.
+
+use anyhow::Result;
+use jiff::Timestamp;
+use keen_core::conflict::{Conflict, Doubt, Fate, Now, RowNow, Thing, Written};
+use keen_core::expectation::{Nodes, members};
+use keen_core::flow::look::Micros;
+use keen_core::topology::{NodeId, Topology};
+use keen_core::value::Value;
+use keen_nodes::conflicts::Table;
+use serde_json::{Map, Value as Json, json};
+
+use crate::conflicts_run::Outcome;
+use crate::wire::{self, VERSION};
+
+/// One document.
+pub(crate) fn document(topology: &Topology, outcome: &Outcome, show: usize) -> Result<String> {
+    let mut document = head(topology, outcome);
+    let shown = outcome.found.conflicts.iter().take(show);
+    let conflicts: Vec<Json> =
+        shown.map(|conflict| one(topology, &outcome.found.tables, conflict)).collect();
+    document["conflicts"] = Json::Array(conflicts);
+    document["summary"] = summary(outcome);
+    Ok(serde_json::to_string_pretty(&document)? + "\n")
+}
+
+/// One object per line: what was read, each conflict, the summary.
+pub(crate) fn lines(topology: &Topology, outcome: &Outcome, show: usize) -> Result<String> {
+    let mut out = serde_json::to_string(&head(topology, outcome))? + "\n";
+    for conflict in outcome.found.conflicts.iter().take(show) {
+        let line = json!({"conflict": one(topology, &outcome.found.tables, conflict)});
+        out.push_str(&serde_json::to_string(&line)?);
+        out.push('\n');
+    }
+    out.push_str(&serde_json::to_string(&json!({"summary": summary(outcome)}))?);
+    out.push('\n');
+    Ok(out)
+}
+
+fn head(topology: &Topology, outcome: &Outcome) -> Json {
+    let nodes: Vec<Json> = outcome
+        .found
+        .nodes
+        .iter()
+        .map(|(node, report)| {
+            json!({
+                "node": topology.nodes[*node].name,
+                "journal": report.about,
+                "identity": report.identity,
+                "read": report.read,
+                "complete": report.complete,
+                "transactions": report.transactions,
+                "writes": report.writes,
+                "from": report.times.and_then(|(from, _)| time(Some(from))),
+                "to": report.times.and_then(|(_, to)| time(Some(to))),
+                "fault": report.fault.as_ref().map(ToString::to_string),
+                "rows_fault": report.rows_fault.as_ref().map(ToString::to_string),
+                "notes": report.notes,
+            })
+        })
+        .collect();
+    let left: Map<String, Json> =
+        outcome.found.left.iter().map(|(table, why)| (table.clone(), json!(why))).collect();
+    json!({
+        "keen": "conflicts",
+        "version": VERSION,
+        "topology": topology.name,
+        "started": outcome.started.to_string(),
+        "seconds": (outcome.took.as_secs_f64() * 1000.0).round() / 1000.0,
+        "complete": outcome.complete(),
+        "interrupted": outcome.found.stopped,
+        "left_out": outcome.left_out,
+        "nodes": nodes,
+        "tables_not_judged": left,
+        "reused": outcome.found.reused.iter().map(ToString::to_string).collect::<Vec<_>>(),
+    })
+}
+
+fn summary(outcome: &Outcome) -> Json {
+    let mut by = Vec::new();
+    for ((table, kind), counts) in crate::conflicts_run::counts(&outcome.found) {
+        let standings: Map<String, Json> =
+            counts.standings.iter().map(|(s, count)| (s.name().to_owned(), json!(count))).collect();
+        by.push(json!({
+            "table": outcome.found.tables[table].name,
+            "kind": kind.name(),
+            "standings": standings,
+            "writes_lost": counts.lost,
+            "possible_only": counts.possible,
+        }));
+    }
+    json!({
+        "conflicts": outcome.found.conflicts.len(),
+        "writes_lost": outcome.lost(),
+        "not_asked_for": outcome.hidden,
+        "not_judged": outcome.found.more,
+        "by_table_and_kind": by,
+    })
+}
+
+fn one(topology: &Topology, tables: &[Table], conflict: &Conflict) -> Json {
+    let table = &tables[conflict.table];
+    let name = |node: NodeId| topology.nodes[node].name.clone();
+    let thing = match &conflict.thing {
+        Thing::Row(key) => json!({"row": cells(table, table.layout.key.iter().copied().zip(key))}),
+        Thing::Unique(places, values) => {
+            json!({"unique": cells(table, places.iter().copied().zip(values))})
+        }
+        Thing::Shape => json!({"shape": table.name}),
+    };
+    let doubt = conflict.doubt.map(|doubt| match doubt {
+        Doubt::Outsider => json!({"why": "writer_outside", "node": null}),
+        Doubt::NoJournal(node) => json!({"why": "journal_not_read", "node": name(node)}),
+        Doubt::TooShort(node) => json!({"why": "journal_too_short", "node": name(node)}),
+    });
+    let held: Map<String, Json> =
+        conflict.held.iter().map(|(node, write)| (name(*node), json!(write))).collect();
+    json!({
+        "kind": conflict.kind.name(),
+        "table": table.name,
+        "set": topology.sets[table.set].name,
+        "of": thing,
+        "proven": conflict.proven,
+        "doubt": doubt,
+        "standing": conflict.standing.name(),
+        "harmless": conflict.is_harmless(),
+        "writes_lost": conflict.lost(),
+        "writes": conflict.writes.iter().map(|write| written(topology, tables, conflict, write)).collect::<Vec<_>>(),
+        "writes_in_all": conflict.count,
+        "unseen": conflict.unseen,
+        "rows": conflict.rows.iter().map(|row| row_now(topology, &tables[row.table], row)).collect::<Vec<_>>(),
+        "holds": held,
+        "won_by": conflict.rules.iter().map(|rule| rule.name()).collect::<Vec<_>>(),
+        "healed_by": conflict.healed_by.as_ref().map(|(id, node)| json!({"transaction": id.to_string(), "node": node.map(name)})),
+        "counted_key": conflict.counted,
+        "breaks": conflict.breaks.iter().map(|(from, to, rows)| json!({"from": name(*from), "to": name(*to), "rows": rows})).collect::<Vec<_>>(),
+    })
+}
+
+fn written(topology: &Topology, tables: &[Table], conflict: &Conflict, write: &Written) -> Json {
+    let table = &tables[conflict.rows.get(write.row).map_or(conflict.table, |row| row.table)];
+    let side = |side: &Option<Vec<Option<Value>>>| {
+        side.as_ref().map(|values| {
+            let told =
+                values.iter().enumerate().filter_map(|(at, value)| Some((at, value.as_ref()?)));
+            cells(table, told)
+        })
+    };
+    let nodes =
+        |nodes: Nodes| members(nodes).map(|n| topology.nodes[n].name.clone()).collect::<Vec<_>>();
+    let lost = match &write.fate {
+        Fate::Lost(columns) => Some(
+            columns.iter().map(|at| table.layout.columns[*at].name.clone()).collect::<Vec<_>>(),
+        ),
+        _ => None,
+    };
+    json!({
+        "transaction": write.id.to_string(),
+        "node": write.node.map(|node| topology.nodes[node].name.clone()),
+        "time": time(write.made),
+        "deed": write.deed.name(),
+        "table": table.name,
+        "row": write.row,
+        "statement": write.statement,
+        "before": side(&write.content.before),
+        "after": side(&write.content.after),
+        "applied_at": nodes(write.applied),
+        "skipped_at": nodes(write.skipped),
+        "proven": write.proven,
+        "fate": match write.fate { Fate::Kept => "kept", Fate::Lost(_) => "lost", Fate::Unknown => "unknown" },
+        "lost_columns": lost,
+    })
+}
+
+fn row_now(topology: &Topology, table: &Table, row: &RowNow) -> Json {
+    let nodes: Map<String, Json> = row
+        .now
+        .iter()
+        .map(|(node, now)| {
+            let held = match now {
+                Now::Row(values) => json!({"row": cells(table, values.iter().enumerate())}),
+                Now::NoRow => json!({"row": null}),
+                Now::Unread(reason) => json!({"unread": reason}),
+            };
+            (topology.nodes[*node].name.clone(), held)
+        })
+        .collect();
+    let key = cells(table, table.layout.key.iter().copied().zip(&row.key));
+    json!({"table": table.name, "key": key, "now": nodes})
+}
+
+fn cells<'a>(table: &Table, values: impl Iterator<Item = (usize, &'a Value)>) -> Map<String, Json> {
+    let named =
+        values.filter_map(|(at, value)| Some((&table.layout.columns.get(at)?.name[..], value)));
+    wire::record(named).0
+}
+
+fn time(at: Option<Micros>) -> Option<String> {
+    Timestamp::from_microsecond(at?).ok().map(|at| at.to_string())
+}

@@ -1,0 +1,310 @@
+//! Conflicts: concurrent writes of the same thing, what came of them, and whose write is lost.
+
+mod outcome;
+
+use std::collections::BTreeMap;
+
+pub use outcome::{Case, Content, judge};
+
+use crate::causality::Deed;
+use crate::expectation::Nodes;
+use crate::flow::look::Micros;
+use crate::journal::Id;
+use crate::topology::NodeId;
+use crate::value::Value;
+
+/// In which way writes get in each other's way.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Kind {
+    /// Two inserts of one key.
+    InsertInsert,
+    /// A row was written where another node deleted it.
+    UpdateDelete,
+    /// One value that must be unique, under two keys.
+    Unique,
+    /// A row was made to refer to one that another node deleted.
+    ParentGone,
+    /// Two updates of a row that have a column in common.
+    UpdateUpdate,
+    /// Two updates of a row in different columns.
+    OtherColumns,
+    /// Two changes of the shape of one table.
+    ShapeShape,
+    /// A change of the shape of a table whose rows were written elsewhere.
+    ShapeRows,
+    /// No node wrote against it, but a node never applied it.
+    Skipped,
+    /// Two deletes of a row.
+    DeleteDelete,
+}
+
+impl Kind {
+    /// Every kind, in the order in which they are shown.
+    pub const ALL: [Self; 10] = [
+        Self::InsertInsert,
+        Self::UpdateDelete,
+        Self::Unique,
+        Self::ParentGone,
+        Self::UpdateUpdate,
+        Self::OtherColumns,
+        Self::ShapeShape,
+        Self::ShapeRows,
+        Self::Skipped,
+        Self::DeleteDelete,
+    ];
+
+    /// Its name in arguments and results.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::InsertInsert => "insert-insert",
+            Self::UpdateDelete => "update-delete",
+            Self::Unique => "unique-value",
+            Self::ParentGone => "parent-gone",
+            Self::UpdateUpdate => "update-update",
+            Self::OtherColumns => "other-columns",
+            Self::ShapeShape => "shape-shape",
+            Self::ShapeRows => "shape-rows",
+            Self::Skipped => "skipped",
+            Self::DeleteDelete => "delete-delete",
+        }
+    }
+
+    /// What happened, in a few words.
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::InsertInsert => "inserted on both sides",
+            Self::UpdateDelete => "written on one side, deleted on the other",
+            Self::Unique => "one value that must be unique, given to two rows",
+            Self::ParentGone => "referred to on one side, deleted on the other",
+            Self::UpdateUpdate => "the same cells changed on both sides",
+            Self::OtherColumns => "different columns changed on both sides",
+            Self::ShapeShape => "the table's shape changed on both sides",
+            Self::ShapeRows => "rows written elsewhere while the table's shape changed",
+            Self::Skipped => "written on one side, never applied on another",
+            Self::DeleteDelete => "deleted on both sides",
+        }
+    }
+}
+
+/// What came of a conflict, by what the nodes hold now.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Standing {
+    /// Nodes that should hold the same do not.
+    Apart,
+    /// All hold the same, and it is not what should be: a unique value twice, a row without its parent.
+    Broken,
+    /// Some of the writes are still on their way.
+    InFlight,
+    /// Not every node could be read; those that could hold the same.
+    Unread,
+    /// All hold the same.
+    Alike,
+    /// All hold the same, by a later write that had seen every side.
+    Healed,
+}
+
+impl Standing {
+    /// Every standing, the worst first.
+    pub const ALL: [Self; 6] =
+        [Self::Apart, Self::Broken, Self::InFlight, Self::Unread, Self::Alike, Self::Healed];
+
+    /// Its name in results.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Apart => "settled apart",
+            Self::Broken => "settled alike, against the rules",
+            Self::InFlight => "in flight",
+            Self::Unread => "not all read",
+            Self::Alike => "settled alike",
+            Self::Healed => "healed",
+        }
+    }
+}
+
+/// Why it is not certain that writes were concurrent.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Doubt {
+    /// A writer is no node of the topology, so nobody knows what it had seen.
+    Outsider,
+    /// The journal of this node could not be read.
+    NoJournal(NodeId),
+    /// The journal of this node does not reach back far enough.
+    TooShort(NodeId),
+}
+
+/// What writes can collide over.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Thing {
+    /// A row, by the values of its key.
+    Row(Vec<Value>),
+    /// Values of these columns, by number, which must be unique together.
+    Unique(Vec<usize>, Vec<Value>),
+    /// The shape of the table.
+    Shape,
+}
+
+/// A write of a conflict.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Written {
+    /// Its transaction.
+    pub id: Id,
+    /// Where it was made; none if that is no node of the topology.
+    pub node: Option<NodeId>,
+    /// When, by that node's clock.
+    pub made: Option<Micros>,
+    /// What it did.
+    pub deed: Deed,
+    /// The nodes that have applied it, as far as journals tell.
+    pub applied: Nodes,
+    /// Nodes that applied later writes of the same origin, and never this one.
+    pub skipped: Nodes,
+    /// It was certainly concurrent with another.
+    pub proven: bool,
+    /// The row as it found it and as it left it; cells by column, none where the journal does not tell.
+    pub content: Content,
+    /// Of a write to another row than the conflict's own: which of the rows.
+    pub row: usize,
+    /// What became of it.
+    pub fate: Fate,
+    /// Of a change of shape: the statement.
+    pub statement: Option<String>,
+}
+
+/// What became of a write.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum Fate {
+    /// A node holds it, or a later write had seen it.
+    #[default]
+    Kept,
+    /// No node holds it, and no later write had seen it. The cells, by number of the column; none if it
+    /// was a delete.
+    Lost(Vec<usize>),
+    /// That cannot be told: a node could not be read, or something is on its way.
+    Unknown,
+}
+
+impl Fate {
+    /// Whether it is lost, all or in part.
+    #[must_use]
+    pub fn is_lost(&self) -> bool {
+        matches!(self, Self::Lost(_))
+    }
+}
+
+/// What a node holds of a row.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Now {
+    /// This, by column.
+    Row(Vec<Value>),
+    /// Nothing.
+    NoRow,
+    /// It could not be read, and why.
+    Unread(String),
+}
+
+/// A row that a conflict is about, and what every node that should have a say holds of it.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct RowNow {
+    /// Number of its table.
+    pub table: usize,
+    /// Its key.
+    pub key: Vec<Value>,
+    /// What nodes hold.
+    pub now: BTreeMap<NodeId, Now>,
+}
+
+/// A rule that explains which write won.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Rule {
+    /// The one with the later time.
+    LaterTime,
+    /// The one of the node with the higher name or number.
+    HigherNode,
+    /// Whichever came first, at each node.
+    FirstCome,
+    /// Whichever came last, at each node.
+    LastCome,
+}
+
+impl Rule {
+    /// In words.
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::LaterTime => "the one with the later time",
+            Self::HigherNode => "the one of the higher node",
+            Self::FirstCome => "the one that came first",
+            Self::LastCome => "the one that came last",
+        }
+    }
+
+    /// Its name in results.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::LaterTime => "later-time",
+            Self::HigherNode => "higher-node",
+            Self::FirstCome => "first-come",
+            Self::LastCome => "last-come",
+        }
+    }
+}
+
+/// Concurrent writes of one thing.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Conflict {
+    /// In which way they collide.
+    pub kind: Kind,
+    /// Number of the table.
+    pub table: usize,
+    /// What they collide over.
+    pub thing: Thing,
+    /// The order of journals proves that neither side had seen the other.
+    pub proven: bool,
+    /// Why that is possible only, if so.
+    pub doubt: Option<Doubt>,
+    /// The writes, by node in the order in which they were made; of very many the first.
+    pub writes: Vec<Written>,
+    /// How many writes there are in all.
+    pub count: usize,
+    /// Pairs of them, by number, of which neither had seen the other.
+    pub unseen: Vec<(usize, usize)>,
+    /// The rows it is about: first the one that gave it its name.
+    pub rows: Vec<RowNow>,
+    /// What came of it.
+    pub standing: Standing,
+    /// The later write that had seen every side.
+    pub healed_by: Option<(Id, Option<NodeId>)>,
+    /// By node the write whose content it holds, by number.
+    pub held: BTreeMap<NodeId, usize>,
+    /// The rules that would explain what won; none if no visible one does.
+    pub rules: Vec<Rule>,
+    /// The key was counted up by the nodes: both gave out the same number.
+    pub counted: bool,
+    /// Of a change of shape: links that bring rows of the other shape, and how many were written.
+    pub breaks: Vec<(NodeId, NodeId, u64)>,
+}
+
+impl Conflict {
+    /// How many of its writes are lost.
+    #[must_use]
+    pub fn lost(&self) -> usize {
+        self.writes.iter().filter(|write| write.fate.is_lost()).count()
+    }
+
+    /// Whether it leaves nothing to do: nothing lost, all alike.
+    #[must_use]
+    pub fn is_harmless(&self) -> bool {
+        self.lost() == 0 && matches!(self.standing, Standing::Alike | Standing::Healed)
+    }
+
+    /// The worst first: apart before alike, lost before harmless, proven before possible, then the latest.
+    #[must_use]
+    pub fn rank(&self) -> (Standing, bool, bool, Kind, std::cmp::Reverse<Option<Micros>>) {
+        let latest = self.writes.iter().filter_map(|write| write.made).max();
+        (self.standing, self.lost() == 0, !self.proven, self.kind, std::cmp::Reverse(latest))
+    }
+}

@@ -1,0 +1,156 @@
+//! Journals: the writes of a node in the order in which it applied them, each with its origin.
+//!
+//! Engines keep them in their own ways: MariaDB as a binary log, PostgreSQL as a log that a slot decodes,
+//! the stand-in as tables, others as a file that was exported. Readers turn them into [`Entry`]s.
+
+use std::collections::BTreeMap;
+use std::fmt;
+use std::ops::ControlFlow;
+use std::sync::Arc;
+
+use crate::flow::look::Micros;
+use crate::ports::ReadFault;
+use crate::value::Value;
+
+/// One thing that a journal tells. What follows a beginning belongs to that transaction, up to the next.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Entry {
+    /// A transaction begins.
+    Begin(Begin),
+    /// It wrote a row.
+    Row(RowChange),
+    /// It changed the shape of a table.
+    Shape(ShapeChange),
+}
+
+/// The beginning of a transaction.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Begin {
+    /// Its place in the order in which this node applied transactions; ascending.
+    pub order: u64,
+    /// Who made it, and its number there.
+    pub id: Id,
+    /// When it was committed where it was made, by that node's clock.
+    pub made: Option<Micros>,
+}
+
+/// A transaction's name, the same in every journal.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Id {
+    /// Who numbers.
+    pub writer: Writer,
+    /// The number: ascending in the order in which the writer made its transactions.
+    pub place: u64,
+}
+
+/// Who numbers transactions: a node, or one of several streams in which it does.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Writer {
+    /// What the node calls itself where its transactions are numbered.
+    pub origin: Arc<str>,
+    /// How it numbers.
+    pub stream: Stream,
+}
+
+/// In which way transactions are numbered.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Stream {
+    /// By counting them.
+    Count,
+    /// In this domain of a MariaDB server.
+    Domain(u32),
+    /// By the end of their commit in PostgreSQL's log.
+    Lsn,
+}
+
+impl fmt::Display for Id {
+    /// As the engine itself writes it.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let (origin, place) = (&self.writer.origin, self.place);
+        match self.writer.stream {
+            Stream::Count => write!(f, "{origin}/{place}"),
+            Stream::Domain(domain) => write!(f, "{domain}-{origin}-{place}"),
+            Stream::Lsn => write!(f, "{origin} {:X}/{:X}", place >> 32, place & 0xffff_ffff),
+        }
+    }
+}
+
+/// A row that was written. Cells stand in the order of the columns; one that the journal does not tell is none.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RowChange {
+    /// The table, as the sets name it.
+    pub table: Arc<str>,
+    /// What the node calls the columns.
+    pub columns: Arc<[String]>,
+    /// The row before; none if it was not there, or the journal does not tell.
+    pub before: Option<Vec<Option<Value>>>,
+    /// The row after; none if it was deleted.
+    pub after: Option<Vec<Option<Value>>>,
+    /// What was done.
+    pub act: Act,
+}
+
+/// What was done to a row.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Act {
+    /// It was put there.
+    Insert,
+    /// It was changed.
+    Update,
+    /// It was taken away.
+    Delete,
+}
+
+/// A table whose shape was changed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ShapeChange {
+    /// The table, as the sets name it.
+    pub table: Arc<str>,
+    /// The statement, or what is known of it.
+    pub what: String,
+}
+
+/// What a journal tells of itself before it is read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Head {
+    /// What kind of journal it is, in a few words.
+    pub about: String,
+    /// What its node calls itself as an origin.
+    pub identity: Option<Arc<str>>,
+    /// What had been applied before it begins.
+    pub since: Since,
+    /// What was noticed that keeps it from telling everything.
+    pub notes: Vec<String>,
+}
+
+/// What had been applied at a node before its journal begins.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Since {
+    /// Nothing, or by writer everything up to a number: what is not named had not written.
+    After(BTreeMap<Writer, u64>),
+    /// That is not known. Of the node's own transactions it holds those from this number on.
+    Unclear(u64),
+}
+
+impl Since {
+    /// It begins where the node did.
+    #[must_use]
+    pub fn beginning() -> Self {
+        Self::After(BTreeMap::new())
+    }
+}
+
+/// A node whose journal can be read.
+pub trait ReadJournal {
+    /// What the journal tells of itself.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when it cannot be read at all.
+    fn head(&mut self) -> Result<Head, ReadFault>;
+
+    /// Reads it from its beginning to where it ends now, in order. `each` ends it early by breaking.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when it cannot be read to its end; what was handed out until then holds.
+    fn read(&mut self, each: &mut dyn FnMut(Entry) -> ControlFlow<()>) -> Result<(), ReadFault>;
+}
