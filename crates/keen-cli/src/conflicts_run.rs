@@ -31,6 +31,8 @@ pub(crate) struct Asked {
     pub(crate) until: Option<Moment>,
     pub(crate) wait: Duration,
     pub(crate) silence: Duration,
+    /// The number to read binary logs as.
+    pub(crate) reader: u32,
 }
 
 /// What it came to.
@@ -97,7 +99,7 @@ pub(crate) fn run(loaded: &Loaded, asked: &Asked, stop: &Stop) -> Outcome {
     let topology = &loaded.topology;
     let started = Timestamp::now();
     let clock = Instant::now();
-    let doors = Doors::new(loaded, asked.wait, asked.silence, stop);
+    let doors = Doors::new(loaded, asked.wait, asked.silence, stop).reading_as(asked.reader);
     let nodes = (0..topology.nodes.len()).fold(0, |all, node| all | bit(node)) & asked.nodes;
     let life = asked.key.as_ref().and_then(|key| Some((&asked.tables.first()?[..], &key[..])));
     let mut found = conflicts::run(&Request {

@@ -9,7 +9,7 @@ use keen_core::ports::{LookAtNode, ReadFault, ReadRows};
 use keen_core::topology::{Address, Engine, Node, NodeId, Secret, Server};
 use keen_nodes::conflicts::Journal;
 use keen_nodes::flow::Watched;
-use keen_nodes::mariadb::{MariaDbLinks, MariaDbNode, MariaDbProbe};
+use keen_nodes::mariadb::{MariaDbJournal, MariaDbLinks, MariaDbNode, MariaDbProbe};
 use keen_nodes::postgres::{PostgresLinks, PostgresNode, PostgresProbe};
 use keen_nodes::probe::Probed;
 use keen_nodes::server::{Access, Password};
@@ -37,6 +37,8 @@ pub(crate) struct Doors<'a> {
     files: sqlite::Options,
     wait: Duration,
     silence: Duration,
+    /// The number to read binary logs as.
+    reader: u32,
     stop: Arc<AtomicBool>,
 }
 
@@ -49,7 +51,12 @@ impl<'a> Doors<'a> {
             stop: Arc::clone(&stop.0),
         };
         let stop = Arc::clone(&stop.0);
-        Self { loaded, paths: paths(loaded), files, wait, silence, stop }
+        Self { loaded, paths: paths(loaded), files, wait, silence, reader: 0, stop }
+    }
+
+    /// Binary logs are read as this number.
+    pub(crate) fn reading_as(self, reader: u32) -> Self {
+        Self { reader, ..self }
     }
 
     /// Opens a node to read its rows, at the first of its addresses that answers.
@@ -145,10 +152,22 @@ impl<'a> Doors<'a> {
                     let journal = SqliteJournal::open(&path, &node.name, names, &self.files)?;
                     Ok(Box::new(journal))
                 }
-                Address::Server(server) => Err(ReadFault::new(
-                    format!("keen does not read journals of {} yet", server.engine.name()),
-                    "leave it out with --node",
-                )),
+                Address::Server(server) => self.access(node, server).and_then(|access| {
+                    Ok(match server.engine {
+                        Engine::MariaDb => {
+                            Box::new(MariaDbJournal::open(&access, tables, self.reader)?) as _
+                        }
+                        _ => {
+                            return Err(ReadFault::new(
+                                format!(
+                                    "keen does not read journals of {} yet",
+                                    server.engine.name()
+                                ),
+                                "leave it out with --node",
+                            ));
+                        }
+                    })
+                }),
             }
         })
     }

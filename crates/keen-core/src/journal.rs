@@ -119,6 +119,8 @@ pub struct Head {
     pub identity: Option<Arc<str>>,
     /// What had been applied before it begins.
     pub since: Since,
+    /// It holds the node's own writes alone, and does not tell what arrived from others.
+    pub own_only: bool,
     /// What was noticed that keeps it from telling everything.
     pub notes: Vec<String>,
 }

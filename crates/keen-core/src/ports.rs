@@ -194,6 +194,11 @@ pub trait ReadRows {
     /// What kind of node this is, in a few words.
     fn about(&self) -> String;
 
+    /// What the node calls itself in the journals of others, if it has a name of its own for that.
+    fn calls_itself(&mut self) -> Option<String> {
+        None
+    }
+
     /// About how many rows a table has, if that costs next to nothing to know.
     fn estimate(&mut self, _table: &str) -> Option<u64> {
         None

@@ -36,6 +36,7 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
         until: args.until.clone(),
         wait: args.wait,
         silence: args.silence,
+        reader: args.reader,
     };
     let mut out = Output::open(args.output.as_deref(), terminal.stdout())?;
     let keeping = Keeping::new(&args.ledger, &args.topology);

@@ -8,6 +8,7 @@
     reason = "each test uses its part"
 )]
 
+pub mod conflicts;
 pub mod flow;
 pub mod preflight;
 pub mod servers;

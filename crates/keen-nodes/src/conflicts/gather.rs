@@ -399,11 +399,11 @@ pub(super) fn reach(
     for (number, writer) in writers.iter().enumerate() {
         let Ok(number) = WriterId::try_from(number) else { continue };
         let seen = read.spans.get(&number);
+        let own = head.identity.as_ref() == Some(&writer.origin);
         let start = match &head.since {
+            _ if head.own_only && !own => Start::Unclear(u64::MAX),
             Since::After(up_to) => Start::UpTo(up_to.get(writer).copied().unwrap_or(0)),
-            Since::Unclear(from) if head.identity.as_ref() == Some(&writer.origin) => {
-                Start::Unclear(*from)
-            }
+            Since::Unclear(from) if own => Start::Unclear(*from),
             Since::Unclear(_) => {
                 let first = seen.map(|seen| seen.first);
                 Start::Unclear(first.into_iter().chain(anchors(number)).min().unwrap_or(u64::MAX))
@@ -411,5 +411,5 @@ pub(super) fn reach(
         };
         spans.insert(number, Span { start, last: seen.map(|seen| seen.last) });
     }
-    Reach { spans, complete: matches!(head.since, Since::After(_)) }
+    Reach { spans, complete: matches!(head.since, Since::After(_)) && !head.own_only }
 }

@@ -150,7 +150,13 @@ pub fn run(request: &Request<'_>) -> Found {
     let (tables, left) = tables::tables(topology, request.tables, &shapes);
     (found.tables, found.left) = (tables, left);
     let (heads, mut journals) = open(request, &mut found);
-    let identities = identities(topology, &heads);
+    let mut known = identities(topology, &heads);
+    // A node whose journal cannot be read may still have said who it is.
+    for (node, report) in &found.nodes {
+        if let Some(identity) = &report.identity {
+            known.entry(Arc::from(&identity[..])).or_insert(*node);
+        }
+    }
     for (node, other, name) in twins(topology, &heads) {
         let reason = ReadFault::new(
             format!(
@@ -165,7 +171,7 @@ pub fn run(request: &Request<'_>) -> Found {
     let life = request.life.and_then(|(table, key)| {
         Some((tables.iter().position(|known| known.name == table)?, key.to_vec()))
     });
-    let shared = Shared::new(&tables, identities, &heads, life, request.stop);
+    let shared = Shared::new(&tables, known, &heads, life, request.stop);
     let mut reads: BTreeMap<NodeId, Read> = std::thread::scope(|scope| {
         let reading: Vec<_> = journals
             .iter_mut()
@@ -280,7 +286,10 @@ fn shapes(
     for (node, asked) in asked {
         let report = found.nodes.entry(node).or_default();
         match asked {
-            Ok(Ok(of_node)) => drop(shapes.insert(node, of_node)),
+            Ok(Ok((identity, of_node))) => {
+                report.identity = identity;
+                shapes.insert(node, of_node);
+            }
             Ok(Err(fault)) => report.rows_fault = Some(fault),
             Err(_) => report.rows_fault = Some(fell_over()),
         }
@@ -288,8 +297,12 @@ fn shapes(
     shapes
 }
 
-fn ask(request: &Request<'_>, node: NodeId) -> Result<BTreeMap<String, TableShape>, ReadFault> {
+/// What a node calls itself, if it says, and the shapes of its tables.
+type Said = (Option<String>, BTreeMap<String, TableShape>);
+
+fn ask(request: &Request<'_>, node: NodeId) -> Result<Said, ReadFault> {
     let mut reader = (request.open)(node)?;
+    let identity = reader.calls_itself();
     let mut shapes = BTreeMap::new();
     for (name, local) in names(request.topology, node) {
         match reader.shape(&local) {
@@ -298,7 +311,7 @@ fn ask(request: &Request<'_>, node: NodeId) -> Result<BTreeMap<String, TableShap
             Err(fault) => tracing::debug!(node, name, %fault, "no shape"),
         }
     }
-    Ok(shapes)
+    Ok((identity, shapes))
 }
 
 /// The tables of the sets that a node carries: as the sets name them, and as it does.
@@ -348,7 +361,8 @@ fn open(
         match opened {
             Ok(Ok((head, journal))) => {
                 report.about.clone_from(&head.about);
-                report.identity = head.identity.as_ref().map(ToString::to_string);
+                report.identity =
+                    head.identity.as_ref().map(ToString::to_string).or(report.identity.take());
                 report.notes.clone_from(&head.notes);
                 report.complete = matches!(head.since, Since::After(_));
                 heads.insert(node, head);

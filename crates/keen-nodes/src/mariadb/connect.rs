@@ -112,6 +112,11 @@ impl Session {
         rows.map_err(|error| failed(&self.access, &mut self.given_up, doing, &error))
     }
 
+    /// The connection alone, to be used up.
+    pub(super) fn into_connection(self) -> Conn {
+        self.connection
+    }
+
     pub(super) fn usable(&self) -> Result<(), ReadFault> {
         self.given_up.clone().map_or(Ok(()), Err)
     }

@@ -5,6 +5,7 @@
 //! pinned: times come in UTC, text as UTF-8 whatever character set holds it,
 //! and a filter means what standard SQL says.
 
+mod binlog;
 mod connect;
 mod decode;
 mod fault;
@@ -21,6 +22,7 @@ use keen_core::rows::{Batch, RowWriter};
 use keen_core::shape::TableShape;
 
 use crate::server::Access;
+pub use binlog::MariaDbJournal;
 use connect::Session;
 pub use links::MariaDbLinks;
 pub use probe::MariaDbProbe;
@@ -62,6 +64,12 @@ impl MariaDbNode {
 }
 
 impl ReadRows for MariaDbNode {
+    fn calls_itself(&mut self) -> Option<String> {
+        let ids: Vec<u64> =
+            self.session.rows("look who it is", "SELECT @@global.server_id", ()).ok()?;
+        ids.first().map(ToString::to_string)
+    }
+
     fn about(&self) -> String {
         self.about.clone()
     }

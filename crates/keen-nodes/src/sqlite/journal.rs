@@ -66,6 +66,7 @@ impl ReadJournal for SqliteJournal {
             about: "stand-in journal".to_owned(),
             identity: Some(Arc::clone(&self.name)),
             since: Since::beginning(),
+            own_only: false,
             notes: Vec::new(),
         })
     }

@@ -1,0 +1,325 @@
+//! Conflicts on a real mesh of MariaDB servers, found in their binary logs.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use common::conflicts::{Conflicts, one};
+use common::servers::{Network, PATIENCE};
+use keen_lab::servers::{Engine, links};
+use mysql::prelude::Queryable;
+
+/// What each server is told while none hears of the others; then they hear of each other.
+fn apart(network: &Network, writes: &[(usize, &str)]) {
+    let all = |sql: &str| network.servers.iter().for_each(|server| server.run(sql).unwrap());
+    all("STOP ALL SLAVES");
+    for (server, sql) in writes {
+        network.servers[*server].run(sql).unwrap();
+    }
+    all("START ALL SLAVES");
+}
+
+/// A mesh whose logs the account may read.
+fn mesh() -> Network {
+    let network = Network::mariadb_mesh();
+    for server in &network.servers {
+        server
+            .run("SET SESSION sql_log_bin = 0;\nGRANT REPLICATION SLAVE ON *.* TO 'keen'@'%'")
+            .unwrap();
+    }
+    network
+}
+
+/// Waits until a query has the same answer on every server.
+fn until_all_say(network: &Network, sql: &str, answer: &str) {
+    let began = std::time::Instant::now();
+    let said = |server: &keen_lab::servers::Server| -> Option<String> {
+        server.mariadb().unwrap().query_first(sql).unwrap()
+    };
+    while !network.servers.iter().all(|server| said(server).as_deref() == Some(answer)) {
+        assert!(began.elapsed() < PATIENCE, "{sql} is not {answer}");
+        std::thread::sleep(std::time::Duration::from_millis(50));
+    }
+}
+
+fn settle(network: &Network) {
+    links::mariadb_settled(&network.servers, PATIENCE).unwrap();
+}
+
+#[test]
+fn races_are_found_with_their_kind_and_what_came_of_them() {
+    let network = mesh();
+    let quiet = network.conflicts(&[]);
+    assert_eq!(quiet.code, 0, "{quiet:?}");
+    assert_eq!(quiet.conflicts().len(), 0);
+
+    // The values end swapped, while every status is healthy.
+    apart(
+        &network,
+        &[
+            (0, "UPDATE stay SET beds = 3 WHERE id = 2"),
+            (1, "UPDATE stay SET beds = 5 WHERE id = 2"),
+        ],
+    );
+    settle(&network);
+    let run = network.conflicts(&[]);
+    assert_eq!(run.code, 1, "{run:?}");
+    let found = one(&run, "update-update");
+    assert_eq!(found["of"]["row"]["id"], 2);
+    assert_eq!(found["proven"], true);
+    assert_eq!(found["standing"], "settled apart");
+    assert_eq!(found["rows"][0]["now"]["a"]["row"]["beds"], 5);
+    assert_eq!(found["rows"][0]["now"]["b"]["row"]["beds"], 3);
+    assert_eq!(found["won_by"], serde_json::json!(["last-come"]));
+    let writes = found["writes"].as_array().unwrap();
+    assert_eq!((&writes[0]["node"], &writes[1]["node"]), (&"a".into(), &"b".into()));
+    assert_eq!(writes[0]["transaction"].as_str().unwrap().split('-').next(), Some("1"));
+
+    // A write that had seen both sides heals it.
+    network.servers[2].run("UPDATE stay SET beds = 8 WHERE id = 2").unwrap();
+    settle(&network);
+    let run = network.conflicts(&[]);
+    assert_eq!(run.code, 0, "{run:?}");
+    let found = one(&run, "update-update");
+    assert_eq!(found["standing"], "healed");
+    assert_eq!(found["writes_lost"], 0);
+
+    // Different columns: each side's whole row replaces the other's.
+    apart(
+        &network,
+        &[
+            (0, "UPDATE guest SET name = 'Aina' WHERE id = 1"),
+            (1, "UPDATE guest SET member = false WHERE id = 1"),
+        ],
+    );
+    settle(&network);
+    let run = network.conflicts(&["--kind", "other-columns"]);
+    assert_eq!(run.code, 1, "{run:?}");
+    assert_eq!(one(&run, "other-columns")["standing"], "settled apart");
+}
+
+#[test]
+fn ordered_writes_are_no_conflict() {
+    let network = mesh();
+    for round in 0..12 {
+        let server = &network.servers[round % 3];
+        server.run(&format!("UPDATE stay SET beds = {round} WHERE id = 2")).unwrap();
+        settle(&network);
+    }
+    let run = network.conflicts(&[]);
+    assert_eq!(run.code, 0, "{run:?}");
+    assert_eq!(run.conflicts().len(), 0, "{run:?}");
+    assert_eq!(run.json()["complete"], true);
+}
+
+#[test]
+fn inserts_and_deletes_that_race() {
+    let network = mesh();
+    // A delete that meets an updated row applies silently; the update then finds no row.
+    network
+        .servers
+        .iter()
+        .for_each(|server| server.run("SET GLOBAL slave_exec_mode = IDEMPOTENT").unwrap());
+    apart(
+        &network,
+        &[
+            (0, "DELETE FROM stay WHERE id = 3"),
+            (1, "UPDATE stay SET beds = 9 WHERE id = 3"),
+            (1, "INSERT INTO guest VALUES (700, 'Elva', true)"),
+        ],
+    );
+    until_all_say(
+        &network,
+        "SELECT (SELECT count(*) FROM stay WHERE id = 3) * 10 + (SELECT count(*) FROM guest WHERE id = 700)",
+        "1",
+    );
+    let run = network.conflicts(&[]);
+    let found = one(&run, "update-delete");
+    assert_eq!(found["of"]["row"]["id"], 3);
+    assert_eq!(found["proven"], true);
+    assert_eq!(found["standing"], "settled alike");
+    assert_eq!(found["writes_lost"], 1);
+    let lost = found["writes"].as_array().unwrap().iter().find(|w| w["fate"] == "lost").unwrap();
+    assert_eq!((&lost["node"], &lost["after"]["beds"]), (&"b".into(), &9.into()));
+
+    apart(
+        &network,
+        &[
+            (0, "INSERT INTO guest VALUES (900, 'Bero', true)"),
+            (1, "INSERT INTO guest VALUES (900, 'Cilia', false)"),
+        ],
+    );
+    until_all_say(&network, "SELECT count(*) FROM guest WHERE id = 900", "1");
+    std::thread::sleep(std::time::Duration::from_millis(500));
+    let run = network.conflicts(&["--kind", "insert-insert"]);
+    let found = one(&run, "insert-insert");
+    assert_eq!(found["of"]["row"]["id"], 900);
+    assert_eq!(found["proven"], true);
+}
+
+#[test]
+fn clocks_that_are_wrong_change_nothing() {
+    let network = mesh();
+    apart(
+        &network,
+        &[
+            (
+                0,
+                "SET SESSION timestamp = UNIX_TIMESTAMP() - 3600;\nUPDATE stay SET beds = 3 WHERE id = 2",
+            ),
+            (
+                1,
+                "SET SESSION timestamp = UNIX_TIMESTAMP() + 3600;\nUPDATE stay SET beds = 5 WHERE id = 2",
+            ),
+        ],
+    );
+    settle(&network);
+    let run = network.conflicts(&[]);
+    let found = one(&run, "update-update");
+    assert_eq!((&found["proven"], &found["standing"]), (&true.into(), &"settled apart".into()));
+
+    // One after the other, the later one by a clock that is an hour behind.
+    network.servers[0].run("SET SESSION timestamp = UNIX_TIMESTAMP() + 3600;\nUPDATE stay SET beds = 6 WHERE id = 1").unwrap();
+    settle(&network);
+    network.servers[1].run("SET SESSION timestamp = UNIX_TIMESTAMP() - 3600;\nUPDATE stay SET beds = 7 WHERE id = 1").unwrap();
+    settle(&network);
+    let run = network.conflicts(&["--table", "stay", "--key", "1"]);
+    assert_eq!(run.conflicts().len(), 0, "{run:?}");
+}
+
+#[test]
+fn shapes_that_change_on_two_sides() {
+    let network = mesh();
+    apart(
+        &network,
+        &[
+            (0, "ALTER TABLE stay ADD COLUMN dog INT"),
+            (0, "INSERT INTO guest VALUES (800, 'Dario', true)"),
+            (1, "UPDATE stay SET beds = 4 WHERE id = 1"),
+            (1, "ALTER TABLE stay ADD COLUMN cat TEXT"),
+        ],
+    );
+    settle(&network);
+    let run = network.conflicts(&[]);
+    let found = one(&run, "shape-shape");
+    assert_eq!(found["table"], "stay");
+    assert_eq!(found["standing"], "settled apart", "the columns came in two orders");
+    let statements: Vec<&str> = found["writes"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|w| w["statement"].as_str().unwrap())
+        .collect();
+    assert_eq!(
+        statements,
+        ["ALTER TABLE stay ADD COLUMN dog INT", "ALTER TABLE stay ADD COLUMN cat TEXT"]
+    );
+    assert_eq!(found["breaks"], serde_json::json!([{"from": "b", "to": "a", "rows": 1}]));
+}
+
+#[test]
+fn a_journal_that_cannot_be_read_costs_its_proofs_and_no_more() {
+    let network = mesh();
+    apart(
+        &network,
+        &[
+            (0, "UPDATE stay SET beds = 3 WHERE id = 2"),
+            (1, "UPDATE stay SET beds = 5 WHERE id = 2"),
+            (1, "UPDATE stay SET beds = 5 WHERE id = 1"),
+            (2, "UPDATE stay SET beds = 6 WHERE id = 1"),
+        ],
+    );
+    settle(&network);
+    assert_eq!(network.conflicts(&[]).conflicts().len(), 2);
+
+    // Without the right to read logs.
+    network.servers[0]
+        .run("SET SESSION sql_log_bin = 0;\nREVOKE REPLICATION SLAVE ON *.* FROM 'keen'@'%'")
+        .unwrap();
+    let run = network.conflicts(&[]);
+    assert_eq!(run.code, 1, "{run:?}");
+    let json = run.json();
+    assert_eq!(json["complete"], false);
+    let fault = json["nodes"][0]["fault"].as_str().unwrap();
+    assert!(fault.contains("GRANT REPLICATION SLAVE"), "{fault}");
+    let of = |id: i64| {
+        let found = run.conflicts().into_iter().find(|c| c["of"]["row"]["id"] == id);
+        found.unwrap_or_else(|| panic!("no conflict of {id}: {run:?}"))
+    };
+    assert_eq!(of(1)["proven"], true, "b and c tell that by themselves");
+    assert_eq!(of(2)["proven"], false);
+    assert_eq!(of(2)["doubt"], serde_json::json!({"why": "journal_not_read", "node": "a"}));
+    network.servers[0]
+        .run("SET SESSION sql_log_bin = 0;\nGRANT REPLICATION SLAVE ON *.* TO 'keen'@'%'")
+        .unwrap();
+
+    // A log that no longer reaches back tells by its list of what came before; a write is still in the others'.
+    let began = std::time::Instant::now();
+    loop {
+        // A file that a replica still reads is kept.
+        network.servers[0].run("FLUSH BINARY LOGS").unwrap();
+        let mut client = network.servers[0].mariadb().unwrap();
+        let files: Vec<mysql::Row> = client.query("SHOW BINARY LOGS").unwrap();
+        let last: String = files.last().unwrap().get(0).unwrap();
+        network.servers[0].run(&format!("PURGE BINARY LOGS TO '{last}'")).unwrap();
+        let files: Vec<mysql::Row> = client.query("SHOW BINARY LOGS").unwrap();
+        if files.len() == 1 {
+            break;
+        }
+        assert!(began.elapsed() < PATIENCE, "the log is not purged");
+        std::thread::sleep(std::time::Duration::from_millis(100));
+    }
+    let run = network.conflicts(&[]);
+    let of = |id: i64| run.conflicts().into_iter().find(|c| c["of"]["row"]["id"] == id);
+    assert_eq!(of(1).unwrap()["proven"], true);
+    assert_eq!(of(2).unwrap()["proven"], false, "{run:?}");
+    assert_eq!(
+        of(2).unwrap()["doubt"],
+        serde_json::json!({"why": "journal_too_short", "node": "a"})
+    );
+}
+
+#[test]
+fn no_replica_is_thrown_out_and_nothing_is_written() {
+    let network = mesh();
+    let states = || {
+        let mut states = Vec::new();
+        for server in &network.servers {
+            let rows: Vec<mysql::Row> =
+                server.mariadb().unwrap().query("SHOW ALL SLAVES STATUS").unwrap();
+            for row in rows {
+                let text = |name: &str| row.get::<Option<String>, _>(name).unwrap();
+                states.push((text("Slave_IO_Running"), text("Last_IO_Error")));
+            }
+        }
+        states
+    };
+    let before = states();
+    for _ in 0..3 {
+        assert_eq!(network.conflicts(&[]).code, 0);
+    }
+    assert_eq!(states(), before);
+    assert!(before.iter().all(|(io, _)| io.as_deref() == Some("Yes")));
+    // Without the right to see who reads already, a number is not tried.
+    let run = network.conflicts(&["--reader", "4711"]);
+    assert_eq!(run.code, 3, "{run:?}");
+    assert!(run.out.contains("GRANT REPLICATION MASTER ADMIN"), "{run:?}");
+    for server in &network.servers {
+        server
+            .run(
+                "SET SESSION sql_log_bin = 0;\nGRANT REPLICATION MASTER ADMIN ON *.* TO 'keen'@'%'",
+            )
+            .unwrap();
+    }
+    // A number that a replica has is refused, and so is the server's own.
+    for taken in ["2", "1"] {
+        let run = network.conflicts(&["--reader", taken]);
+        assert_eq!(run.code, 3, "{run:?}");
+        let json = run.json();
+        let fault = json["nodes"][0]["fault"].as_str().unwrap();
+        assert!(fault.contains(&format!("reader number {taken} is taken")), "{fault}");
+    }
+    assert_eq!(network.conflicts(&["--reader", "4711"]).code, 0);
+    assert_eq!(states(), before);
+    assert_eq!(network.servers[0].engine(), Engine::MariaDb);
+}

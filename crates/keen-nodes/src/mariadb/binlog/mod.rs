@@ -1,0 +1,629 @@
+//! The binary log as a journal, read over the replication protocol.
+//!
+//! Keen reads as number 0, which the server takes for a reader that is no replica: it throws nobody out,
+//! is kept in no list, and stops nothing. The log is read from the first file that is still there to where
+//! it ends, and the connection is closed.
+//!
+//! Events are taken apart here, byte by byte: the library frames them, but knows neither MariaDB's own ones
+//! nor all its types. The forms are those of the server's `log_event.h` and `field.cc`.
+
+mod bytes;
+mod cells;
+mod statement;
+mod table;
+
+use std::collections::{BTreeMap, HashMap};
+use std::ops::ControlFlow;
+use std::sync::Arc;
+
+use keen_core::journal::{
+    Act, Begin, Entry, Head, Id, ReadJournal, RowChange, ShapeChange, Since, Stream, Writer,
+};
+use keen_core::ports::{FaultKind, ReadFault};
+use keen_core::shape::TableShape;
+use keen_core::value::Value;
+use mysql::BinlogDumpFlags;
+use mysql::{BinlogRequest, BinlogStream};
+
+use super::connect::Session;
+use super::{fault, shape};
+use crate::server::Access;
+use bytes::{Bytes, Torn, bit};
+use cells::{Column, Form};
+use table::{Logged, TableMap, kind};
+
+/// MariaDB's log of what was written, as far as it still has it.
+pub struct MariaDbJournal {
+    access: Access,
+    stream: BinlogStream,
+    head: Head,
+    tables: Vec<Known>,
+    /// What came before the first transaction, which belongs to it.
+    held: Option<(u8, u32, u32, Vec<u8>)>,
+}
+
+impl std::fmt::Debug for MariaDbJournal {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("MariaDbJournal").field("head", &self.head).finish_non_exhaustive()
+    }
+}
+
+/// A table that is wanted.
+struct Known {
+    /// As the sets name it.
+    name: Arc<str>,
+    /// Database and table, as the log names them.
+    place: (String, String),
+    shape: TableShape,
+    takes: HashMap<String, super::decode::Take>,
+}
+
+mod event {
+    pub(super) const QUERY: u8 = 2;
+    pub(super) const INCIDENT: u8 = 26;
+    pub(super) const TABLE_MAP: u8 = 19;
+    pub(super) const WRITE: u8 = 23;
+    pub(super) const UPDATE: u8 = 24;
+    pub(super) const DELETE: u8 = 25;
+    pub(super) const GTID: u8 = 162;
+    pub(super) const GTID_LIST: u8 = 163;
+    pub(super) const QUERY_COMPRESSED: u8 = 165;
+    pub(super) const DELETE_COMPRESSED: u8 = 168;
+}
+
+impl MariaDbJournal {
+    /// Logs in and begins to read the log. `tables` are named as the sets do, and as the node does.
+    /// `reader` is the number to read as; 0 is that of nobody.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when the server cannot be reached, refuses, or keeps no log that tells rows.
+    pub fn open(
+        access: &Access,
+        tables: &[(String, String)],
+        reader: u32,
+    ) -> Result<Self, ReadFault> {
+        let mut session = Session::open_to_look(access)?;
+        let mut known = Vec::new();
+        for (name, local) in tables {
+            match shape::look(&mut session, local) {
+                Ok((shape, described)) => known.push(Known {
+                    name: Arc::from(&name[..]),
+                    place: (
+                        shape.qualified.first().cloned().unwrap_or_default(),
+                        shape.qualified.get(1).cloned().unwrap_or_default(),
+                    ),
+                    takes: described.columns.into_iter().collect(),
+                    shape,
+                }),
+                Err(fault) if fault.kind == FaultKind::NoTable => {}
+                Err(fault) => return Err(fault),
+            }
+        }
+        let (head, foreign) = settings(&mut session)?;
+        if reader != 0 {
+            nobody_else_reads_as(&mut session, reader)?;
+        }
+        session.rows::<mysql::Row>(
+            "begin to read the log",
+            "SET @mariadb_slave_capability = 4",
+            (),
+        )?;
+        let request = BinlogRequest::new(reader)
+            .with_filename(&b""[..])
+            .with_pos(4_u64)
+            .with_flags(BinlogDumpFlags::BINLOG_DUMP_NON_BLOCK);
+        let stream = session
+            .into_connection()
+            .get_binlog_stream(request)
+            .map_err(|error| may_not(access, &error))?;
+        let mut journal = Self { access: access.clone(), stream, head, tables: known, held: None };
+        journal.to_the_beginning(foreign)?;
+        Ok(journal)
+    }
+
+    /// Reads up to the first transaction: what comes before says what had been applied before.
+    fn to_the_beginning(&mut self, foreign: bool) -> Result<(), ReadFault> {
+        while let Some(event) = self.next()? {
+            let (kind, _, _, data) = &event;
+            match *kind {
+                event::GTID_LIST => {
+                    let list = gtid_list(data)
+                        .map_err(|Torn| self.torn("the list of what came before"))?;
+                    self.head.since = Since::After(list);
+                }
+                event::GTID => {
+                    self.held = Some(event);
+                    break;
+                }
+                _ => {}
+            }
+        }
+        if !foreign {
+            self.head.own_only = true;
+        }
+        Ok(())
+    }
+
+    /// The next event: its kind, time, the server that made it, and its bytes.
+    fn next(&mut self) -> Result<Option<(u8, u32, u32, Vec<u8>)>, ReadFault> {
+        if let Some(held) = self.held.take() {
+            return Ok(Some(held));
+        }
+        match self.stream.next() {
+            None => Ok(None),
+            Some(Ok(event)) => {
+                let header = event.header();
+                let about = (header.event_type_raw(), header.timestamp(), header.server_id());
+                Ok(Some((about.0, about.1, about.2, event.data().to_vec())))
+            }
+            Some(Err(error)) => Err(may_not(&self.access, &error)),
+        }
+    }
+
+    fn torn(&self, what: &str) -> ReadFault {
+        ReadFault::new(
+            format!("{what} in the log of {} cannot be taken apart", self.access.shown()),
+            "check the log with mariadb-binlog --verify-binlog-checksum; if it is sound, please report it",
+        )
+    }
+}
+
+/// What the server says of its log, and whether that has what came from others.
+fn settings(session: &mut Session) -> Result<(Head, bool), ReadFault> {
+    let shown = session.access().shown();
+    let rows: Vec<(String, u64, String, Option<u64>, u64)> = session.rows(
+        "look at its log",
+        "SELECT version(), @@global.log_bin, @@global.binlog_format, @@global.log_slave_updates, @@global.server_id",
+        (),
+    )?;
+    let Some((version, logs, format, others, id)) = rows.into_iter().next() else {
+        return Err(ReadFault::new(
+            format!("{shown} says nothing of its log"),
+            "check the account",
+        ));
+    };
+    if !version.contains("MariaDB") {
+        return Err(ReadFault::new(
+            format!("{shown} is MySQL, whose log keen does not read"),
+            "export what was written to a file of the format in docs/journal.md, and name it as the node's journal",
+        ));
+    }
+    if logs == 0 {
+        return Err(ReadFault::new(
+            format!("{shown} keeps no binary log"),
+            "set log_bin, and what is written from then on can be judged",
+        ));
+    }
+    let mut notes = Vec::new();
+    if format != "ROW" {
+        notes.push(format!(
+            "binlog_format is {format}: what is logged as a statement names no rows, and is not judged"
+        ));
+    }
+    let others = others.unwrap_or(0) != 0;
+    if !others {
+        notes.push("log_slave_updates is off: its log does not tell what arrived here, so nothing it wrote is proven to have raced".to_owned());
+    }
+    let version = version.split('-').next().unwrap_or_default();
+    let head = Head {
+        about: format!("mariadb {version} binary log"),
+        identity: Some(Arc::from(id.to_string())),
+        since: Since::Unclear(u64::MAX),
+        own_only: false,
+        notes,
+    };
+    Ok((head, others))
+}
+
+/// A reader that takes a replica's number throws that replica out.
+fn nobody_else_reads_as(session: &mut Session, reader: u32) -> Result<(), ReadFault> {
+    let mut taken: Vec<u64> =
+        session.rows("look who reads its log", "SELECT @@global.server_id", ())?;
+    let hosts: Result<Vec<mysql::Row>, ReadFault> =
+        session.rows("look who reads its log", "SHOW SLAVE HOSTS", ());
+    let hosts = hosts.map_err(|fault| ReadFault {
+        advice: format!(
+            "leave --reader away, or GRANT REPLICATION MASTER ADMIN ON *.* TO {}, so that it can be seen whether {reader} is taken",
+            session.access().server.user
+        ),
+        ..fault
+    })?;
+    taken.extend(hosts.iter().filter_map(|row| row.get::<u64, _>(0)));
+    let masters: Vec<mysql::Row> =
+        session.rows("look whom it follows", "SHOW ALL SLAVES STATUS", ())?;
+    taken.extend(
+        masters.iter().filter_map(|row| row.get::<Option<u64>, _>("Master_Server_Id").flatten()),
+    );
+    if taken.contains(&u64::from(reader)) {
+        return Err(ReadFault::new(
+            format!(
+                "reader number {reader} is taken: reading the log as it would throw a replica out"
+            ),
+            "leave --reader away, or choose a number that no server has",
+        ));
+    }
+    Ok(())
+}
+
+fn may_not(access: &Access, error: &mysql::Error) -> ReadFault {
+    let fault = fault::explain(access, "read the binary log", error);
+    match error {
+        mysql::Error::MySqlError(said) if matches!(said.code, 1227 | 1045 | 1044) => ReadFault {
+            advice: format!(
+                "GRANT REPLICATION SLAVE, BINLOG MONITOR ON *.* TO {}",
+                access.server.user
+            ),
+            kind: FaultKind::NotAllowed,
+            ..fault
+        },
+        _ => fault,
+    }
+}
+
+/// How many there are, then of each its domain, its server and its number.
+fn gtid_list(data: &[u8]) -> Result<BTreeMap<Writer, u64>, Torn> {
+    let mut from = Bytes(data);
+    let count = from.little(4)? & 0x0fff_ffff;
+    let mut list = BTreeMap::new();
+    for _ in 0..count {
+        let (domain, server, place) = (from.little(4)?, from.little(4)?, from.little(8)?);
+        let domain = u32::try_from(domain).map_err(|_| Torn)?;
+        list.insert(writer(domain, &server.to_string()), place);
+    }
+    Ok(list)
+}
+
+fn writer(domain: u32, server: &str) -> Writer {
+    Writer { origin: Arc::from(server), stream: Stream::Domain(domain) }
+}
+
+impl ReadJournal for MariaDbJournal {
+    fn head(&mut self) -> Result<Head, ReadFault> {
+        Ok(self.head.clone())
+    }
+
+    fn read(&mut self, each: &mut dyn FnMut(Entry) -> ControlFlow<()>) -> Result<(), ReadFault> {
+        let mut reading = Reading::default();
+        while let Some((kind, time, server, data)) = self.next()? {
+            let flow = self.event(&mut reading, (kind, time, server), &data, each)?;
+            if flow.is_break() {
+                break;
+            }
+        }
+        Ok(())
+    }
+}
+
+/// What is known while the log is read.
+#[derive(Default)]
+struct Reading {
+    order: u64,
+    /// By the log's number of the table: which one it is, and how its cells are decoded.
+    maps: HashMap<u64, Option<Mapped>>,
+    /// Layouts that were worked out before.
+    layouts: Vec<(TableMap, Mapped)>,
+    writers: HashMap<(u32, u32), Writer>,
+}
+
+#[derive(Clone)]
+struct Mapped {
+    table: usize,
+    columns: Arc<[Column]>,
+    names: Arc<[String]>,
+}
+
+impl MariaDbJournal {
+    fn event(
+        &self,
+        reading: &mut Reading,
+        (kind, time, server): (u8, u32, u32),
+        data: &[u8],
+        each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
+    ) -> Result<ControlFlow<()>, ReadFault> {
+        let torn = |what: &'static str| move |Torn| self.torn(what);
+        match kind {
+            event::GTID => {
+                let mut from = Bytes(data);
+                let mut numbers =
+                    || -> Result<(u64, u64), Torn> { Ok((from.little(8)?, from.little(4)?)) };
+                let (place, domain) = numbers().map_err(torn("a transaction's number"))?;
+                let domain = u32::try_from(domain).unwrap_or(u32::MAX);
+                let writer = reading
+                    .writers
+                    .entry((domain, server))
+                    .or_insert_with(|| writer(domain, &server.to_string()));
+                reading.order += 1;
+                return Ok(each(Entry::Begin(Begin {
+                    order: reading.order,
+                    id: Id { writer: writer.clone(), place },
+                    made: Some(i64::from(time) * 1_000_000),
+                })));
+            }
+            event::TABLE_MAP => {
+                let map = table::read(data).map_err(torn("the layout of a table"))?;
+                let id = map.id;
+                let mapped = self.mapped(reading, map)?;
+                reading.maps.insert(id, mapped);
+            }
+            event::WRITE | event::UPDATE | event::DELETE => {
+                return self.rows(reading, kind, data, each);
+            }
+            event::QUERY => {
+                let (schema, sql) = query(data).map_err(torn("a statement"))?;
+                let Some(found) = statement::reshapes(&sql) else {
+                    return Ok(ControlFlow::Continue(()));
+                };
+                for (of, table) in found.tables {
+                    let of = of.as_deref().unwrap_or(&schema);
+                    let known = self
+                        .tables
+                        .iter()
+                        .find(|known| known.place.0 == of && known.place.1 == table);
+                    if let Some(known) = known
+                        && each(Entry::Shape(ShapeChange {
+                            table: Arc::clone(&known.name),
+                            what: sql.clone(),
+                        }))
+                        .is_break()
+                    {
+                        return Ok(ControlFlow::Break(()));
+                    }
+                }
+            }
+            event::QUERY_COMPRESSED..=event::DELETE_COMPRESSED => {
+                return Err(ReadFault::new(
+                    format!(
+                        "the log of {} is compressed, which keen does not read",
+                        self.access.shown()
+                    ),
+                    "SET GLOBAL log_bin_compress = OFF, and what is written from then on can be judged",
+                ));
+            }
+            event::INCIDENT => {
+                return Err(ReadFault::new(
+                    format!(
+                        "the log of {} has an incident in it: something was lost before it was logged",
+                        self.access.shown()
+                    ),
+                    "look into the server's error log; what comes after cannot be judged",
+                ));
+            }
+            _ => {}
+        }
+        Ok(ControlFlow::Continue(()))
+    }
+
+    fn rows(
+        &self,
+        reading: &Reading,
+        kind: u8,
+        data: &[u8],
+        each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
+    ) -> Result<ControlFlow<()>, ReadFault> {
+        let table::Rows { table, told, mut rows } =
+            table::rows(data, kind == event::UPDATE).map_err(|Torn| self.torn("rows"))?;
+        let Some(Some(mapped)) = reading.maps.get(&table) else {
+            return Ok(ControlFlow::Continue(()));
+        };
+        let act = match kind {
+            event::WRITE => Act::Insert,
+            event::UPDATE => Act::Update,
+            _ => Act::Delete,
+        };
+        while !rows.0.is_empty() {
+            let mut side = |told: &[bool]| row(&mapped.columns, told, &mut rows);
+            let decoded = match act {
+                Act::Insert => side(&told[0]).map(|after| (None, Some(after))),
+                Act::Delete => side(&told[0]).map(|before| (Some(before), None)),
+                Act::Update => {
+                    side(&told[0]).and_then(|before| Ok((Some(before), Some(side(&told[1])?))))
+                }
+            };
+            let known = &self.tables[mapped.table];
+            let (before, mut after) =
+                decoded.map_err(|Torn| self.torn(&format!("a row of {}", known.name)))?;
+            // What an update leaves out is as it was.
+            if let (Some(before), Some(after)) = (&before, &mut after) {
+                for (old, new) in before.iter().zip(after) {
+                    if new.is_none() {
+                        new.clone_from(old);
+                    }
+                }
+            }
+            let change = RowChange {
+                table: Arc::clone(&known.name),
+                columns: Arc::clone(&mapped.names),
+                before,
+                after,
+                act,
+            };
+            if each(Entry::Row(change)).is_break() {
+                return Ok(ControlFlow::Break(()));
+            }
+        }
+        Ok(ControlFlow::Continue(()))
+    }
+
+    /// How the rows of a table are decoded; none if it is not wanted.
+    fn mapped(&self, reading: &mut Reading, map: TableMap) -> Result<Option<Mapped>, ReadFault> {
+        let same =
+            |(known, _): &&(TableMap, Mapped)| TableMap { id: map.id, ..known.clone() } == map;
+        if let Some((_, mapped)) = reading.layouts.iter().find(same) {
+            return Ok(Some(mapped.clone()));
+        }
+        let wanted = self
+            .tables
+            .iter()
+            .position(|known| known.place.0 == map.schema && known.place.1 == map.table);
+        let Some(table) = wanted else { return Ok(None) };
+        let known = &self.tables[table];
+        let names = self.names(known, &map)?;
+        let columns: Result<Vec<Column>, ReadFault> = map
+            .columns
+            .iter()
+            .zip(&names)
+            .map(|(logged, name)| self.column(known, &map, logged, name))
+            .collect();
+        let mapped = Mapped { table, columns: columns?.into(), names: names.into() };
+        reading.layouts.push((map, mapped.clone()));
+        Ok(Some(mapped))
+    }
+
+    /// The names of the columns: from the log, or from the table where that cannot be wrong.
+    fn names(&self, known: &Known, map: &TableMap) -> Result<Vec<String>, ReadFault> {
+        if map.named {
+            return Ok(map.columns.iter().map(|column| column.name.clone()).collect());
+        }
+        let now = &known.shape.columns;
+        if now.len() != map.columns.len() {
+            return Err(ReadFault::new(
+                format!(
+                    "the log of {} does not name the columns of {}, and the table had {} of them then and has {} now",
+                    self.access.shown(),
+                    known.name,
+                    map.columns.len(),
+                    now.len()
+                ),
+                "SET GLOBAL binlog_row_metadata = FULL, and what is written from then on can be judged",
+            ));
+        }
+        Ok(now.iter().map(|column| column.name.clone()).collect())
+    }
+
+    fn column(
+        &self,
+        known: &Known,
+        map: &TableMap,
+        logged: &Logged,
+        name: &str,
+    ) -> Result<Column, ReadFault> {
+        let refused = |what: String, advice: &str| {
+            Err(ReadFault::new(
+                format!("column {name} of {} on {} {what}", known.name, self.access.shown()),
+                advice,
+            ))
+        };
+        if matches!(logged.kind, kind::BLOB_COMPRESSED | kind::VARCHAR_COMPRESSED) {
+            return refused(
+                "is compressed in the log, which keen does not read".to_owned(),
+                "leave the table out with --table, or export what was written (docs/journal.md)",
+            );
+        }
+        let shape = known.shape.column(name);
+        let declared = shape.map_or(String::new(), |column| column.declared.to_ascii_lowercase());
+        let mut logged = logged.clone();
+        if !map.signed {
+            logged.unsigned = declared.contains("unsigned");
+        }
+        if logged.labels.is_empty() && matches!(logged.kind, kind::ENUM | kind::SET) {
+            logged.labels = labels(shape.map_or("", |column| &column.declared));
+        }
+        let take = known.takes.get(name).copied().unwrap_or_else(|| guessed(&logged));
+        let form = match &declared[..] {
+            _ if shape.is_some_and(|column| column.generated) => Form::Generated,
+            "uuid" => Form::Uuid,
+            "inet4" => Form::Inet4,
+            "inet6" => Form::Inet6,
+            fixed if fixed.starts_with("binary(") => {
+                let length = fixed.trim_start_matches("binary(").trim_end_matches(')').parse();
+                Form::Fixed(length.unwrap_or(0))
+            }
+            _ if take == super::decode::Take::Text || take == super::decode::Take::Json => {
+                let collation = shape.and_then(|column| column.collation.as_deref());
+                let charset = collation.map_or("utf8mb4", |c| c.split('_').next().unwrap_or(c));
+                match cells::form_of(charset) {
+                    Some(form) if !matches!(logged.kind, kind::ENUM | kind::SET) => form,
+                    Some(_) => Form::Plain,
+                    None => {
+                        return refused(
+                            format!(
+                                "is in the character set {charset}, which keen does not read from a log"
+                            ),
+                            "leave the table out with --table, or export what was written (docs/journal.md)",
+                        );
+                    }
+                }
+            }
+            _ => Form::Plain,
+        };
+        Ok(Column { name: name.to_owned(), logged, take, form })
+    }
+}
+
+/// How cells of a column are taken that the table has no more.
+fn guessed(logged: &Logged) -> super::decode::Take {
+    use super::decode::Take;
+    match logged.kind {
+        kind::NEWDECIMAL => Take::Decimal,
+        kind::DATE => Take::Date,
+        kind::DATETIME | kind::DATETIME2 => Take::Local,
+        kind::TIMESTAMP | kind::TIMESTAMP2 => Take::Moment,
+        kind::TIME | kind::TIME2 => Take::Time,
+        kind::BIT => Take::Bits(u32::from(logged.meta & 0xff) + u32::from(logged.meta >> 8) * 8),
+        kind::ENUM | kind::SET => Take::Text,
+        kind::STRING | kind::VARCHAR | kind::VAR_STRING | kind::BLOB | kind::GEOMETRY => {
+            // Collation 63 is that of bytes.
+            if logged.collation == Some(63) { Take::Bytes } else { Take::Text }
+        }
+        _ => Take::Number,
+    }
+}
+
+/// The labels of `enum('a','b''c')`.
+fn labels(declared: &str) -> Vec<String> {
+    let mut labels = Vec::new();
+    let mut rest = declared;
+    while let Some(start) = rest.find('\'') {
+        let mut label = String::new();
+        let mut chars = rest[start + 1..].char_indices().peekable();
+        let mut end = rest.len();
+        while let Some((at, c)) = chars.next() {
+            if c == '\'' && chars.next_if(|(_, next)| *next == '\'').is_none() {
+                end = start + 1 + at + 1;
+                break;
+            }
+            label.push(c);
+        }
+        labels.push(label);
+        rest = &rest[end.min(rest.len())..];
+    }
+    labels
+}
+
+fn row(
+    columns: &[Column],
+    told: &[bool],
+    from: &mut Bytes<'_>,
+) -> Result<Vec<Option<Value>>, Torn> {
+    let count = told.iter().filter(|told| **told).count();
+    let nulls = from.take(count.div_ceil(8))?;
+    let mut at = 0;
+    let mut cells = Vec::with_capacity(columns.len());
+    for (column, told) in columns.iter().zip(told) {
+        if !told {
+            cells.push(None);
+            continue;
+        }
+        let null = bit(nulls, at);
+        at += 1;
+        cells.push(match null {
+            true if column.form == Form::Generated => None,
+            true => Some(Value::Null),
+            false => cells::take(column, from)?,
+        });
+    }
+    Ok(cells)
+}
+
+/// The database a statement ran in, and its text.
+fn query(data: &[u8]) -> Result<(String, String), Torn> {
+    let mut from = Bytes(data);
+    from.take(8)?;
+    let schema = usize::from(from.u8()?);
+    from.take(2)?;
+    let variables = usize::try_from(from.little(2)?).map_err(|_| Torn)?;
+    from.take(variables)?;
+    let schema = String::from_utf8_lossy(from.take(schema)?).into_owned();
+    from.take(1)?;
+    Ok((schema, String::from_utf8_lossy(from.0).into_owned()))
+}

@@ -1,0 +1,157 @@
+//! Statements in the log that change the shape of a table.
+
+/// A statement that changes the shape of tables, and which.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Reshapes {
+    /// Schema, where it is named, and table.
+    pub(super) tables: Vec<(Option<String>, String)>,
+}
+
+/// The tables whose shape a statement changes, if it does.
+pub(super) fn reshapes(sql: &str) -> Option<Reshapes> {
+    let tokens = tokens(sql);
+    let word = |at: usize| match tokens.get(at) {
+        Some(Token::Word(word)) => word.to_ascii_uppercase(),
+        _ => String::new(),
+    };
+    let first_of = |from: usize, wanted: &[&str]| {
+        (from..tokens.len()).find(|at| wanted.contains(&&word(*at)[..]))
+    };
+    let mut at = match &word(0)[..] {
+        "ALTER" | "DROP" | "TRUNCATE" | "RENAME" => first_of(1, &["TABLE", "INDEX"])?,
+        "CREATE" => first_of(1, &["TABLE", "INDEX", "UNIQUE"])?,
+        _ => return None,
+    };
+    if word(at) == "UNIQUE" {
+        at = first_of(at, &["INDEX"])?;
+    }
+    if word(at) == "INDEX" {
+        at = first_of(at, &["ON"])?;
+    }
+    at += 1;
+    let mut tables = Vec::new();
+    loop {
+        while matches!(&word(at)[..], "IF" | "NOT" | "EXISTS" | "ONLINE" | "IGNORE") {
+            at += 1;
+        }
+        let name = |at: usize| match tokens.get(at) {
+            Some(Token::Word(name) | Token::Quoted(name)) => Some(name.clone()),
+            _ => None,
+        };
+        let first = name(at)?;
+        if tokens.get(at + 1) == Some(&Token::Sign('.')) {
+            tables.push((Some(first), name(at + 2)?));
+            at += 3;
+        } else {
+            tables.push((None, first));
+            at += 1;
+        }
+        // RENAME TABLE a TO b, c TO d; DROP TABLE a, b.
+        match (tokens.get(at), &word(0)[..]) {
+            (Some(Token::Sign(',')), "DROP" | "RENAME") => at += 1,
+            (Some(Token::Word(to)), "RENAME") if to.eq_ignore_ascii_case("TO") => at += 1,
+            _ => break,
+        }
+    }
+    Some(Reshapes { tables })
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Token {
+    Word(String),
+    Quoted(String),
+    Sign(char),
+}
+
+/// The beginning of a statement in words, without comments; what follows the first parenthesis is of no interest.
+fn tokens(sql: &str) -> Vec<Token> {
+    let mut tokens = Vec::new();
+    let mut rest = sql;
+    while let Some(first) = rest.chars().next() {
+        let skip = |end: &str| rest.find(end).map_or(rest.len(), |at| at + end.len());
+        if rest.starts_with("/*") {
+            rest = &rest[skip("*/")..];
+        } else if rest.starts_with("--") || first == '#' {
+            rest = &rest[skip("\n")..];
+        } else if matches!(first, '`' | '"') {
+            let (name, after) = quoted(&rest[1..], first);
+            tokens.push(Token::Quoted(name));
+            rest = after;
+        } else if first.is_alphanumeric() || matches!(first, '_' | '$') || !first.is_ascii() {
+            let end = rest
+                .find(|c: char| !(c.is_alphanumeric() || matches!(c, '_' | '$') || !c.is_ascii()))
+                .unwrap_or(rest.len());
+            tokens.push(Token::Word(rest[..end].to_owned()));
+            rest = &rest[end..];
+        } else if first == '(' {
+            break;
+        } else {
+            if !first.is_whitespace() {
+                tokens.push(Token::Sign(first));
+            }
+            rest = &rest[first.len_utf8()..];
+        }
+    }
+    tokens
+}
+
+/// A quoted name, in which the quote stands twice, and what follows it.
+fn quoted(text: &str, quote: char) -> (String, &str) {
+    let mut name = String::new();
+    let mut chars = text.char_indices().peekable();
+    while let Some((at, c)) = chars.next() {
+        if c != quote {
+            name.push(c);
+        } else if chars.next_if(|(_, next)| *next == quote).is_some() {
+            name.push(quote);
+        } else {
+            return (name, &text[at + 1..]);
+        }
+    }
+    (name, "")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn names(sql: &str) -> Option<Vec<String>> {
+        let found = reshapes(sql)?;
+        let text = |(schema, table): (Option<String>, String)| match schema {
+            Some(schema) => format!("{schema}.{table}"),
+            None => table,
+        };
+        Some(found.tables.into_iter().map(text).collect())
+    }
+
+    #[test]
+    fn the_table_of_a_statement_is_found() {
+        for (sql, table) in [
+            ("ALTER TABLE stay ADD COLUMN note TEXT", "stay"),
+            ("/* by hand */ alter online table if exists `a ``b` drop column c", "a `b"),
+            ("ALTER TABLE huts.`stay` -- why\n ADD x INT", "huts.stay"),
+            ("CREATE UNIQUE INDEX i ON stay (bed)", "stay"),
+            ("CREATE TABLE IF NOT EXISTS \"bed\" (hut TEXT)", "bed"),
+            ("DROP INDEX i ON stay", "stay"),
+            ("TRUNCATE TABLE stay", "stay"),
+            ("CREATE OR REPLACE TABLE stay (id INT)", "stay"),
+        ] {
+            assert_eq!(names(sql), Some(vec![table.to_owned()]), "{sql}");
+        }
+        assert_eq!(names("RENAME TABLE a TO b, c TO d").expect("found"), ["a", "b", "c", "d"]);
+        assert_eq!(names("DROP TABLE `a`,`b` /* generated */").expect("found"), ["a", "b"]);
+    }
+
+    #[test]
+    fn other_statements_change_no_table() {
+        for sql in [
+            "CREATE USER a",
+            "GRANT SELECT ON huts.* TO a",
+            "BEGIN",
+            "INSERT INTO a VALUES (1)",
+            "",
+        ] {
+            assert_eq!(names(sql), None, "{sql}");
+        }
+    }
+}
