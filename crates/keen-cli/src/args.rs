@@ -472,6 +472,10 @@ pub(crate) struct ConflictsArgs {
     #[arg(long = "table", value_name = "TABLE")]
     pub(crate) tables: Vec<String>,
 
+    /// Print the statements that let keen read the nodes' journals, for each node, and do nothing.
+    #[arg(long, conflicts_with_all = ["key", "format", "kinds"])]
+    pub(crate) ddl: bool,
+
     /// Tell the whole life of this row of the table named by --table: its key, cells separated by commas.
     #[arg(long, value_name = "KEY", requires = "tables")]
     pub(crate) key: Option<String>,

@@ -10,7 +10,7 @@ use keen_core::topology::{Address, Engine, Node, NodeId, Secret, Server};
 use keen_nodes::conflicts::Journal;
 use keen_nodes::flow::Watched;
 use keen_nodes::mariadb::{MariaDbJournal, MariaDbLinks, MariaDbNode, MariaDbProbe};
-use keen_nodes::postgres::{PostgresLinks, PostgresNode, PostgresProbe};
+use keen_nodes::postgres::{self, PostgresJournal, PostgresLinks, PostgresNode, PostgresProbe};
 use keen_nodes::probe::Probed;
 use keen_nodes::server::{Access, Password};
 use keen_nodes::sqlite::{self, SqliteJournal, SqliteLinks, SqliteNode, SqliteProbe};
@@ -157,18 +157,25 @@ impl<'a> Doors<'a> {
                         Engine::MariaDb => {
                             Box::new(MariaDbJournal::open(&access, tables, self.reader)?) as _
                         }
-                        _ => {
-                            return Err(ReadFault::new(
-                                format!(
-                                    "keen does not read journals of {} yet",
-                                    server.engine.name()
-                                ),
-                                "leave it out with --node",
-                            ));
-                        }
+                        _ => Box::new(PostgresJournal::open(&access, &node.name, tables)?) as _,
                     })
                 }),
             }
+        })
+    }
+
+    /// Which tables of a PostgreSQL node can be published to keen's slot, and which cannot.
+    pub(crate) fn publishable(
+        &self,
+        id: NodeId,
+        tables: &[String],
+    ) -> Result<Vec<(String, bool)>, ReadFault> {
+        let node = &self.loaded.topology.nodes[id];
+        self.at_any(node, |address| match address {
+            Address::Server(server) => {
+                self.access(node, server).and_then(|access| postgres::publishable(&access, tables))
+            }
+            Address::Sqlite(_) => Ok(Vec::new()),
         })
     }
 

@@ -121,9 +121,32 @@ pub struct Head {
     pub since: Since,
     /// It holds the node's own writes alone, and does not tell what arrived from others.
     pub own_only: bool,
+    /// The slots through which others read this node's log.
+    pub slots: Vec<String>,
+    /// The slots of other nodes through which this one receives.
+    pub follows: Vec<String>,
     /// What was noticed that keeps it from telling everything.
     pub notes: Vec<String>,
 }
+
+impl Head {
+    /// Of a journal of which nothing is known but what it is and whose.
+    #[must_use]
+    pub fn nothing_known(about: String, identity: Option<Arc<str>>) -> Self {
+        Self {
+            about,
+            identity,
+            since: Since::Unclear(u64::MAX),
+            own_only: false,
+            slots: Vec::new(),
+            follows: Vec::new(),
+            notes: Vec::new(),
+        }
+    }
+}
+
+/// The slot, and the publication, through which keen peeks at PostgreSQL's log.
+pub const JOURNAL_SLOT: &str = "keen_journal";
 
 /// What had been applied at a node before its journal begins.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -149,6 +172,15 @@ pub trait ReadJournal {
     /// # Errors
     /// [`ReadFault`] when it cannot be read at all.
     fn head(&mut self) -> Result<Head, ReadFault>;
+
+    /// Tells it who the nodes are whose slots it follows, by slot; before it is read.
+    fn resolve(&mut self, _sources: &BTreeMap<String, Arc<str>>) {}
+
+    /// By origin up to which number the node has applied its transactions, as it says after the journal was
+    /// read; nothing where it does not say.
+    fn applied(&mut self) -> BTreeMap<Arc<str>, u64> {
+        BTreeMap::new()
+    }
 
     /// Reads it from its beginning to where it ends now, in order. `each` ends it early by breaking.
     ///

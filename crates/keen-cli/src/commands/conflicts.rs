@@ -4,13 +4,19 @@ use std::io::Write as _;
 
 use anyhow::{Context, Result, bail};
 
+use keen_core::expectation::bit;
+use keen_core::journal::JOURNAL_SLOT;
+use keen_core::topology::{Address, Engine};
+use keen_nodes::postgres;
+
 use super::for_people;
 use crate::args::{AuditFormat, ConflictsArgs};
 use crate::audit_run::{Scope, Stop};
 use crate::conflicts_run::{self, Asked};
+use crate::doors::Doors;
 use crate::exit::Exit;
 use crate::keeping::Keeping;
-use crate::load;
+use crate::load::{self, Loaded};
 use crate::output::{CANNOT, Output};
 use crate::render::{conflicts_json, conflicts_text};
 use crate::terminal::Terminal;
@@ -24,6 +30,9 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     let chosen = Scope::chosen(topology, &args.nodes, &args.tables)?;
     if args.key.is_some() && args.tables.len() > 1 {
         bail!("--key is the key of a row of one table: name one --table");
+    }
+    if args.ddl {
+        return ddl(&loaded, &chosen, args, terminal);
     }
     let asked = Asked {
         nodes: chosen.nodes,
@@ -57,6 +66,59 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     let times = (outcome.started, outcome.took);
     keeping.keep(&loaded, "conflicts", times, (outcome.exit(), &outcome.summary()), |_| Ok(()));
     Ok(outcome.exit())
+}
+
+/// Prints what lets keen read journals.
+fn ddl(loaded: &Loaded, chosen: &Scope, args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
+    let topology = &loaded.topology;
+    let doors = Doors::new(loaded, args.wait, args.silence, &Stop::on_signal());
+    let mut text = String::new();
+    for (id, node) in
+        topology.nodes.iter().enumerate().filter(|(id, _)| chosen.nodes & bit(*id) != 0)
+    {
+        let Address::Server(server) = &node.at else { continue };
+        text.push_str(&format!("-- on {}\n", node.name));
+        if server.engine == Engine::MariaDb {
+            let user = server.user.replace('\'', "''");
+            text.push_str(&format!("GRANT REPLICATION SLAVE ON *.* TO '{user}'@'%';\n"));
+            continue;
+        }
+        let mut tables: Vec<String> = Vec::new();
+        for (set, content) in topology.sets.iter().enumerate() {
+            if topology.carriers(set).contains(&id) {
+                let wanted = content
+                    .tables
+                    .iter()
+                    .filter(|t| chosen.tables.is_empty() || chosen.tables.contains(t));
+                tables.extend(wanted.map(|table| node.name_of(table).to_owned()));
+            }
+        }
+        tables.sort();
+        tables.dedup();
+        let tables =
+            doors.publishable(id, &tables).with_context(|| format!("on node {}", node.name))?;
+        for (table, _) in tables.iter().filter(|(_, fit)| !fit) {
+            text.push_str(&format!(
+                "-- {table} has no primary key: PostgreSQL would refuse to update it if it were published, so it is left out\n"
+            ));
+        }
+        let names: Vec<&str> =
+            tables.iter().filter(|(_, fit)| *fit).map(|(name, _)| &name[..]).collect();
+        text.push_str(&format!(
+            "CREATE PUBLICATION {JOURNAL_SLOT} FOR TABLE {};\n\
+             SELECT pg_create_logical_replication_slot('{JOURNAL_SLOT}', 'pgoutput');\n\
+             ALTER ROLE {user} REPLICATION;\n\
+             GRANT EXECUTE ON FUNCTION pg_show_replication_origin_status() TO {user};\n\
+             -- the slot holds back log from now on; when it is no longer needed:\n\
+             -- SELECT pg_drop_replication_slot('{JOURNAL_SLOT}'); DROP PUBLICATION {JOURNAL_SLOT};\n",
+            names.join(", "),
+            user = postgres::quoted(&server.user),
+        ));
+    }
+    let mut out = terminal.stdout();
+    out.write_all(crate::safe::lines(&text).as_bytes()).context(CANNOT)?;
+    out.flush().context(CANNOT)?;
+    Ok(Exit::Agree)
 }
 
 /// The cells of a key, separated by commas; one with a comma in it stands in quotes (RFC 4180).

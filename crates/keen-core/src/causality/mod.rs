@@ -52,6 +52,8 @@ pub struct Span {
     pub start: Start,
     /// The highest place that the journal holds; none if it holds nothing of this writer.
     pub last: Option<u64>,
+    /// Up to which place the node says that it has applied; after the journal was read, if it says so.
+    pub applied: Option<u64>,
 }
 
 /// What of a writer's transactions a node had applied before its journal begins.
@@ -167,7 +169,11 @@ impl History {
             return Heard::At(order);
         }
         let Some(reach) = self.journals.get(&node) else { return Heard::Unclear };
-        match reach.spans.get(&write.writer).map(|span| span.start) {
+        let span = reach.spans.get(&write.writer);
+        if span.and_then(|span| span.applied).is_some_and(|applied| write.place > applied) {
+            return Heard::Never;
+        }
+        match span.map(|span| span.start) {
             Some(Start::UpTo(start)) if write.place <= start => Heard::Before,
             Some(Start::Unclear(from)) if write.place < from => Heard::Unclear,
             None if !reach.complete => Heard::Unclear,

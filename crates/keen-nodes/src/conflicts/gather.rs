@@ -105,6 +105,8 @@ pub(super) struct Read {
     /// By node whose journal does not say where it begins: the first of this node's own transactions that
     /// was certainly made after that, by writer.
     pub(super) anchors: BTreeMap<(NodeId, WriterId), u64>,
+    /// By origin what the node says it has applied.
+    pub(super) applied: BTreeMap<Arc<str>, u64>,
     pub(super) shapes: Vec<Reshaped>,
     pub(super) transactions: u64,
     pub(super) writes: u64,
@@ -136,6 +138,7 @@ pub(super) fn read(shared: &Shared<'_>, node: NodeId, journal: &mut dyn ReadJour
             gathered: Gathered::new(),
             spans: BTreeMap::new(),
             anchors: BTreeMap::new(),
+            applied: BTreeMap::new(),
             shapes: Vec::new(),
             transactions: 0,
             writes: 0,
@@ -156,8 +159,12 @@ pub(super) fn read(shared: &Shared<'_>, node: NodeId, journal: &mut dyn ReadJour
             ControlFlow::Break(())
         }
     });
-    reading.read.fault = trouble.or(ended.err());
-    reading.read
+    let mut read = reading.read;
+    read.fault = trouble.or(ended.err());
+    if read.fault.is_none() {
+        read.applied = journal.applied();
+    }
+    read
 }
 
 /// The transaction that is being read.
@@ -409,7 +416,8 @@ pub(super) fn reach(
                 Start::Unclear(first.into_iter().chain(anchors(number)).min().unwrap_or(u64::MAX))
             }
         };
-        spans.insert(number, Span { start, last: seen.map(|seen| seen.last) });
+        let applied = read.applied.get(&writer.origin).copied();
+        spans.insert(number, Span { start, last: seen.map(|seen| seen.last), applied });
     }
     Reach { spans, complete: matches!(head.since, Since::After(_)) && !head.own_only }
 }

@@ -150,6 +150,7 @@ pub fn run(request: &Request<'_>) -> Found {
     let (tables, left) = tables::tables(topology, request.tables, &shapes);
     (found.tables, found.left) = (tables, left);
     let (heads, mut journals) = open(request, &mut found);
+    resolve(topology, &heads, &mut journals);
     let mut known = identities(topology, &heads);
     // A node whose journal cannot be read may still have said who it is.
     for (node, report) in &found.nodes {
@@ -375,6 +376,43 @@ fn open(
     (heads, journals)
 }
 
+/// Tells each journal whose slots its node follows. Where a slot is found nowhere, and of the nodes that feed
+/// it one alone did not answer, it is that one's.
+fn resolve(
+    topology: &Topology,
+    heads: &BTreeMap<NodeId, Head>,
+    journals: &mut BTreeMap<NodeId, Journal>,
+) {
+    for (node, journal) in journals {
+        let name = |other: NodeId| -> Arc<str> { Arc::from(&topology.nodes[other].name[..]) };
+        let mut sources = BTreeMap::new();
+        let mut silent: Vec<NodeId> =
+            topology.links.iter().filter(|link| link.to == *node).map(|link| link.from).collect();
+        silent.retain(|other| !heads.contains_key(other));
+        silent.sort_unstable();
+        silent.dedup();
+        let unknown = |slot: &str| {
+            !heads.iter().any(|(other, head)| other != node && head.slots.iter().any(|s| s == slot))
+        };
+        for slot in &heads[node].follows {
+            let having: Vec<NodeId> = heads
+                .iter()
+                .filter(|(other, head)| *other != node && head.slots.contains(slot))
+                .map(|(other, _)| *other)
+                .collect();
+            let source = match (&having[..], &silent[..]) {
+                ([one], _) => Some(*one),
+                ([], [one]) if heads[node].follows.iter().filter(|s| unknown(s)).count() == 1 => {
+                    Some(*one)
+                }
+                _ => None,
+            };
+            sources.extend(source.map(|source| (slot.clone(), name(source))));
+        }
+        journal.resolve(&sources);
+    }
+}
+
 /// Who calls himself what: what journals say, and the names in the topology for those that say nothing.
 fn identities(topology: &Topology, heads: &BTreeMap<NodeId, Head>) -> BTreeMap<Arc<str>, NodeId> {
     let by_name =
@@ -507,7 +545,7 @@ impl Judging<'_> {
             of_rows.dedup();
             // One row that is written twice with one value is no matter of that value.
             if unique == 0 || of_rows.len() > 1 {
-                self.keep(table, unique, false, &writes, chain, &kept);
+                self.keep(table, unique, false, &writes, &chain, &kept);
             }
         }
         if unique == 0 {
@@ -522,7 +560,7 @@ impl Judging<'_> {
                     healed_by: None,
                     seen_later: vec![true; count],
                 };
-                self.keep(table, 0, true, &writes, chain, &kept);
+                self.keep(table, 0, true, &writes, &chain, &kept);
             }
         }
     }
@@ -533,13 +571,27 @@ impl Judging<'_> {
         unique: usize,
         skipped: bool,
         writes: &[Write],
-        chain: Chain,
+        chain: &Chain,
         kept: &[Kept],
     ) {
         if self.candidates.len() == MOST_JUDGED {
             self.more += 1;
             return;
         }
+        // By node, and there in the order in which they were made.
+        let mut order: Vec<usize> = (0..chain.writes.len()).collect();
+        order.sort_by_key(|number| {
+            let write = &writes[chain.writes[*number]];
+            let node = self.history.node_of(write);
+            let own = node.and_then(|node| write.order_at(node));
+            (node.is_none(), node, own, write.place)
+        });
+        let chain = Chain {
+            writes: order.iter().map(|number| chain.writes[*number]).collect(),
+            proven: order.iter().map(|number| chain.proven[*number]).collect(),
+            seen_later: order.iter().map(|number| chain.seen_later[*number]).collect(),
+            healed_by: chain.healed_by,
+        };
         let kept = chain.writes.iter().map(|at| kept[*at]).collect();
         let candidate = Candidate { table, unique, skipped, writes: writes.to_vec(), chain, kept };
         self.candidates.push(candidate);

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use keen_core::agree;
+use keen_core::agree::{self, Agreement};
 use keen_core::canonical;
 use keen_core::digest::DigestFunction;
 use keen_core::expectation::{Expectation, Nodes, bit};
@@ -96,18 +96,15 @@ fn table(
     if found.is_empty() {
         return Err("no node told its shape".to_owned());
     }
-    let agreement = match found.len() {
-        // Nobody to agree with: as if there were two of it.
-        1 => {
-            let (node, shape) = found.iter().next().ok_or("no shape")?;
-            let other = (0..=topology.nodes.len()).find(|other| other != node).unwrap_or(0);
-            let twice = [(*node, shape.clone()), (other, shape.clone())].into();
-            let mut agreement = agree::agree_on(topology, set, name, &twice);
-            agreement.local_columns.remove(&other);
-            agreement
+    let mut agreement = agreed(topology, set, name, &found);
+    if !agreement.refused.is_empty() || agreement.layout.is_none() {
+        // Shapes that differ are what may have to be judged: by the columns that all nodes have.
+        let common = in_common(&found);
+        let over_common = agreed(topology, set, name, &common);
+        if over_common.layout.is_some() && over_common.refused.len() <= agreement.refused.len() {
+            agreement = over_common;
         }
-        _ => agree::agree_on(topology, set, name, &found),
-    };
+    }
     let Some(layout) = agreement.layout else {
         let reasons: Vec<&str> = agreement.refused.values().map(String::as_str).collect();
         return Err(reasons
@@ -150,6 +147,33 @@ fn table(
     });
     table.unique = unique;
     Ok(table)
+}
+
+fn agreed(
+    topology: &Topology,
+    set: SetId,
+    name: &str,
+    shapes: &BTreeMap<NodeId, TableShape>,
+) -> Agreement {
+    let [(node, shape)] = &shapes.iter().collect::<Vec<_>>()[..] else {
+        return agree::agree_on(topology, set, name, shapes);
+    };
+    // Nobody to agree with: as if there were two of it.
+    let other = usize::from(**node == 0);
+    let twice = [(**node, (*shape).clone()), (other, (*shape).clone())].into();
+    let mut agreement = agree::agree_on(topology, set, name, &twice);
+    agreement.local_columns.remove(&other);
+    agreement
+}
+
+/// The shapes without the columns that some node lacks.
+fn in_common(shapes: &BTreeMap<NodeId, TableShape>) -> BTreeMap<NodeId, TableShape> {
+    let everywhere = |name: &String| shapes.values().all(|shape| shape.column(name).is_some());
+    let mut common = shapes.clone();
+    for shape in common.values_mut() {
+        shape.columns.retain(|column| everywhere(&column.name));
+    }
+    common
 }
 
 /// The tables that rows of one refer to, where that is by their key.

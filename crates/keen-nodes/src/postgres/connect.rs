@@ -8,7 +8,8 @@ use std::time::{Duration, Instant};
 use keen_core::ports::ReadFault;
 use tokio::runtime::Runtime;
 use tokio_postgres::config::SslMode;
-use tokio_postgres::{Client, Config, CopyOutStream, NoTls, Row};
+use tokio_postgres::types::ToSql;
+use tokio_postgres::{Client, Config, CopyOutStream, NoTls, Row, RowStream};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
 use super::fault;
@@ -180,6 +181,13 @@ impl Session {
 
     pub(super) fn copy_out(&self, doing: &str, sql: &str) -> Result<CopyOutStream, ReadFault> {
         let stream = self.within(doing, self.client.copy_out(sql))?;
+        stream.map_err(|error| self.failed(doing, &error))
+    }
+
+    /// The rows of a query, as they come.
+    pub(super) fn stream(&self, doing: &str, sql: &str) -> Result<RowStream, ReadFault> {
+        let none: [&(dyn ToSql + Sync); 0] = [];
+        let stream = self.within(doing, self.client.query_raw(sql, none))?;
         stream.map_err(|error| self.failed(doing, &error))
     }
 

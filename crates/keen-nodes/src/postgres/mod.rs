@@ -9,6 +9,7 @@
 mod connect;
 mod decode;
 mod fault;
+mod journal;
 mod links;
 mod look;
 mod probe;
@@ -24,6 +25,7 @@ use keen_core::shape::TableShape;
 
 use crate::server::Access;
 use connect::Session;
+pub use journal::{PostgresJournal, publishable};
 pub use links::PostgresLinks;
 pub use probe::PostgresProbe;
 

@@ -62,13 +62,8 @@ impl SqliteJournal {
 
 impl ReadJournal for SqliteJournal {
     fn head(&mut self) -> Result<Head, ReadFault> {
-        Ok(Head {
-            about: "stand-in journal".to_owned(),
-            identity: Some(Arc::clone(&self.name)),
-            since: Since::beginning(),
-            own_only: false,
-            notes: Vec::new(),
-        })
+        let head = Head::nothing_known("stand-in journal".to_owned(), Some(Arc::clone(&self.name)));
+        Ok(Head { since: Since::beginning(), ..head })
     }
 
     fn read(&mut self, each: &mut dyn FnMut(Entry) -> ControlFlow<()>) -> Result<(), ReadFault> {

@@ -39,7 +39,7 @@ pub struct MariaDbJournal {
     head: Head,
     tables: Vec<Known>,
     /// What came before the first transaction, which belongs to it.
-    held: Option<(u8, u32, u32, Vec<u8>)>,
+    held: Option<Event>,
 }
 
 impl std::fmt::Debug for MariaDbJournal {
@@ -47,6 +47,9 @@ impl std::fmt::Debug for MariaDbJournal {
         f.debug_struct("MariaDbJournal").field("head", &self.head).finish_non_exhaustive()
     }
 }
+
+/// Its kind, its time in seconds, the server that made it, and its bytes.
+type Event = (u8, u32, u32, Vec<u8>);
 
 /// A table that is wanted.
 struct Known {
@@ -117,12 +120,12 @@ impl MariaDbJournal {
             .get_binlog_stream(request)
             .map_err(|error| may_not(access, &error))?;
         let mut journal = Self { access: access.clone(), stream, head, tables: known, held: None };
-        journal.to_the_beginning(foreign)?;
+        journal.find_beginning(foreign)?;
         Ok(journal)
     }
 
     /// Reads up to the first transaction: what comes before says what had been applied before.
-    fn to_the_beginning(&mut self, foreign: bool) -> Result<(), ReadFault> {
+    fn find_beginning(&mut self, foreign: bool) -> Result<(), ReadFault> {
         while let Some(event) = self.next()? {
             let (kind, _, _, data) = &event;
             match *kind {
@@ -145,7 +148,7 @@ impl MariaDbJournal {
     }
 
     /// The next event: its kind, time, the server that made it, and its bytes.
-    fn next(&mut self) -> Result<Option<(u8, u32, u32, Vec<u8>)>, ReadFault> {
+    fn next(&mut self) -> Result<Option<Event>, ReadFault> {
         if let Some(held) = self.held.take() {
             return Ok(Some(held));
         }
@@ -205,14 +208,9 @@ fn settings(session: &mut Session) -> Result<(Head, bool), ReadFault> {
         notes.push("log_slave_updates is off: its log does not tell what arrived here, so nothing it wrote is proven to have raced".to_owned());
     }
     let version = version.split('-').next().unwrap_or_default();
-    let head = Head {
-        about: format!("mariadb {version} binary log"),
-        identity: Some(Arc::from(id.to_string())),
-        since: Since::Unclear(u64::MAX),
-        own_only: false,
-        notes,
-    };
-    Ok((head, others))
+    let about = format!("mariadb {version} binary log");
+    let head = Head::nothing_known(about, Some(Arc::from(id.to_string())));
+    Ok((Head { notes, ..head }, others))
 }
 
 /// A reader that takes a replica's number throws that replica out.

@@ -1,0 +1,229 @@
+//! Conflicts between real PostgreSQL peers, found in their logs through slots that are only peeked at.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use common::conflicts::{Conflicts, one};
+use common::servers::{Network, PATIENCE};
+use keen_lab::servers::links;
+
+/// Peers whose slots were made with the statements that keen prints.
+fn peers() -> Network {
+    let network = Network::postgres_peers();
+    slots(&network);
+    network
+}
+
+fn slots(network: &Network) {
+    let run = network.keen(&["conflicts", "--ddl"]);
+    assert_eq!(run.code, 0, "{run:?}");
+    for (i, server) in network.servers.iter().enumerate() {
+        let name = format!("-- on {}\n", common::node_name(i));
+        let (_, rest) = run.out.split_once(&name).unwrap();
+        let mine = rest.split("-- on ").next().unwrap();
+        server.run(mine).unwrap();
+    }
+}
+
+fn settle(network: &Network) {
+    // A slot that is only peeked at never moves: it would be waited for without end.
+    for i in 0..network.servers.len() {
+        for (j, from) in network.servers.iter().enumerate().filter(|(j, _)| *j != i) {
+            let mark: String = from
+                .postgres()
+                .unwrap()
+                .query_one("SELECT pg_current_wal_insert_lsn()::text", &[])
+                .unwrap()
+                .get(0);
+            let sql = format!(
+                "SELECT count(*) FROM pg_replication_slots WHERE slot_name = 'from_{j}_to_{i}' AND confirmed_flush_lsn >= '{mark}'"
+            );
+            links::until(PATIENCE, "the peers do not catch up", || {
+                Ok(from.postgres()?.query_one(&sql, &[])?.get::<_, i64>(0) == 1)
+            })
+            .unwrap();
+        }
+    }
+}
+
+fn apart(network: &Network, writes: &[(usize, &str)]) {
+    let names = ["from_1_to_0", "from_0_to_1"];
+    for (server, name) in network.servers.iter().zip(names) {
+        server.run(&format!("ALTER SUBSCRIPTION {name} DISABLE")).unwrap();
+    }
+    for (server, sql) in writes {
+        network.servers[*server].run(sql).unwrap();
+    }
+    for (server, name) in network.servers.iter().zip(names) {
+        server.run(&format!("ALTER SUBSCRIPTION {name} ENABLE")).unwrap();
+    }
+}
+
+#[test]
+fn races_are_found_with_their_kind_and_what_came_of_them() {
+    let network = peers();
+    let quiet = network.conflicts(&[]);
+    assert_eq!(quiet.code, 0, "{quiet:?}");
+
+    apart(
+        &network,
+        &[
+            (0, "UPDATE stay SET beds = 3 WHERE id = 2"),
+            (1, "UPDATE stay SET beds = 5 WHERE id = 2"),
+        ],
+    );
+    settle(&network);
+    let run = network.conflicts(&[]);
+    assert_eq!(run.code, 1, "{run:?}");
+    let found = one(&run, "update-update");
+    assert_eq!(found["of"]["row"]["id"], 2);
+    assert_eq!((&found["proven"], &found["standing"]), (&true.into(), &"settled apart".into()));
+    assert_eq!(found["rows"][0]["now"]["a"]["row"]["beds"], 5);
+    assert_eq!(found["rows"][0]["now"]["b"]["row"]["beds"], 3);
+    assert_eq!(found["writes"].as_array().unwrap().len(), 2);
+    assert_eq!(found["writes"][0]["applied_at"], serde_json::json!(["a", "b"]));
+
+    // A write that had seen both sides heals it.
+    network.servers[0].run("UPDATE stay SET beds = 8 WHERE id = 2").unwrap();
+    settle(&network);
+    let run = network.conflicts(&[]);
+    assert_eq!(run.code, 0, "{run:?}");
+    assert_eq!(one(&run, "update-update")["standing"], "healed");
+
+    // An update meets a row that is gone: nothing says so, and the write is lost.
+    apart(
+        &network,
+        &[
+            (0, "DELETE FROM stay WHERE id = 3"),
+            (1, "UPDATE stay SET beds = 9 WHERE id = 3"),
+            (1, "INSERT INTO guest VALUES (700, 'Elva', true)"),
+        ],
+    );
+    settle(&network);
+    let run = network.conflicts(&[]);
+    let found = one(&run, "update-delete");
+    assert_eq!(
+        (&found["proven"], &found["standing"], &found["writes_lost"]),
+        (&true.into(), &"settled alike".into(), &1.into())
+    );
+    let lost = found["writes"].as_array().unwrap().iter().find(|w| w["fate"] == "lost").unwrap();
+    assert_eq!((&lost["node"], &lost["after"]["beds"]), (&"b".into(), &9.into()));
+    assert_eq!(
+        lost["skipped_at"],
+        serde_json::json!(["a"]),
+        "later writes of b arrived, this one did not"
+    );
+}
+
+#[test]
+fn ordered_writes_are_no_conflict_even_within_a_millisecond() {
+    let network = peers();
+    for round in 0..10 {
+        network.servers[round % 2]
+            .run(&format!("UPDATE stay SET beds = {round} WHERE id = 2"))
+            .unwrap();
+        settle(&network);
+    }
+    let run = network.conflicts(&[]);
+    assert_eq!(run.code, 0, "{run:?}");
+    assert!(run.conflicts().is_empty(), "{run:?}");
+
+    // Two sessions at once: whether they raced is for the journals to say, and both ends to agree on.
+    std::thread::scope(|scope| {
+        for (i, server) in network.servers.iter().enumerate() {
+            scope.spawn(move || {
+                server.run(&format!("UPDATE stay SET beds = {} WHERE id = 1", 20 + i)).unwrap();
+            });
+        }
+    });
+    settle(&network);
+    let run = network.conflicts(&["--table", "stay"]);
+    let beds = |i: usize| -> i32 {
+        network.servers[i]
+            .postgres()
+            .unwrap()
+            .query_one("SELECT beds FROM stay WHERE id = 1", &[])
+            .unwrap()
+            .get(0)
+    };
+    let raced = run.conflicts().iter().any(|c| c["of"]["row"]["id"] == 1 && c["proven"] == true);
+    assert!(raced || beds(0) == beds(1), "the nodes differ, and no race was found: {run:?}");
+}
+
+#[test]
+fn inserts_that_race_and_shapes_that_change() {
+    let network = peers();
+    // A log describes a table when it is written: a change of it shows between two writes.
+    for server in &network.servers {
+        server.run("UPDATE stay SET beds = 4 WHERE id = 3").unwrap();
+        settle(&network);
+    }
+    apart(
+        &network,
+        &[
+            (0, "ALTER TABLE stay ADD COLUMN dog integer"),
+            (0, "UPDATE stay SET dog = 1 WHERE id = 1"),
+            (1, "ALTER TABLE stay ADD COLUMN cat text"),
+            (1, "UPDATE stay SET cat = 'x' WHERE id = 2"),
+            (0, "INSERT INTO guest VALUES (900, 'Bero', true)"),
+            (1, "INSERT INTO guest VALUES (900, 'Cilia', true)"),
+        ],
+    );
+    let run = network.conflicts(&[]);
+    assert_eq!(run.code, 1, "{run:?}");
+    let found = one(&run, "shape-shape");
+    let said: Vec<&str> = found["writes"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|w| w["statement"].as_str().unwrap())
+        .collect();
+    assert_eq!(said, ["column dog added", "column cat added"]);
+    assert_eq!(found["standing"], "settled apart");
+    let inserts = one(&run, "insert-insert");
+    assert_eq!(inserts["of"]["row"]["id"], 900);
+    assert_eq!(inserts["proven"], true, "{inserts}");
+}
+
+#[test]
+fn without_a_slot_or_a_right_it_says_what_to_do() {
+    let network = Network::postgres_peers();
+    let run = network.conflicts(&[]);
+    assert_eq!(run.code, 3, "{run:?}");
+    let fault = run.json()["nodes"][0]["fault"].as_str().unwrap().to_owned();
+    assert!(
+        fault.contains("no slot keen_journal") && fault.contains("keen conflicts --ddl"),
+        "{fault}"
+    );
+    slots(&network);
+    assert_eq!(network.conflicts(&[]).code, 0);
+
+    network.servers[0].run("ALTER ROLE keen NOREPLICATION").unwrap();
+    let run = network.conflicts(&[]);
+    assert_eq!(run.code, 3, "{run:?}");
+    assert!(run.out.contains("ALTER ROLE"), "{run:?}");
+    network.servers[0].run("ALTER ROLE keen REPLICATION").unwrap();
+
+    // A table that is not published would seem never to be written.
+    network.servers[1].run("ALTER PUBLICATION keen_journal DROP TABLE stay").unwrap();
+    let run = network.conflicts(&[]);
+    assert_eq!(run.code, 3, "{run:?}");
+    assert!(run.out.contains("ALTER PUBLICATION keen_journal ADD TABLE"), "{run:?}");
+}
+
+#[test]
+fn peeking_moves_nothing_on_and_flow_and_preflight_know_the_slot() {
+    let network = peers();
+    let at = || -> String {
+        let sql = "SELECT confirmed_flush_lsn::text FROM pg_replication_slots WHERE slot_name = 'keen_journal'";
+        network.servers[0].postgres().unwrap().query_one(sql, &[]).unwrap().get(0)
+    };
+    let before = at();
+    network.servers[0].run("UPDATE stay SET beds = 3 WHERE id = 2").unwrap();
+    settle(&network);
+    for _ in 0..3 {
+        assert_eq!(network.conflicts(&[]).json()["nodes"][0]["transactions"], 1);
+    }
+    assert_eq!(at(), before);
+}
