@@ -226,4 +226,17 @@ fn peeking_moves_nothing_on_and_flow_and_preflight_know_the_slot() {
         assert_eq!(network.conflicts(&[]).json()["nodes"][0]["transactions"], 1);
     }
     assert_eq!(at(), before);
+    // Nobody leaves it behind unnoticed, and it is nobody's fault.
+    let run = network.keen(&["flow", "--for", "1s"]);
+    assert_eq!(run.code, 0, "{run:?}");
+    assert!(
+        run.out.contains("slot keen_journal, through which keen reads what was written"),
+        "{run:?}"
+    );
+    let run = network.keen(&["preflight", "--format", "json"]);
+    let findings = run.json()["findings"].as_array().unwrap().clone();
+    let of_slot: Vec<_> =
+        findings.iter().filter(|f| f.to_string().contains("keen_journal")).collect();
+    assert_eq!(of_slot.len(), 2, "{findings:?}");
+    assert!(of_slot.iter().all(|finding| finding["level"] == "note"), "{of_slot:?}");
 }

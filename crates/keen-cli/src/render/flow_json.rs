@@ -59,6 +59,7 @@ pub(crate) fn write(topology: &Topology, outcome: &Outcome) -> Result<String> {
             "arrived_from": arrivals,
             "heartbeat": time(node.beat),
             "statements": node.asked,
+            "journal_slot_holds_back": node.journal_slot,
         })
     });
     let applied = flow.applied.iter().map(|((node, origin), lacks)| {

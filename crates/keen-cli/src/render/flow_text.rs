@@ -8,6 +8,7 @@ use comfy_table::Cell;
 use jiff::Timestamp;
 use keen_core::flow::look::Micros;
 use keen_core::flow::{Changed, Late, LinkFlow, State, Trend, Wrote};
+use keen_core::journal::JOURNAL_SLOT;
 use keen_core::position::Gap;
 use keen_core::preflight::look::Half;
 use keen_core::topology::{NodeId, Topology};
@@ -33,6 +34,16 @@ pub(crate) fn write(topology: &Topology, outcome: &Outcome, columns: Option<usiz
         out.push('\n');
         let _ = writeln!(out, "{}  {}", word(link.state), ends(topology, link));
         out.push_str(&why(topology, link, columns));
+    }
+    for (node, flow) in &outcome.flow.nodes {
+        if let Some(held) = flow.journal_slot {
+            let lead = format!("{} {}: ", styled(QUIET, "note"), topology.nodes[*node].name);
+            let text = format!(
+                "slot {JOURNAL_SLOT}, through which keen reads what was written, holds back {} of log",
+                size(held)
+            );
+            out.push_str(&hanging(&lead, &text, columns));
+        }
     }
     for writing in &outcome.flow.writing {
         let lead = format!("\n{}  ", styled(UNKNOWN, "writes"));

@@ -138,6 +138,8 @@ pub struct NodeFlow {
     pub asked: u32,
     /// By MariaDB domain or origin, how far it has applied.
     pub origins: Option<Position>,
+    /// Bytes of log that the slot holds back through which keen reads what was written, if there is one.
+    pub journal_slot: Option<u64>,
 }
 
 /// When a table set last changed on a node.

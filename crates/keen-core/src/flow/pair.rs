@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use super::look::{Heard, Inflow, Micros, Outlet};
 use super::{LinkFlow, Looks, State, state};
+use crate::journal::JOURNAL_SLOT;
 use crate::position::Position;
 use crate::preflight::look::{Half, Means, Slot};
 use crate::source::{self, Told};
@@ -501,7 +502,11 @@ fn strays(topology: &Topology, looks: Looks<'_>, known: &[Known<'_>]) -> Vec<Lin
                 (Some(slots), Some(ours)) => slots != ours,
                 _ => false,
             };
+            // Keen's own is told of with its node, unless the log that it needs is going.
+            let is_ours = slot.name == JOURNAL_SLOT
+                && !slot.log.as_deref().is_some_and(|log| matches!(log, "unreserved" | "lost"));
             if slot.active
+                || is_ours
                 || of_another
                 || known.iter().any(|k| reader(&k))
                 || topology.links.iter().any(|link| hidden(&link))

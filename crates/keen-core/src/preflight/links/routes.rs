@@ -4,6 +4,7 @@
 use super::super::legend::{Area, LEADER_ELSEWHERE, LINK_LOOP, RELAY_STARVED, SLOT_UNREAD, VOTERS};
 use super::super::look::Means;
 use super::{Desk, Finding, Known, Level, declared_as};
+use crate::journal::JOURNAL_SLOT;
 use crate::topology::NodeId;
 
 /// Circles in which every link passes on what its source was sent.
@@ -124,7 +125,8 @@ pub(super) fn slots(desk: &mut Desk<'_>, known: &[Known<'_>]) {
                 .into_iter()
                 .filter(|receiver| desk.facts(*receiver).is_none())
                 .collect();
-            if reader.is_none() && lost.is_none() && !hidden.is_empty() {
+            let is_ours = slot.name == JOURNAL_SLOT;
+            if reader.is_none() && lost.is_none() && !is_ours && !hidden.is_empty() {
                 let what = format!("who reads slot {}", slot.name);
                 let reason =
                     format!("it may be {}, which could not be looked at", desk.names(&hidden));
@@ -147,6 +149,13 @@ pub(super) fn slots(desk: &mut Desk<'_>, known: &[Known<'_>]) {
                 (Some(log), None) => {
                     (Level::Warn, format!("slot {}, which nobody reads, has {log} log", slot.name))
                 }
+                (None, _) if slot.name == JOURNAL_SLOT => (
+                    Level::Note,
+                    format!(
+                        "slot {}, through which keen reads what was written, is there{held}",
+                        slot.name
+                    ),
+                ),
                 (None, _) => (Level::Warn, format!("nobody reads slot {}{held}", slot.name)),
             };
             let name = slot.name.replace('\'', "''");
