@@ -4,7 +4,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use keen_core::causality::{Chain, Deed, History, Reach, Saw, Span, Start, Write, chains};
+use keen_core::causality::{
+    Arrivals, Chain, Deed, History, Reach, Saw, Span, Start, Write, chains,
+};
 use keen_core::topology::NodeId;
 use proptest::prelude::*;
 
@@ -129,7 +131,12 @@ impl Truth {
                     }
                     false => Start::Unclear(u64::MAX),
                 };
-                let span = Span { start, last: inside.iter().copied().max(), applied: None };
+                let span = Span {
+                    start,
+                    last: inside.iter().copied().max(),
+                    applied: None,
+                    arrivals: Arrivals::default(),
+                };
                 reach.spans.insert(u16::try_from(writer).unwrap(), span);
             }
             history.journals.insert(node, reach);
@@ -325,7 +332,8 @@ fn a_row_written_ten_thousand_times_on_each_side_of_a_cut_is_one_chain() {
 
 #[test]
 fn a_write_made_after_its_journal_was_read_is_left_for_the_next_look() {
-    let span = Span { start: Start::UpTo(0), last: Some(4), applied: None };
+    let span =
+        Span { start: Start::UpTo(0), last: Some(4), applied: None, arrivals: Arrivals::default() };
     let reach = Reach { spans: [(0, span)].into(), complete: true };
     let history = History { writers: vec![Some(0)], journals: [(0, reach)].into(), window: 0 };
     let write =

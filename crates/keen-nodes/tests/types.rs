@@ -4,17 +4,21 @@
 
 mod common;
 
-use common::typed::{connect, server};
+use common::typed::{access, connect, server};
 use keen_core::calendar::{self, parse_timestamp};
 use keen_core::canonical;
 use keen_core::decimal::Decimal;
 use keen_core::digest::DigestFunction;
+use keen_core::journal::{Entry, ReadJournal};
 use keen_core::ports::{ReadRows, TableRequest};
 use keen_core::reading::Reading;
 use keen_core::rows::{Column, Layout, RowWriter};
 use keen_core::shape::Family;
 use keen_core::value::Value;
-use keen_lab::servers::Engine;
+use keen_lab::servers::{CHECKER, Engine, Server};
+use keen_nodes::mariadb::MariaDbJournal;
+use keen_nodes::postgres::PostgresJournal;
+use keen_nodes::server::Access;
 
 /// All rows of a table, all columns, in the order of the table.
 fn rows(node: &mut dyn ReadRows, table: &str) -> Vec<Vec<Value>> {
@@ -58,12 +62,66 @@ fn at(text: &str) -> i64 {
     parse_timestamp(text).unwrap().0
 }
 
+/// One test at a time has the server's slot.
+static LOG: std::sync::Mutex<()> = std::sync::Mutex::new(());
+
+/// Types that logs hold in a form in which they are not read from tables.
+const UNTOLD: &[&str] = &["money", "xml", "point", "tsvector", "pg_lsn", "point[]"];
+
+fn begin_log(engine: Engine, server: &Server, table: &str) {
+    if engine.is_postgres() {
+        server
+            .run(&format!(
+                "CREATE PUBLICATION keen_journal FOR TABLE {table};\nSELECT pg_create_logical_replication_slot('keen_journal', 'pgoutput')"
+            ))
+            .unwrap();
+    }
+}
+
+fn end_log(engine: Engine, server: &Server) {
+    if engine.is_postgres() {
+        server
+            .run("SELECT pg_drop_replication_slot('keen_journal');\nDROP PUBLICATION keen_journal")
+            .unwrap();
+    }
+}
+
+/// The checking account, which may read logs from now on.
+fn reader(server: &Server) -> Access {
+    let grant = match server.engine().is_postgres() {
+        true => format!("ALTER ROLE {} REPLICATION", CHECKER.0),
+        false => format!("GRANT REPLICATION SLAVE ON *.* TO '{}'@'%'", CHECKER.0),
+    };
+    server.run(&grant).unwrap();
+    access(server)
+}
+
+/// What rows became, as the server's log has it, in the order in which they were written.
+fn log(engine: Engine, server: &Server, table: &str) -> Vec<Vec<Option<Value>>> {
+    let tables = [(table.to_owned(), table.to_owned())];
+    let mut journal: Box<dyn ReadJournal> = match engine.is_postgres() {
+        true => Box::new(PostgresJournal::open(&reader(server), "a", &tables).unwrap()),
+        false => Box::new(MariaDbJournal::open(&reader(server), &tables, 0).unwrap()),
+    };
+    let mut rows = Vec::new();
+    journal
+        .read(&mut |entry| {
+            if let Entry::Row(change) = entry {
+                rows.extend(change.after);
+            }
+            std::ops::ControlFlow::Continue(())
+        })
+        .unwrap();
+    rows
+}
+
 /// A declaration, a value as SQL writes it, its family and how it reaches the core.
 type Case = (&'static str, &'static str, Family, Value);
 
 /// Puts each case into a column of its own and reads them all back, and a row of NULLs.
 fn check(engine: Engine, table: &str, before: &str, cases: &[Case]) {
     let server = server(engine);
+    let _alone = LOG.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
     if !before.is_empty() {
         server.run(before).unwrap();
     }
@@ -72,6 +130,7 @@ fn check(engine: Engine, table: &str, before: &str, cases: &[Case]) {
     let values: Vec<&str> = cases.iter().map(|(_, sql, ..)| *sql).collect();
     let null = if engine.is_postgres() { "" } else { " ROW_FORMAT=DYNAMIC" };
     server.run(&format!("CREATE TABLE {table} ({}){null}", columns.join(", "))).unwrap();
+    begin_log(engine, server, table);
     server.run(&format!("INSERT INTO {table} VALUES ({})", values.join(", "))).unwrap();
     let mut node = connect(server);
     let shape = node.shape(table).unwrap();
@@ -84,7 +143,27 @@ fn check(engine: Engine, table: &str, before: &str, cases: &[Case]) {
         };
         assert!(same, "{engine:?} {declared} {sql}: {:?}, expected {expected:?}", found[0][i]);
     }
+    let logged = log(engine, server, table);
+    assert_eq!(logged.len(), 1);
+    let mut untold = Vec::new();
+    for (i, (declared, sql, ..)) in cases.iter().enumerate() {
+        match &logged[0][i] {
+            None => untold.push(*declared),
+            Some(value) => assert!(
+                value.same_as(&found[0][i]),
+                "{engine:?} {declared} {sql}: {value:?} in the log"
+            ),
+        }
+    }
+    let expected: Vec<&str> = (cases.iter().map(|(declared, ..)| *declared))
+        .filter(|declared| match engine.is_postgres() {
+            true => UNTOLD.contains(declared),
+            false => declared.contains(" AS ("),
+        })
+        .collect();
+    assert_eq!(untold, expected, "{engine:?}");
     drop(node); // whose transaction holds the table
+    end_log(engine, server);
     server.run(&format!("DROP TABLE {table}")).unwrap();
 }
 
@@ -361,11 +440,62 @@ fn every_type_of_mariadb() {
         ),
         ("int AS (1 + 1) STORED", "DEFAULT", Family::Integer, Value::Int(2)),
         ("int AS (2 + 1) VIRTUAL", "DEFAULT", Family::Integer, Value::Int(3)),
-        ("varchar(20) COMPRESSED", "'snow'", Family::Text, text("snow")),
     ];
     // The zone and the mode of whoever writes are no matter to the reader.
     let server = server(Engine::MariaDb);
     server.run("SET GLOBAL sql_mode = '';\nSET GLOBAL time_zone = '+02:00'").unwrap();
     check(Engine::MariaDb, "every_type", "", &cases);
     server.run("SET GLOBAL time_zone = 'SYSTEM'").unwrap();
+}
+
+/// Edges of what the log keeps in forms of its own, row by row.
+#[test]
+fn mariadbs_log_tells_rows_as_the_table_does() {
+    let server = server(Engine::MariaDb);
+    let _alone = LOG.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+    server
+        .run(
+            "SET SESSION sql_mode = '';\n\
+             CREATE TABLE edges (id int PRIMARY KEY, u bigint unsigned, m mediumint unsigned, d decimal(20,7), s decimal(5,5), \
+               t2 time(2), t5 time(5), dt datetime(3), ts timestamp(4) NULL, b3 binary(3), uid uuid, ip inet6, y year, \
+               e enum('calm','storm'), w varchar(300) CHARACTER SET utf16, l varchar(90) CHARACTER SET latin1, j json, x longblob, f float);\n\
+             INSERT INTO edges (id) VALUES (1);\n\
+             INSERT INTO edges VALUES (2, 9223372036854775808, 16777215, -1234567890123.0000001, -0.00001, '-00:00:00.01', '-10:59:59.99999', \
+               '1000-01-01 00:00:00.001', '1970-01-01 12:00:01.0001', x'000000', '00000000-0000-0000-0000-000000000000', '::', 1901, '', \
+               REPEAT('Źx', 60), 'naïve', 'null', x'', -0.0);\n\
+             INSERT INTO edges VALUES (3, 255, 8388608, 9999999999999.9999999, 0.99999, '838:59:59', '00:00:00.00001', \
+               '9999-12-31 23:59:59.999', '2038-01-19 03:14:07', x'ff0000', '018f4f4e-7c1a-7abc-8def-0123456789ab', '2001:db8::1', 2155, 'storm', \
+               '', CONCAT('a', REPEAT(' ', 3)), '[1, {\"b\": 2.50, \"a\": \"é\"}]', REPEAT(x'00', 70000), 3.4e38);\n\
+             INSERT INTO edges VALUES (4, 0, 0, 0, 0, '-00:00:01', '23:00:00', '0000-00-00', '2000-02-29 23:59:59.9999', x'00ff00', \
+               'c232ab00-9414-11ec-b3c8-9f6bdeced846', '::ffff:10.0.0.1', 0, 'calm', NULL, NULL, NULL, NULL, 1e-40)",
+        )
+        .unwrap();
+    let mut node = connect(server);
+    let held = rows(&mut *node, "edges");
+    let logged = log(Engine::MariaDb, server, "edges");
+    assert_eq!(held.len(), 4);
+    for (held, logged) in held.iter().zip(&logged) {
+        for (i, (held, logged)) in held.iter().zip(logged).enumerate() {
+            let logged = logged.as_ref().unwrap();
+            assert!(
+                logged.same_as(held),
+                "column {i}: {logged:?} in the log, {held:?} in the table"
+            );
+        }
+    }
+    drop(node);
+    server.run("DROP TABLE edges").unwrap();
+
+    // What cannot be read is refused by name.
+    server
+        .run("CREATE TABLE pressed (id int PRIMARY KEY, c varchar(20) COMPRESSED);\nINSERT INTO pressed VALUES (1, 'snow')")
+        .unwrap();
+    let tables = [("pressed".to_owned(), "pressed".to_owned())];
+    let mut journal = MariaDbJournal::open(&reader(server), &tables, 0).unwrap();
+    let fault = journal.read(&mut |_| std::ops::ControlFlow::Continue(())).unwrap_err();
+    assert!(
+        fault.what.contains("column c of pressed") && fault.what.contains("compressed"),
+        "{fault}"
+    );
+    server.run("DROP TABLE pressed").unwrap();
 }

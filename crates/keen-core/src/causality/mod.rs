@@ -11,10 +11,12 @@
 //! A journal may not reach back far enough, or may not be readable. Then a question has no certain
 //! answer; times within a window say what is *possible*, and nothing is *proven*.
 
+mod arrivals;
 mod chain;
 
 use std::collections::BTreeMap;
 
+pub use arrivals::Arrivals;
 pub use chain::{Chain, chains};
 
 use crate::flow::look::Micros;
@@ -46,7 +48,7 @@ pub struct Reach {
 }
 
 /// What a journal holds of one writer's transactions.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Span {
     /// What had been applied before the journal begins.
     pub start: Start,
@@ -54,6 +56,9 @@ pub struct Span {
     pub last: Option<u64>,
     /// Up to which place the node says that it has applied; after the journal was read, if it says so.
     pub applied: Option<u64>,
+    /// Which of them stand in it, and where: also those whose write of a thing changed nothing there, and so
+    /// is told by no journal.
+    pub arrivals: Arrivals,
 }
 
 /// What of a writer's transactions a node had applied before its journal begins.
@@ -170,6 +175,9 @@ impl History {
         }
         let Some(reach) = self.journals.get(&node) else { return Heard::Unclear };
         let span = reach.spans.get(&write.writer);
+        if let Some(order) = span.and_then(|span| span.arrivals.get(write.place)) {
+            return Heard::At(order);
+        }
         if span.and_then(|span| span.applied).is_some_and(|applied| write.place > applied) {
             return Heard::Never;
         }

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ops::ControlFlow;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use keen_core::causality::{Deed, Reach, Span, Start, WriterId};
+use keen_core::causality::{Arrivals, Deed, Reach, Span, Start, WriterId};
 use keen_core::conflict::Content;
 use keen_core::journal::{Act, Begin, Entry, Head, ReadJournal, RowChange, Since, Writer};
 use keen_core::ports::ReadFault;
@@ -119,10 +119,12 @@ pub(super) struct Read {
 }
 
 /// What a journal holds of one writer.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub(super) struct Seen {
     pub(super) first: u64,
     pub(super) last: u64,
+    /// Of another node's: which they are, and where they stand.
+    pub(super) arrivals: Arrivals,
 }
 
 /// Reads a node's journal to its end.
@@ -252,8 +254,16 @@ impl Reading<'_> {
         {
             self.after.insert(node);
         }
-        let seen = self.read.spans.entry(writer).or_insert(Seen { first: place, last: place });
-        *seen = Seen { first: seen.first.min(place), last: seen.last.max(place) };
+        let arrivals = Arrivals::default;
+        let seen = self.read.spans.entry(writer).or_insert_with(|| Seen {
+            first: place,
+            last: place,
+            arrivals: arrivals(),
+        });
+        (seen.first, seen.last) = (seen.first.min(place), seen.last.max(place));
+        if !own {
+            seen.arrivals.push(place, begin.order);
+        }
         if let Some(made) = begin.made {
             let (first, last) = self.read.times.unwrap_or((made, made));
             self.read.times = Some((first.min(made), last.max(made)));
@@ -417,7 +427,9 @@ pub(super) fn reach(
             }
         };
         let applied = read.applied.get(&writer.origin).copied();
-        spans.insert(number, Span { start, last: seen.map(|seen| seen.last), applied });
+        let last = seen.map(|seen| seen.last);
+        let arrivals = seen.map(|seen| seen.arrivals.clone()).unwrap_or_default();
+        spans.insert(number, Span { start, last, applied, arrivals });
     }
     Reach { spans, complete: matches!(head.since, Since::After(_)) && !head.own_only }
 }

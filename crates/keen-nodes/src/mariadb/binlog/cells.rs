@@ -193,7 +193,7 @@ fn text(column: &Column, bytes: &[u8]) -> Taken<Cell> {
         }
         Form::Uuid => {
             let kept: [u8; 16] = array(16)?.try_into().map_err(|_| Torn)?;
-            uuid_text(&uuid(&kept)).into_bytes()
+            uuid_text(&kept).into_bytes()
         }
         Form::Inet4 => {
             let kept: [u8; 4] = array(4)?.try_into().map_err(|_| Torn)?;
@@ -204,24 +204,6 @@ fn text(column: &Column, bytes: &[u8]) -> Taken<Cell> {
             Ipv6Addr::from(kept).to_string().into_bytes()
         }
     }))
-}
-
-/// The server keeps a UUID of the versions 1 to 5 with its parts the other way round, so that those made one
-/// after the other lie beside each other; newer versions, which do so by themselves, as they are. Of what
-/// is kept, the variant's bit in the second part tells.
-fn uuid(kept: &[u8; 16]) -> [u8; 16] {
-    let turned = |kept: &[u8; 16]| {
-        let mut bytes = [0; 16];
-        bytes[..4].copy_from_slice(&kept[12..]);
-        bytes[4..6].copy_from_slice(&kept[10..12]);
-        bytes[6..8].copy_from_slice(&kept[8..10]);
-        bytes[8..10].copy_from_slice(&kept[6..8]);
-        bytes[10..].copy_from_slice(&kept[..6]);
-        bytes
-    };
-    // Stored as it is: the version stands where text has it, and the variant after it.
-    let as_it_is = kept[6] & 0x80 == 0 && kept[6] & 0xf0 > 0x50 && kept[8] & 0x80 != 0;
-    if as_it_is { *kept } else { turned(kept) }
 }
 
 /// Digits in groups of nine, each in four bytes; fewer digits in fewer bytes (the server's `decimal2bin`).
