@@ -25,6 +25,10 @@ fn the_demo_shows_the_whole_way_and_the_commands_it_names_work() {
         "warn  trigger-again  weather_reading on archive",
         "…, phone, note on valley and saddle; …, note, phone on cirque",
         "keen audit",
+        "keen conflicts",
+        "hut 'cirque', bed 2, night '2026-09-27'",
+        "settled alike, 1 write lost",
+        "valley's bed 4",
         "keen plan",
         "15 divergent rows in 5 of 8 tables",
         "note = ''",
@@ -43,7 +47,7 @@ fn the_demo_shows_the_whole_way_and_the_commands_it_names_work() {
         .filter(|line| line.contains("--topology"))
         .map(|line| line.split_whitespace().collect())
         .collect();
-    assert_eq!(commands.len(), 8);
+    assert_eq!(commands.len(), 10);
     for command in commands {
         let run = folder.keen(&command);
         let code = if command[0] == "history" { 0 } else { 1 };

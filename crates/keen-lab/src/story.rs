@@ -75,6 +75,9 @@ carries = ["weather"]
 trailing = "30s"
 stalled = "2m"
 
+[unique]                                # what the offices hold to; the nodes know nothing of it
+stay = ["hut", "bed", "night"]
+
 [authority]
 default = "majority"
 trail_notice = "valley"
@@ -438,6 +441,8 @@ fn a_bad_weekend(lab: &mut Lab) -> Result<(), LabError> {
     );
     let late = lab.write("cirque", &[new_guest, new_stay])?;
     lab.lose(&late, "saddle")?;
+    a_bed_given_twice(lab)?;
+    a_booking_lost(lab)?;
     // A cancelled stay is still booked at the cirque.
     let cancelled = lab.write("saddle", &[Change::Delete("stay", id(own_id(1, 77)))])?;
     lab.lose(&cancelled, "cirque")?;
@@ -467,6 +472,40 @@ fn a_bad_weekend(lab: &mut Lab) -> Result<(), LabError> {
     };
     let readings = lab.write("cirque", &[cells(0), cells(1), cells(2)])?;
     lab.lose(&readings, "archive")
+}
+
+/// Two offices give away the last room of a hut for one night, each to its own guest. Every copy has both.
+fn a_bed_given_twice(lab: &mut Lab) -> Result<(), LabError> {
+    let booked = |office: usize, guest: i64| {
+        let cells = [
+            ("id", Cell::Integer(own_id(office, STAYS_PER_OFFICE + 1))),
+            ("guest", Cell::Integer(own_id(office, guest))),
+            ("hut", text("cirque")),
+            ("bed", Cell::Integer(2)),
+            ("night", text("2026-09-27")),
+            ("price", Cell::Real(58.5)),
+            ("paid on", Cell::Null),
+        ];
+        Change::Insert("stay", row(cells))
+    };
+    lab.race(&[("valley", booked(0, 12)), ("cirque", booked(2, 71))])?;
+    lab.settle(20)
+}
+
+/// The valley moves a stay to another night while the saddle has it paid. The valley's write is dropped on its
+/// way, the saddle's replaces it at home, and all copies agree that the guest comes on the old night.
+fn a_booking_lost(lab: &mut Lab) -> Result<(), LabError> {
+    let stay = own_id(0, 140);
+    let change = |cells: Row| Change::Update("stay", id(stay), cells);
+    let moved = row([("night", text("2026-09-29")), ("bed", Cell::Integer(4))]);
+    let raced = lab.race(&[
+        ("valley", change(moved)),
+        ("saddle", change(row([("paid on", text("2026-09-26"))]))),
+    ])?;
+    for office in ["saddle", "cirque"] {
+        lab.lose(&raced[0], office)?;
+    }
+    lab.settle(20)
 }
 
 /// What people did past the applications.

@@ -12,6 +12,7 @@ use super::audit::ROWS_SHOWN;
 use super::plan;
 use crate::args::DemoArgs;
 use crate::audit_run::{self, Scope, Stop};
+use crate::conflicts_run;
 use crate::exit::Exit;
 use crate::flow_run;
 use crate::keeping::Keeping;
@@ -19,7 +20,7 @@ use crate::load;
 use crate::preflight_run::{self, Asked};
 use crate::render::audit_text::{self, TextSink};
 use crate::render::style::{HEADING, counted, styled};
-use crate::render::{flow_text, plan_text, preflight_text};
+use crate::render::{conflicts_text, flow_text, plan_text, preflight_text};
 use crate::terminal::Terminal;
 
 /// Steps of the plan that the demo shows; the rest is a command away.
@@ -101,10 +102,37 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
     writeln!(
         out,
         "{}\n\
+         Copies can agree and still have lost somebody's booking. The journals tell which office had not\n\
+         heard of the other when it wrote, whatever the clocks say. By hand:\n  \
+         keen conflicts --topology {shown}\n",
+        step(5, "keen conflicts: which writes raced, who won, whose write was lost")
+    )?;
+    let asked = conflicts_run::Asked {
+        nodes: !0,
+        wait: Scope::whole().wait,
+        silence: Scope::whole().silence,
+        ..conflicts_run::Asked::default()
+    };
+    let raced = conflicts_run::run(&loaded, &asked, &stop);
+    writeln!(
+        out,
+        "{}",
+        conflicts_text::write(
+            &loaded.topology,
+            &asked,
+            &raced,
+            super::conflicts::SHOWN,
+            terminal.columns
+        )
+    )?;
+
+    writeln!(
+        out,
+        "{}\n\
          keen.toml says who is right: most of the huts, for notices the valley. Where that does not\n\
          decide, the plan asks. It is only a plan; nothing is carried out. By hand:\n  \
          keen plan --topology {shown}\n",
-        step(5, "keen plan: what would put them right, step by step")
+        step(6, "keen plan: what would put them right, step by step")
     )?;
     let planned = plan::from_nodes(&loaded, &Scope::whole(), u64::MAX, &stop, terminal)?;
     writeln!(
@@ -117,11 +145,12 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
         out,
         "{}\n  \
          keen explain trigger-again\n  \
+         keen conflicts --topology {shown} --table stay --key 361\n  \
          keen audit --topology {shown} --table stay\n  \
          keen audit --topology {shown} --format json --output audit.json\n  \
          keen plan  --topology {shown} --from audit.json\n  \
          keen plan  --topology {shown} --format sql --output repair",
-        step(6, "Go on from here")
+        step(7, "Go on from here")
     )?;
     out.flush()?;
     Ok(if totals.stopped { Exit::Interrupted } else { Exit::Agree })

@@ -421,7 +421,10 @@ fn disputed(table: &Table, conflict: &Conflict, groups: &[(&Now, Vec<NodeId>)]) 
 }
 
 fn won(topology: &Topology, conflict: &Conflict) -> Option<String> {
-    if conflict.held.is_empty() || matches!(conflict.standing, Standing::InFlight) {
+    if conflict.held.is_empty()
+        || conflict.standing == Standing::InFlight
+        || conflict.kind == Kind::Skipped
+    {
         return None;
     }
     let mut by_write: Vec<(usize, Vec<NodeId>)> = Vec::new();

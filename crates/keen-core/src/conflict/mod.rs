@@ -115,7 +115,7 @@ impl Standing {
     pub fn name(self) -> &'static str {
         match self {
             Self::Apart => "settled apart",
-            Self::Broken => "settled alike, against the rules",
+            Self::Broken => "settled against the rules",
             Self::InFlight => "in flight",
             Self::Unread => "not all read",
             Self::Alike => "settled alike",

@@ -374,8 +374,7 @@ impl Outcome<'_> {
         let by_order = |node: NodeId, one: &Write, other: &Write, first: bool| {
             match (one.order_at(node), other.order_at(node)) {
                 (Some(one), Some(other)) => (one < other) == first,
-                // What was never applied lost to whatever was there.
-                (Some(_), None) => first,
+                // What never came there did not lose by when it came.
                 _ => false,
             }
         };
