@@ -109,6 +109,7 @@ pub(crate) fn run(loaded: &Loaded, asked: &Asked, stop: &Stop) -> Outcome {
         life,
         open: &|node| doors.open(node),
         journal: &|node, tables| doors.journal(node, tables),
+        exported: &|node| doors.exported_shapes(node),
         stop: &|| stop.raised(),
     });
     let before = found.conflicts.len();

@@ -1,14 +1,17 @@
 //! How nodes are opened: addresses, passwords, limits.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use keen_core::ports::{LookAtNode, ReadFault, ReadRows};
+use keen_core::shape::TableShape;
 use keen_core::topology::{Address, Engine, Node, NodeId, Secret, Server};
 use keen_nodes::conflicts::Journal;
 use keen_nodes::flow::Watched;
+use keen_nodes::journal_file::FileJournal;
 use keen_nodes::mariadb::{MariaDbJournal, MariaDbLinks, MariaDbNode, MariaDbProbe};
 use keen_nodes::postgres::{self, PostgresJournal, PostgresLinks, PostgresNode, PostgresProbe};
 use keen_nodes::probe::Probed;
@@ -144,6 +147,9 @@ impl<'a> Doors<'a> {
         tables: &[(String, String)],
     ) -> Result<Journal, ReadFault> {
         let node = &self.loaded.topology.nodes[id];
+        if let Some(path) = &node.journal {
+            return Ok(Box::new(FileJournal::open(&self.loaded.base.join(path))?));
+        }
         self.at_any(node, |address| -> Result<Journal, ReadFault> {
             match address {
                 Address::Sqlite(path) => {
@@ -162,6 +168,13 @@ impl<'a> Doors<'a> {
                 }),
             }
         })
+    }
+
+    /// The shapes of tables that the file of a node's journal tells of.
+    pub(crate) fn exported_shapes(&self, id: NodeId) -> BTreeMap<String, TableShape> {
+        let journal = &self.loaded.topology.nodes[id].journal;
+        let file = journal.as_ref().map(|path| FileJournal::open(&self.loaded.base.join(path)));
+        file.and_then(Result::ok).map(|file| file.shapes()).unwrap_or_default()
     }
 
     /// Which tables of a PostgreSQL node can be published to keen's slot, and which cannot.

@@ -6,13 +6,12 @@ use std::collections::BTreeMap;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
-use keen_core::calendar;
 use keen_core::compare::{DivergentRow, Version};
 use keen_core::plan::{AuditedTable, LocalTable};
 use keen_core::reading::{CommonKind, Reading, Treatment};
 use keen_core::rows::{Column, Layout};
 use keen_core::shape::{ColumnShape, Family, Reference, TableShape};
-use keen_core::spelling::{parse_uuid, text_of};
+use keen_core::spelling::text_of;
 use keen_core::topology::{Engine, NodeId, Topology};
 use keen_core::value::Value;
 use keen_core::zone::Zone;
@@ -519,46 +518,8 @@ fn divergent_row(
     })
 }
 
-/// A value as [`value`] wrote it.
-pub(crate) fn parse_value(json: &Json, whole_number: bool) -> Option<Value> {
-    let decode = |text: &Json| BASE64.decode(text.as_str()?).ok();
-    Some(match json {
-        Json::Null => Value::Null,
-        Json::Bool(v) => Value::Bool(*v),
-        Json::String(text) if whole_number => Value::Int(text.parse().ok()?),
-        Json::String(text) => Value::text(text),
-        Json::Number(n) => match n.as_i64() {
-            Some(v) => Value::Int(v.into()),
-            None => Value::Float(n.as_f64()?),
-        },
-        Json::Object(map) => {
-            let (name, inner) = map.iter().next().filter(|_| map.len() == 1)?;
-            match name.as_str() {
-                "bytes" => Value::Bytes(decode(inner)?),
-                "text_bytes" => Value::Text(decode(inner)?),
-                "uuid" => Value::Uuid(parse_uuid(inner.as_str()?)?),
-                "float" => Value::Float(match inner.as_str()? {
-                    "Infinity" => f64::INFINITY,
-                    "-Infinity" => f64::NEG_INFINITY,
-                    "NaN" => f64::NAN,
-                    _ => return None,
-                }),
-                "decimal" => {
-                    Value::Decimal(keen_core::decimal::Decimal::parse(inner.as_str()?).ok()?)
-                }
-                "date" => Value::Date(calendar::parse_date(inner.as_str()?)?),
-                "time" => Value::Time(calendar::parse_time(inner.as_str()?)?),
-                "timestamp" => Value::Timestamp(calendar::parse_timestamp(inner.as_str()?)?.0),
-                "local_timestamp" => {
-                    Value::LocalTimestamp(calendar::parse_timestamp(inner.as_str()?)?.0)
-                }
-                "json" => Value::Json(inner.as_str()?.to_owned()),
-                _ => return None,
-            }
-        }
-        Json::Array(_) => return None,
-    })
-}
+/// Reads a value as [`value`] wrote it.
+pub(crate) use keen_nodes::journal_file::parse_value;
 
 #[cfg(test)]
 mod tests {

@@ -10,11 +10,13 @@
 //! - [`flow`]: one connection per node looks at its links, again and again.
 //! - [`probe`]: a marked row is written here and watched for there.
 //! - [`conflicts`]: every journal is read, and writes that collide are judged.
+//! - [`journal_file`]: journals that were exported to files.
 //! - [`ledger`]: the file in which runs keep what they saw.
 
 pub mod audit;
 pub mod conflicts;
 pub mod flow;
+pub mod journal_file;
 pub mod ledger;
 pub mod mariadb;
 pub mod memory;

@@ -28,6 +28,7 @@ fn topology(edges: &[(NodeId, NodeId)], writers: u8) -> Topology {
         at: Address::Sqlite(format!("n{i}.db")),
         password: None,
         tls: Tls::default(),
+        journal: None,
         column_names: BTreeMap::new(),
         also_at: Vec::new(),
         writes: writers & (1 << i) != 0,

@@ -44,6 +44,7 @@ fn topology(table: &str) -> Topology {
         tls: Tls::default(),
         writes: true,
         names: BTreeMap::new(),
+        journal: None,
         column_names: BTreeMap::new(),
         also_at: Vec::new(),
     };

@@ -69,6 +69,8 @@ pub struct Node {
     pub tls: Tls,
     /// Whether applications write here.
     pub writes: bool,
+    /// The file to which its journal is exported, relative to the topology file; none if keen reads it itself.
+    pub journal: Option<String>,
     /// What this node calls a table that most nodes call otherwise.
     pub names: BTreeMap<String, String>,
     /// What this node calls columns that most nodes call otherwise: by table (as the sets name

@@ -139,7 +139,7 @@ impl Reader {
         self.known_keys(
             table,
             &format!("node.{name}"),
-            &["at", "password", "tls", "writes", "names"],
+            &["at", "password", "tls", "writes", "journal", "names"],
         );
         let mut also_at = Vec::new();
         let at = match table.get("at") {
@@ -195,6 +195,10 @@ impl Reader {
                 .get("writes")
                 .and_then(|item| self.boolean(item, "writes"))
                 .unwrap_or(false),
+            journal: table
+                .get("journal")
+                .and_then(|item| self.string(item, "journal"))
+                .map(|(path, _)| path),
             names,
             column_names: BTreeMap::new(),
         }

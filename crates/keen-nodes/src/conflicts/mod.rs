@@ -54,6 +54,8 @@ pub struct Request<'a> {
     pub open: &'a OpenRows<'a>,
     /// Opens a node's journal.
     pub journal: &'a OpenJournal<'a>,
+    /// The shapes of tables that a node's exported journal tells of; asked where the node itself tells none.
+    pub exported: &'a (dyn Fn(NodeId) -> BTreeMap<String, TableShape> + Sync),
     /// Asked now and then; true ends it early.
     pub stop: &'a (dyn Fn() -> bool + Sync),
 }
@@ -291,7 +293,13 @@ fn shapes(
                 report.identity = identity;
                 shapes.insert(node, of_node);
             }
-            Ok(Err(fault)) => report.rows_fault = Some(fault),
+            Ok(Err(fault)) => {
+                report.rows_fault = Some(fault);
+                let exported = (request.exported)(node);
+                if !exported.is_empty() {
+                    shapes.insert(node, exported);
+                }
+            }
             Err(_) => report.rows_fault = Some(fell_over()),
         }
     }

@@ -1,0 +1,213 @@
+//! Conflicts in exported journals, and in the stand-in's, through the built program.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use common::Folder;
+use common::conflicts::one;
+use serde_json::Value as Json;
+
+const TOPOLOGY: &str = "name = \"huts\"\n\
+    [node.valley]\nat = \"sqlite:valley.db\"\njournal = \"valley.ndjson\"\nwrites = true\n\
+    [node.saddle]\nat = \"sqlite:saddle.db\"\njournal = \"saddle.ndjson\"\nwrites = true\n\
+    [set.stays]\ntables = [\"stay\"]\n[[link]]\nmesh = [\"valley\", \"saddle\"]\ncarries = [\"stays\"]\n";
+
+const TABLES: &str = r#""tables": {"stay": {"columns": ["id", "bed", "note"], "key": ["id"]}}"#;
+
+fn update(origin: &str, number: u64, time: &str, bed: i64) -> String {
+    format!(
+        r#"{{"origin": "{origin}", "number": {number}, "time": "{time}", "changes": [{{"table": "stay", "act": "update", "before": {{"id": 7, "bed": 1}}, "after": {{"id": 7, "bed": {bed}}}}}]}}"#
+    )
+}
+
+/// Both nodes write the same row before they hear of each other.
+fn raced(since: &str) -> (String, String) {
+    let head = |node: &str| {
+        format!(
+            "{{\"keen\": \"journal\", \"version\": 1, \"node\": \"{node}\"{since}, {TABLES}}}\n"
+        )
+    };
+    // By the clocks, the valley wrote an hour after the saddle.
+    let (valley, saddle) = (
+        update("valley", 5, "2026-09-25T09:00:00Z", 3),
+        update("saddle", 9, "2026-09-25T08:00:00Z", 4),
+    );
+    (
+        format!("{}{valley}\n{saddle}\n", head("valley")),
+        format!("{}{saddle}\n{valley}\n", head("saddle")),
+    )
+}
+
+fn folder(since: &str) -> Folder {
+    let folder = Folder::new(TOPOLOGY);
+    let (valley, saddle) = raced(since);
+    std::fs::write(folder.path("valley.ndjson"), valley).unwrap();
+    std::fs::write(folder.path("saddle.ndjson"), saddle).unwrap();
+    folder
+}
+
+const JSON: [&str; 3] = ["conflicts", "--format", "json"];
+
+#[test]
+fn stores_that_keen_cannot_read_are_judged_by_their_exported_journals() {
+    let folder = folder(", \"since\": {}");
+    let run = folder.keen(&JSON);
+    assert_eq!(run.code, 1, "{run:?}");
+    let found = one(&run, "update-update");
+    assert_eq!((&found["proven"], &found["standing"]), (&true.into(), &"not all read".into()));
+    assert_eq!(run.json()["complete"], false);
+    assert_eq!(found["writes"][0]["fate"], "unknown", "nobody could be asked what is there now");
+
+    // With the rows at hand it says what came of it.
+    for (node, bed) in [("valley", 4), ("saddle", 3)] {
+        folder.sql(
+            &format!("{node}.db"),
+            &format!("CREATE TABLE stay (id INTEGER PRIMARY KEY, bed INTEGER, note TEXT); INSERT INTO stay VALUES (7, {bed}, NULL);"),
+        );
+    }
+    let run = folder.keen(&JSON);
+    let found = one(&run, "update-update");
+    assert_eq!(
+        (&found["standing"], &run.json()["complete"]),
+        (&"settled apart".into(), &true.into())
+    );
+    assert_eq!(found["won_by"], serde_json::json!(["last-come"]));
+    let text = folder.keen(&["conflicts", "--table", "stay", "--key", "7"]);
+    for part in [
+        "The life of stay id 7: 2 writes",
+        "had not seen",
+        "bed 1 \u{2192} 3",
+        "saddle's at valley; valley's at saddle",
+    ] {
+        assert!(text.out.contains(part), "{part:?} in\n{}", text.out);
+    }
+    let lines = folder.keen(&["conflicts", "--format", "ndjson"]);
+    let lines: Vec<Json> =
+        lines.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!(lines.len(), 3);
+    assert_eq!(lines[1]["conflict"]["kind"], "update-update");
+    assert_eq!(lines[2]["summary"]["conflicts"], 1);
+}
+
+#[test]
+fn what_is_asked_for_is_shown_and_the_rest_is_counted() {
+    let folder = folder(", \"since\": {}");
+    for (args, shown) in [
+        (&["--kind", "update-update"][..], 1),
+        (&["--kind", "insert-insert"], 0),
+        (&["--lost-only"], 0),
+        (&["--since", "2026-09-25T08:30:00Z"], 1),
+        (&["--since", "2026-09-26"], 0),
+        (&["--until", "2026-09-25T08:30:00Z"], 1),
+        (&["--until", "2026-09-24"], 0),
+        (&["--since", "valley:4"], 1),
+        (&["--since", "valley:5,saddle:9"], 0),
+        (&["--until", "valley:4,saddle:8"], 0),
+        (&["--table", "stay", "--key", "7"], 1),
+        (&["--table", "stay", "--key", "8"], 0),
+    ] {
+        let all: Vec<&str> = JSON.iter().chain(args).copied().collect();
+        let run = folder.keen(&all);
+        assert_eq!(run.conflicts().len(), shown, "{args:?} {run:?}");
+        assert_eq!(run.json()["summary"]["not_asked_for"], 1 - shown, "{args:?}");
+    }
+    for (args, said) in [
+        (&["--kind", "fight"][..], "there is insert-insert, update-delete"),
+        (&["--since", "yesterday"], "write a time in UTC like"),
+        (&["--key", "7"], "--table"),
+        (&["--table", "stays"], "no set has a table stays"),
+        (&["--node", "peak"], "there is no node peak"),
+    ] {
+        let all: Vec<&str> = ["conflicts"].iter().chain(args).copied().collect();
+        let run = folder.keen(&all);
+        assert!(run.code == 2 && run.err.contains(said), "{args:?} {run:?}");
+    }
+}
+
+#[test]
+fn a_file_that_does_not_say_where_it_begins_proves_what_it_can() {
+    // Each has its own first transaction, and what the other wrote comes after it.
+    let folder = folder("");
+    let run = folder.keen(&JSON);
+    assert_eq!(one(&run, "update-update")["proven"], true, "both stand in both files");
+    // Without the saddle's file nobody knows what the saddle had seen. Two hours later, by the clocks, it had.
+    std::fs::remove_file(folder.path("saddle.ndjson")).unwrap();
+    let (valley, _) = raced("");
+    let write = |time: &str| {
+        std::fs::write(folder.path("valley.ndjson"), valley.replace("T09:00:00Z", time)).unwrap();
+    };
+    write("T06:00:00Z");
+    assert_eq!(folder.keen(&JSON).conflicts().len(), 0);
+    // Had they been a second apart, it would be possible that it had not.
+    write("T07:59:59Z");
+    let found = one(&folder.keen(&JSON), "update-update");
+    assert_eq!(found["proven"], false);
+    assert_eq!(found["doubt"], serde_json::json!({"why": "journal_not_read", "node": "saddle"}));
+}
+
+#[test]
+fn files_that_are_wrong_say_where() {
+    let folder = folder(", \"since\": {}");
+    let (valley, _) = raced(", \"since\": {}");
+    let fault = |text: &str| -> String {
+        std::fs::write(folder.path("valley.ndjson"), text).unwrap();
+        let run = folder.keen(&JSON);
+        assert_ne!(run.code, 0, "{run:?}");
+        run.json()["nodes"][0]["fault"].as_str().unwrap_or_else(|| panic!("{run:?}")).to_owned()
+    };
+    assert!(fault("").contains("is no journal that keen can read"));
+    assert!(fault(&valley.replace("\"version\": 1", "\"version\": 2")).contains("of version 2"));
+    assert!(
+        fault(&valley.replace("\"keen\": \"journal\"", "\"keen\": \"audit\""))
+            .contains("of the kind \"audit\"")
+    );
+    assert!(fault(&valley.replace("\"number\": 9", "\"nummer\": 9")).contains("line 3 of"));
+    assert!(
+        fault(&valley.replace("2026-09-25T08:00:00Z", "today"))
+            .contains("time is no time with a zone")
+    );
+    assert!(
+        fault(&valley.replace("\"bed\": 4", "\"bed\": [4]"))
+            .contains("column bed of stay holds no value")
+    );
+    // A line that is torn costs what comes after it.
+    let torn = &valley[..valley.len() - 40];
+    assert!(fault(torn).contains("line 3 of"));
+    assert_eq!(folder.keen(&JSON).json()["nodes"][0]["transactions"], 1);
+    // A log that was begun anew gives old numbers out again.
+    let again = valley.clone() + &update("valley", 2, "2026-09-25T10:00:00Z", 8) + "\n";
+    assert!(fault(&again).contains("its own numbers go back"));
+}
+
+#[test]
+fn a_number_given_out_twice_is_told() {
+    let folder = folder(", \"since\": {}");
+    let (valley, _) = raced(", \"since\": {}");
+    std::fs::write(folder.path("valley.ndjson"), valley.replace("T08:00:00Z", "T08:00:07Z"))
+        .unwrap();
+    let run = folder.keen(&JSON);
+    assert_eq!(run.json()["reused"], serde_json::json!(["saddle/9"]));
+}
+
+#[test]
+fn the_document_describes_what_is_read() {
+    let document = include_str!("../../../docs/journal.md");
+    let examples: Vec<&str> =
+        document.split("```json\n").skip(1).filter_map(|part| part.split("```").next()).collect();
+    assert_eq!(examples.len(), 2);
+    let folder = Folder::new(TOPOLOGY);
+    std::fs::write(folder.path("valley.ndjson"), examples.concat()).unwrap();
+    std::fs::write(folder.path("saddle.ndjson"), examples[0].replace("valley", "saddle")).unwrap();
+    let run = folder.keen(&JSON);
+    assert_eq!(run.json()["nodes"][0]["transactions"], 1, "{run:?}");
+    assert_eq!(run.json()["nodes"][0]["fault"], Json::Null);
+    // The schema knows the members that the examples have.
+    let schema: Json =
+        serde_json::from_str(include_str!("../../../docs/journal.schema.json")).unwrap();
+    for (example, kind) in examples.iter().zip(["header", "transaction"]) {
+        let example: Json = serde_json::from_str(example).unwrap();
+        let known = schema["$defs"][kind]["properties"].as_object().unwrap();
+        assert!(example.as_object().unwrap().keys().all(|name| known.contains_key(name)), "{kind}");
+    }
+}

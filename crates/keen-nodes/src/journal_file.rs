@@ -1,0 +1,320 @@
+//! Journals as files: what any system wrote, exported line by line as JSON (`docs/journal.md`).
+
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::io::{BufRead, BufReader};
+use std::ops::ControlFlow;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD as BASE64;
+use keen_core::calendar;
+use keen_core::decimal::Decimal;
+use keen_core::journal::{
+    Act, Begin, Entry, Head, Id, ReadJournal, RowChange, ShapeChange, Since, Stream, Writer,
+};
+use keen_core::ports::ReadFault;
+use keen_core::shape::{ColumnShape, TableShape};
+use keen_core::spelling::parse_uuid;
+use keen_core::value::Value;
+use serde::Deserialize;
+use serde_json::{Map, Value as Json};
+
+/// The version of the format that is read here.
+pub const VERSION: u32 = 1;
+
+/// The first line.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Header {
+    keen: String,
+    version: u32,
+    /// What the node calls itself as an origin.
+    node: String,
+    /// By origin up to which number everything had been applied before the file begins; nothing if it is
+    /// not there: then that is not known.
+    since: Option<BTreeMap<String, u64>>,
+    #[serde(default)]
+    tables: BTreeMap<String, Table>,
+}
+
+/// A table whose shape no node tells.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Table {
+    columns: Vec<String>,
+    key: Vec<String>,
+    #[serde(default)]
+    unique: Vec<Vec<String>>,
+}
+
+/// Every line after it.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Transaction {
+    origin: String,
+    number: u64,
+    time: Option<String>,
+    #[serde(default)]
+    changes: Vec<Changed>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Changed {
+    table: String,
+    act: Acted,
+    before: Option<Map<String, Json>>,
+    after: Option<Map<String, Json>>,
+    /// Of a change of shape: the statement, or what is known of it.
+    statement: Option<String>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+enum Acted {
+    Insert,
+    Update,
+    Delete,
+    Shape,
+}
+
+/// A journal that was exported to a file.
+#[derive(Debug)]
+pub struct FileJournal {
+    path: PathBuf,
+    header: Header,
+    lines: std::io::Lines<BufReader<File>>,
+    line: u64,
+}
+
+impl FileJournal {
+    /// Opens a file and reads its first line.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when there is no such file, or it is no journal.
+    pub fn open(path: &Path) -> Result<Self, ReadFault> {
+        let file = File::open(path).map_err(|error| {
+            ReadFault::new(
+                format!("the journal {} cannot be opened: {error}", path.display()),
+                "correct journal = \"...\" of the node in the topology file; the path is relative to that file",
+            )
+        })?;
+        let mut lines = BufReader::with_capacity(256 << 10, file).lines();
+        let first = lines.next().transpose().ok().flatten().unwrap_or_default();
+        let refused = |why: String| {
+            ReadFault::new(
+                format!("{} is no journal that keen can read: {why}", path.display()),
+                "docs/journal.md describes the format",
+            )
+        };
+        let header: Header = serde_json::from_str(&first)
+            .map_err(|error| refused(format!("its first line: {error}")))?;
+        if header.keen != "journal" {
+            return Err(refused(format!("it is a document of the kind \"{}\"", header.keen)));
+        }
+        if header.version != VERSION {
+            return Err(refused(format!(
+                "it is of version {}, and this keen reads version {VERSION}",
+                header.version
+            )));
+        }
+        Ok(Self { path: path.to_owned(), header, lines, line: 1 })
+    }
+
+    /// The shapes of tables that the file tells of.
+    #[must_use]
+    pub fn shapes(&self) -> BTreeMap<String, TableShape> {
+        let shape = |table: &Table| TableShape {
+            columns: (table.columns.iter())
+                .map(|name| ColumnShape { name: name.clone(), ..ColumnShape::default() })
+                .collect(),
+            key: table.key.clone(),
+            unique: table.unique.clone(),
+            ..TableShape::default()
+        };
+        self.header.tables.iter().map(|(name, table)| (name.clone(), shape(table))).collect()
+    }
+
+    fn wrong(&self, why: &str) -> ReadFault {
+        ReadFault::new(
+            format!("line {} of {}: {why}", self.line, self.path.display()),
+            "docs/journal.md describes the format; what stands before that line was read",
+        )
+    }
+}
+
+impl ReadJournal for FileJournal {
+    fn head(&mut self) -> Result<Head, ReadFault> {
+        let head =
+            Head::nothing_known("journal file".to_owned(), Some(Arc::from(&self.header.node[..])));
+        let writer =
+            |origin: &String| Writer { origin: Arc::from(&origin[..]), stream: Stream::Count };
+        let since = match &self.header.since {
+            Some(up_to) => Since::After(
+                up_to.iter().map(|(origin, number)| (writer(origin), *number)).collect(),
+            ),
+            // From the first of its own transactions that it holds.
+            None => Since::Unclear(self.first_of_its_own()?),
+        };
+        Ok(Head { since, ..head })
+    }
+
+    fn read(&mut self, each: &mut dyn FnMut(Entry) -> ControlFlow<()>) -> Result<(), ReadFault> {
+        let mut names: BTreeMap<String, Arc<str>> = BTreeMap::new();
+        let mut columns: BTreeMap<Vec<String>, Arc<[String]>> = BTreeMap::new();
+        let mut order = 0;
+        while let Some(line) = self.lines.next() {
+            self.line += 1;
+            let line = line.map_err(|error| self.wrong(&error.to_string()))?;
+            if line.trim().is_empty() {
+                continue;
+            }
+            let transaction: Transaction =
+                serde_json::from_str(&line).map_err(|error| self.wrong(&error.to_string()))?;
+            let mut name = |text: &str| -> Arc<str> {
+                Arc::clone(names.entry(text.to_owned()).or_insert_with(|| Arc::from(text)))
+            };
+            let made = match &transaction.time {
+                None => None,
+                Some(text) => match calendar::parse_timestamp(text) {
+                    Some((made, Some(_))) => Some(made),
+                    _ => {
+                        return Err(self
+                            .wrong("time is no time with a zone, like \"2026-09-25T08:30:00Z\""));
+                    }
+                },
+            };
+            order += 1;
+            let begin = Begin {
+                order,
+                id: Id {
+                    writer: Writer { origin: name(&transaction.origin), stream: Stream::Count },
+                    place: transaction.number,
+                },
+                made,
+            };
+            if each(Entry::Begin(begin)).is_break() {
+                return Ok(());
+            }
+            for change in &transaction.changes {
+                let table = name(&change.table);
+                let entry = if change.act == Acted::Shape {
+                    let what = change.statement.clone().unwrap_or_else(|| "changed".to_owned());
+                    Entry::Shape(ShapeChange { table, what })
+                } else {
+                    let row = row(change, table, &mut columns);
+                    Entry::Row(row.map_err(|why| self.wrong(&why))?)
+                };
+                if each(entry).is_break() {
+                    return Ok(());
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+impl FileJournal {
+    /// The number of the first transaction in it that its node made itself.
+    fn first_of_its_own(&self) -> Result<u64, ReadFault> {
+        #[derive(Deserialize)]
+        struct Named {
+            origin: String,
+            number: u64,
+        }
+        let again = Self::open(&self.path)?;
+        for line in again.lines {
+            // What is wrong with a line is said when it is read.
+            let named = line.ok().and_then(|line| serde_json::from_str::<Named>(&line).ok());
+            if let Some(named) = named.filter(|named| named.origin == self.header.node) {
+                return Ok(named.number);
+            }
+        }
+        Ok(u64::MAX)
+    }
+}
+
+fn row(
+    change: &Changed,
+    table: Arc<str>,
+    columns: &mut BTreeMap<Vec<String>, Arc<[String]>>,
+) -> Result<RowChange, String> {
+    let (act, needed) = match change.act {
+        Acted::Insert => (Act::Insert, &change.after),
+        Acted::Delete => (Act::Delete, &change.before),
+        _ => (Act::Update, &change.after),
+    };
+    let Some(needed) = needed else {
+        let side = if act == Act::Delete { "before" } else { "after" };
+        return Err(format!("a change of {table} lacks \"{side}\""));
+    };
+    let mut names: Vec<String> = needed.keys().cloned().collect();
+    let more = change.before.iter().chain(&change.after).flat_map(Map::keys);
+    for name in more {
+        if !names.contains(name) {
+            names.push(name.clone());
+        }
+    }
+    let names = columns.entry(names).or_insert_with_key(|names| Arc::from(&names[..]));
+    let side = |side: &Option<Map<String, Json>>| -> Result<Option<Vec<Option<Value>>>, String> {
+        let Some(cells) = side else { return Ok(None) };
+        let cell = |name: &String| match cells.get(name) {
+            None => Ok(None),
+            Some(json) => match parse_value(json, false) {
+                Some(value) => Ok(Some(value)),
+                None => Err(format!("column {name} of {table} holds no value: {json}")),
+            },
+        };
+        names.iter().map(cell).collect::<Result<_, _>>().map(Some)
+    };
+    Ok(RowChange {
+        before: side(&change.before)?,
+        after: if act == Act::Delete { None } else { side(&change.after)? },
+        columns: Arc::clone(names),
+        table,
+        act,
+    })
+}
+
+/// A value as keen writes it to JSON (`docs/json.md`). `whole_number` says of a text that it spells one.
+#[must_use]
+pub fn parse_value(json: &Json, whole_number: bool) -> Option<Value> {
+    let decode = |text: &Json| BASE64.decode(text.as_str()?).ok();
+    Some(match json {
+        Json::Null => Value::Null,
+        Json::Bool(v) => Value::Bool(*v),
+        Json::String(text) if whole_number => Value::Int(text.parse().ok()?),
+        Json::String(text) => Value::text(text),
+        Json::Number(n) => match n.as_i64() {
+            Some(v) => Value::Int(v.into()),
+            None => Value::Float(n.as_f64()?),
+        },
+        Json::Object(map) => {
+            let (name, inner) = map.iter().next().filter(|_| map.len() == 1)?;
+            match name.as_str() {
+                "int" => Value::Int(inner.as_str()?.parse().ok()?),
+                "bytes" => Value::Bytes(decode(inner)?),
+                "text_bytes" => Value::Text(decode(inner)?),
+                "uuid" => Value::Uuid(parse_uuid(inner.as_str()?)?),
+                "float" => Value::Float(match inner.as_str()? {
+                    "Infinity" => f64::INFINITY,
+                    "-Infinity" => f64::NEG_INFINITY,
+                    "NaN" => f64::NAN,
+                    _ => return None,
+                }),
+                "decimal" => Value::Decimal(Decimal::parse(inner.as_str()?).ok()?),
+                "date" => Value::Date(calendar::parse_date(inner.as_str()?)?),
+                "time" => Value::Time(calendar::parse_time(inner.as_str()?)?),
+                "timestamp" => Value::Timestamp(calendar::parse_timestamp(inner.as_str()?)?.0),
+                "local_timestamp" => {
+                    Value::LocalTimestamp(calendar::parse_timestamp(inner.as_str()?)?.0)
+                }
+                "json" => Value::Json(inner.as_str()?.to_owned()),
+                _ => return None,
+            }
+        }
+        Json::Array(_) => return None,
+    })
+}
