@@ -8,8 +8,10 @@ use keen_core::conflict::{Conflict, Kind, Standing, Thing, Written};
 use keen_core::expectation::{Nodes, bit};
 use keen_core::journal::{Id, Stream};
 use keen_core::position::Position;
+use keen_core::spelling::text_of;
 use keen_core::topology::{NodeId, Topology};
 use keen_nodes::conflicts::{self, Found, Request};
+use keen_nodes::ledger::Raced;
 
 use crate::args::Moment;
 use crate::audit_run::Stop;
@@ -159,7 +161,7 @@ fn number_in(position: &Position, id: &Id) -> Option<u64> {
 
 fn is_about(conflict: &Conflict, key: &[String]) -> bool {
     let same = |values: &[keen_core::value::Value]| {
-        let texts = values.iter().map(|value| keen_core::spelling::text_of(value.as_ref()));
+        let texts = values.iter().map(|value| text_of(value.as_ref()));
         texts.eq(key.iter().cloned())
     };
     let of_thing = matches!(&conflict.thing, Thing::Row(values) if same(values));
@@ -204,4 +206,29 @@ pub(crate) fn writer(topology: &Topology, node: Option<NodeId>, id: &Id) -> Stri
         Some(node) => topology.nodes[node].name.clone(),
         None => format!("{} (no node of the topology)", id.writer.origin),
     }
+}
+
+/// The conflicts as the ledger keeps them.
+pub(crate) fn to_keep(found: &Found) -> Vec<Raced> {
+    let raced = |conflict: &Conflict| {
+        let table = &found.tables[conflict.table].name;
+        let about = match &conflict.thing {
+            Thing::Row(key) | Thing::Unique(_, key) => {
+                key.iter().map(|value| text_of(value.as_ref())).collect::<Vec<_>>().join(",")
+            }
+            Thing::Shape => String::new(),
+        };
+        let first = conflict.writes.iter().map(|write| &write.id).min();
+        let first = first.map(ToString::to_string).unwrap_or_default();
+        Raced {
+            name: format!("{} {table} {about} {first}", conflict.kind.name()),
+            table: table.clone(),
+            kind: conflict.kind.name(),
+            proven: conflict.proven,
+            standing: conflict.standing.name(),
+            lost: conflict.lost(),
+            at: conflict.writes.iter().filter_map(|write| write.made).max(),
+        }
+    };
+    found.conflicts.iter().map(raced).collect()
 }

@@ -211,3 +211,23 @@ fn the_document_describes_what_is_read() {
         assert!(example.as_object().unwrap().keys().all(|name| known.contains_key(name)), "{kind}");
     }
 }
+
+#[test]
+fn the_history_of_a_table_counts_each_conflict_once_by_its_day() {
+    let folder = folder(", \"since\": {}");
+    for _ in 0..3 {
+        assert_eq!(folder.keen(&JSON).code, 1);
+    }
+    let run = folder.keen(&["history", "stay", "--format", "json"]);
+    let days = run.json()["conflicts_by_day"].clone();
+    assert_eq!(
+        days,
+        serde_json::json!([{"day": "2026-09-25", "conflicts": 1, "apart": 0, "writes_lost": 0}])
+    );
+    let text = folder.keen(&["history", "stay"]);
+    assert!(
+        text.out.contains("2026-09-25") && text.out.contains("Conflicts, by the day"),
+        "{text:?}"
+    );
+    assert_eq!(folder.keen(&["history"]).out.matches("1 conflict, 1 not all read").count(), 3);
+}

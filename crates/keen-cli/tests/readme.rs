@@ -63,11 +63,13 @@ fn the_first_session_runs_as_written() {
 #[test]
 fn every_command_and_option_it_names_exists() {
     let folder = Folder::new("");
-    for command in ["init", "audit", "plan", "demo", "completions"] {
+    for command in ["init", "audit", "conflicts", "plan", "demo", "completions"] {
         assert!(README.contains(&format!("| `keen {command}")), "{command} is in the table");
         assert_eq!(folder.keen(&[command, "--help"]).code, 0);
     }
-    let help = ["audit", "plan"].map(|command| folder.keen(&[command, "--help"]).out).concat();
+    let help = ["audit", "conflicts", "flow", "plan"]
+        .map(|command| folder.keen(&[command, "--help"]).out)
+        .concat();
     for row in README.lines().filter(|line| line.starts_with("| `--")) {
         let option = row.trim_start_matches("| `").split([' ', '`']).next().unwrap();
         assert!(help.contains(option), "{option}");

@@ -64,7 +64,10 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     out.write_all(text.as_bytes()).context(CANNOT)?;
     out.finish()?;
     let times = (outcome.started, outcome.took);
-    keeping.keep(&loaded, "conflicts", times, (outcome.exit(), &outcome.summary()), |_| Ok(()));
+    let kept = conflicts_run::to_keep(&outcome.found);
+    keeping.keep(&loaded, "conflicts", times, (outcome.exit(), &outcome.summary()), |record| {
+        record.raced(&topology.name, &kept)
+    });
     Ok(outcome.exit())
 }
 

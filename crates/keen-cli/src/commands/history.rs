@@ -4,7 +4,7 @@ use std::io::Write as _;
 
 use anyhow::{Context, Result, bail};
 use keen_core::topology::Topology;
-use keen_nodes::ledger::{Kept, Ledger, LinkThen, TableThen};
+use keen_nodes::ledger::{DayThen, Kept, Ledger, LinkThen, TableThen};
 
 use super::flow::{Shown, shown};
 use crate::args::{HistoryArgs, HistoryFormat};
@@ -22,7 +22,8 @@ pub(crate) enum Found {
     /// A link, as "FROM -> TO".
     Link(String, Vec<LinkThen>),
     /// A table.
-    Table(String, Vec<TableThen>),
+    /// With the conflicts of it, day by day.
+    Table(String, Vec<TableThen>, Vec<DayThen>),
 }
 
 pub(crate) fn run(args: &HistoryArgs, terminal: Terminal) -> Result<Exit> {
@@ -47,7 +48,8 @@ pub(crate) fn run(args: &HistoryArgs, terminal: Terminal) -> Result<Exit> {
         }
         Some(Wanted::Table(table)) => {
             let then = ledger.table(name, &table, args.last).with_context(cannot)?;
-            Found::Table(table, then)
+            let days = ledger.conflicts_by_day(name, &table, args.last).with_context(cannot)?;
+            Found::Table(table, then, days)
         }
     };
     let text = match args.format {

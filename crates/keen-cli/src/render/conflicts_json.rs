@@ -26,13 +26,18 @@ pub(crate) fn document(topology: &Topology, outcome: &Outcome, show: usize) -> R
 
 /// One object per line: what was read, each conflict, the summary.
 pub(crate) fn lines(topology: &Topology, outcome: &Outcome, show: usize) -> Result<String> {
-    let mut out = serde_json::to_string(&head(topology, outcome))? + "\n";
+    let mut first = json!({"kind": "conflicts"});
+    if let (Some(first), Json::Object(head)) = (first.as_object_mut(), head(topology, outcome)) {
+        first.extend(head);
+    }
+    let mut out = serde_json::to_string(&first)? + "\n";
     for conflict in outcome.found.conflicts.iter().take(show) {
-        let line = json!({"conflict": one(topology, &outcome.found.tables, conflict)});
+        let line =
+            json!({"kind": "conflict", "conflict": one(topology, &outcome.found.tables, conflict)});
         out.push_str(&serde_json::to_string(&line)?);
         out.push('\n');
     }
-    out.push_str(&serde_json::to_string(&json!({"summary": summary(outcome)}))?);
+    out.push_str(&serde_json::to_string(&json!({"kind": "summary", "summary": summary(outcome)}))?);
     out.push('\n');
     Ok(out)
 }

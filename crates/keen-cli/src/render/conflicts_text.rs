@@ -156,7 +156,7 @@ fn write_conflict(
         columns,
     ));
     for write in &conflict.writes {
-        let lead = format!("   {}  ", who(topology, write));
+        let lead = format!("   {}  ", who(topology, conflict, write));
         out.push_str(&hanging(&lead, &did(topology, tables, conflict, write), columns));
     }
     if conflict.count > conflict.writes.len() {
@@ -255,11 +255,12 @@ pub(super) fn moment(made: Option<Micros>) -> String {
     })
 }
 
-fn who(topology: &Topology, write: &Written) -> String {
+fn who(topology: &Topology, conflict: &Conflict, write: &Written) -> String {
     let name = writer(topology, write.node, &write.id);
     let widest = topology.nodes.iter().filter(|node| node.writes).map(|node| node.name.len()).max();
     let width = widest.unwrap_or(0);
-    let id = styled(QUIET, &safe::text(&write.id.to_string()));
+    let ids = conflict.writes.iter().map(|write| write.id.to_string().len()).max().unwrap_or(0);
+    let id = styled(QUIET, &format!("{:ids$}", safe::text(&write.id.to_string())));
     format!("{name:width$}  {}  {id}", moment(write.made))
 }
 
@@ -448,7 +449,7 @@ fn won(topology: &Topology, conflict: &Conflict) -> Option<String> {
     let rules: Vec<&str> = conflict.rules.iter().map(|rule: &Rule| rule.words()).collect();
     let why = match rules.len() {
         0 => "by no rule that can be seen".to_owned(),
-        _ => format!("it is {}", rules.join(", and ")),
+        _ => rules.join(", and "),
     };
     Some(format!("{} ({why})", texts.join("; ")))
 }

@@ -10,7 +10,7 @@ use jiff::Timestamp;
 use keen_core::flow::State;
 use keen_core::flow::look::Micros;
 use keen_core::position::Gap;
-use keen_nodes::ledger::{Kept, LinkThen, TableThen};
+use keen_nodes::ledger::{DayThen, Kept, LinkThen, TableThen};
 use serde_json::{Value as Json, json};
 
 use super::flow_text::{color, duration, gap};
@@ -32,6 +32,7 @@ pub(crate) fn text(topology: &str, found: Found, columns: Option<usize>) -> Stri
     let heading = |names: &[&str], table: &mut Table| {
         table.set_header(names.iter().map(|text| Cell::new(styled(QUIET, text))));
     };
+    let mut days = Vec::new();
     let (title, count) = match found {
         Found::Runs(runs) => {
             heading(&["run", "when", "command", "took", "exit", "what it came to"], &mut table);
@@ -68,7 +69,8 @@ pub(crate) fn text(topology: &str, found: Found, columns: Option<usize>) -> Stri
             }
             (name, then.len())
         }
-        Found::Table(name, then) => {
+        Found::Table(name, then, of_days) => {
+            days = of_days;
             heading(
                 &[
                     "when",
@@ -103,14 +105,42 @@ pub(crate) fn text(topology: &str, found: Found, columns: Option<usize>) -> Stri
         }
     };
     let mut out = format!("{}: {}\n\n", styled(HEADING, &safe::text(topology)), safe::text(&title));
-    if count == 0 {
+    if count == 0 && days.is_empty() {
         out.push_str("The ledger holds nothing of it yet.\n");
         return out;
     }
-    for line in table.lines() {
-        let _ = writeln!(out, "{}", line.trim_end());
+    if count > 0 {
+        for line in table.lines() {
+            let _ = writeln!(out, "{}", line.trim_end());
+        }
+    }
+    if !days.is_empty() {
+        let gap = if count > 0 { "\n" } else { "" };
+        let _ = writeln!(
+            out,
+            "{gap}{}",
+            styled(HEADING, "Conflicts, by the day of their last write (UTC)")
+        );
+        out.push_str(&by_day(&days, columns));
     }
     out
+}
+
+/// Conflicts day by day, the latest last.
+fn by_day(days: &[DayThen], columns: Option<usize>) -> String {
+    let mut table = super::style::table(columns, &["day", "conflicts", "", "apart", "writes lost"]);
+    let most = days.iter().map(|day| day.conflicts).max().unwrap_or(0);
+    for day in days.iter().rev() {
+        let number = |count: u64| Cell::new(grouped(count)).set_alignment(CellAlignment::Right);
+        table.add_row(vec![
+            Cell::new(day.day.as_deref().unwrap_or("unknown")),
+            number(day.conflicts),
+            Cell::new(bar(day.conflicts, most)),
+            number(day.apart),
+            number(day.lost),
+        ]);
+    }
+    super::style::finished(&table)
 }
 
 fn took(run: &Kept) -> String {
@@ -146,6 +176,7 @@ fn time(at: Micros) -> Option<String> {
 
 /// Writes it for programs: the latest first.
 pub(crate) fn json(topology: &str, found: Found) -> Result<String> {
+    let mut days = None;
     let (of, name, list): (&str, Option<String>, Vec<Json>) = match found {
         Found::Runs(runs) => {
             let run = |run: &Kept| {
@@ -161,7 +192,9 @@ pub(crate) fn json(topology: &str, found: Found) -> Result<String> {
             };
             ("link", Some(name), then.iter().map(look).collect())
         }
-        Found::Table(name, then) => {
+        Found::Table(name, then, of_days) => {
+            let day = |d: &DayThen| json!({"day": d.day, "conflicts": d.conflicts, "apart": d.apart, "writes_lost": d.lost});
+            days = Some(of_days.iter().map(day).collect::<Vec<_>>());
             let audit = |a: &TableThen| {
                 json!({"at": time(a.at), "set": a.set, "verdict": a.verdict, "rows": a.rows, "divergent": a.divergent,
                        "in_flight": a.in_flight, "moving": a.moving, "healed": a.healed})
@@ -169,7 +202,10 @@ pub(crate) fn json(topology: &str, found: Found) -> Result<String> {
             ("table", Some(name), then.iter().map(audit).collect())
         }
     };
-    let document = json!({"keen": "history", "version": VERSION, "topology": topology, "of": of, "name": name, "history": list});
+    let mut document = json!({"keen": "history", "version": VERSION, "topology": topology, "of": of, "name": name, "history": list});
+    if let Some(days) = days {
+        document["conflicts_by_day"] = Json::Array(days);
+    }
     Ok(serde_json::to_string_pretty(&document)? + "\n")
 }
 
@@ -205,7 +241,7 @@ pub(crate) fn csv(found: Found) -> Result<String> {
                 ])?;
             }
         }
-        Found::Table(_, then) => {
+        Found::Table(_, then, _) => {
             csv.write_record([
                 "at",
                 "set",

@@ -16,10 +16,11 @@ use keen_core::position::Position;
 use keen_core::topology::{NodeId, Topology};
 use rusqlite::{Connection, OpenFlags, Transaction, TransactionBehavior, params};
 
-pub use read::{Kept, LinkThen, TableThen};
+pub use read::{DayThen, Kept, LinkThen, TableThen};
 
 /// What each version adds to the one before. Never changed once released; new ones are appended.
-const MIGRATIONS: &[&str] = &["
+const MIGRATIONS: &[&str] = &[
+    "
 CREATE TABLE run (
     id       INTEGER PRIMARY KEY,
     command  TEXT NOT NULL,
@@ -111,7 +112,23 @@ CREATE TABLE finding (
     found  TEXT NOT NULL,
     PRIMARY KEY (run, number)
 ) WITHOUT ROWID;
-"];
+",
+    "
+CREATE TABLE conflict (
+    topology   TEXT NOT NULL,
+    name       TEXT NOT NULL,
+    table_name TEXT NOT NULL,
+    kind       TEXT NOT NULL,
+    proven     INTEGER NOT NULL,
+    standing   TEXT NOT NULL,
+    lost       INTEGER NOT NULL,
+    at         INTEGER,
+    seen       INTEGER NOT NULL,
+    PRIMARY KEY (topology, name)
+) WITHOUT ROWID;
+CREATE INDEX conflict_by_table ON conflict (topology, table_name, at);
+",
+];
 
 /// Runs that are kept of one topology; older ones go.
 const RUNS_KEPT: i64 = 20_000;
@@ -181,6 +198,25 @@ pub struct Audited {
     pub moving: u64,
     /// Rows that were equal at a second look.
     pub healed: u64,
+}
+
+/// A conflict, as it is kept: once, however often it is found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Raced {
+    /// What tells it from others: its kind, what it is about, and its first transaction.
+    pub name: String,
+    /// Its table.
+    pub table: String,
+    /// Its kind.
+    pub kind: &'static str,
+    /// Whether it is proven.
+    pub proven: bool,
+    /// What came of it when it was last seen.
+    pub standing: &'static str,
+    /// Writes that are lost.
+    pub lost: usize,
+    /// When its last write was made.
+    pub at: Option<Micros>,
 }
 
 /// A finding of a run, as it is kept.
@@ -277,6 +313,32 @@ pub struct Record<'a> {
 }
 
 impl Record<'_> {
+    /// Keeps conflicts, each once: one that was found before is brought up to date.
+    ///
+    /// # Errors
+    /// [`LedgerFault`] when it cannot be written.
+    pub fn raced(&self, topology: &str, conflicts: &[Raced]) -> Result<(), LedgerFault> {
+        let mut keep = self.transaction.prepare(
+            "INSERT INTO conflict VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, (SELECT started FROM run WHERE id = ?9)) \
+             ON CONFLICT (topology, name) DO UPDATE SET proven = excluded.proven, standing = excluded.standing, \
+             lost = excluded.lost, at = excluded.at",
+        )?;
+        for conflict in conflicts {
+            keep.execute(params![
+                topology,
+                conflict.name,
+                conflict.table,
+                conflict.kind,
+                conflict.proven,
+                conflict.standing,
+                i64::try_from(conflict.lost).unwrap_or(i64::MAX),
+                conflict.at,
+                self.run
+            ])?;
+        }
+        Ok(())
+    }
+
     /// Keeps a look at the links and what it came to.
     ///
     /// # Errors

@@ -72,6 +72,19 @@ pub struct TableThen {
     pub healed: u64,
 }
 
+/// The conflicts of one table whose last write was made on one day.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DayThen {
+    /// The day, in UTC, like `2026-09-25`; none for those whose time nobody told.
+    pub day: Option<String>,
+    /// How many there were.
+    pub conflicts: u64,
+    /// Of these so many whose standing was apart or against the rules when they were last seen.
+    pub apart: u64,
+    /// Writes that were lost in them.
+    pub lost: u64,
+}
+
 fn position(text: Option<String>) -> Option<Position> {
     text.and_then(|text| text.parse().ok())
 }
@@ -299,6 +312,37 @@ impl Ledger {
             })
         })?;
         Ok(audits.collect::<rusqlite::Result<_>>()?)
+    }
+
+    /// The conflicts of a table, day by day, the latest first.
+    ///
+    /// # Errors
+    /// [`LedgerFault`] when the ledger cannot be read.
+    pub fn conflicts_by_day(
+        &self,
+        topology: &str,
+        table: &str,
+        most: u32,
+    ) -> Result<Vec<DayThen>, LedgerFault> {
+        // A ledger that no newer keen has written to yet has no such table.
+        let there = "SELECT EXISTS (SELECT 1 FROM sqlite_schema WHERE name = 'conflict')";
+        if !self.connection.query_row(there, [], |row| row.get(0))? {
+            return Ok(Vec::new());
+        }
+        let mut days = self.connection.prepare(
+            "SELECT date(at / 1000000, 'unixepoch') AS day, count(*), sum(standing IN ('settled apart', 'settled against the rules')), sum(lost) \
+             FROM conflict WHERE topology = ?1 AND table_name = ?2 GROUP BY day ORDER BY day DESC LIMIT ?3",
+        )?;
+        let days = days.query_map(params![topology, table, most], |row| {
+            let number = |at: usize| row.get::<_, i64>(at).map(i64::cast_unsigned);
+            Ok(DayThen {
+                day: row.get(0)?,
+                conflicts: number(1)?,
+                apart: number(2)?,
+                lost: number(3)?,
+            })
+        })?;
+        Ok(days.collect::<rusqlite::Result<_>>()?)
     }
 
     /// The findings of a run.
