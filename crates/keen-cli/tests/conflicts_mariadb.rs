@@ -323,3 +323,50 @@ fn no_replica_is_thrown_out_and_nothing_is_written() {
     assert_eq!(states(), before);
     assert_eq!(network.servers[0].engine(), Engine::MariaDb);
 }
+
+#[test]
+fn a_unique_value_given_twice_and_a_child_without_its_parent() {
+    let network = mesh();
+    network.servers[0]
+        .run("ALTER TABLE guest ADD UNIQUE (name);\nALTER TABLE stay ADD FOREIGN KEY (guest_id) REFERENCES guest (id);\nINSERT INTO guest VALUES (50, 'Fenn', true)")
+        .unwrap();
+    settle(&network);
+    network
+        .servers
+        .iter()
+        .for_each(|server| server.run("SET GLOBAL slave_exec_mode = IDEMPOTENT").unwrap());
+    apart(
+        &network,
+        &[
+            (0, "INSERT INTO guest VALUES (901, 'Gisla', true)"),
+            (1, "INSERT INTO guest VALUES (902, 'Gisla', true)"),
+        ],
+    );
+    // Each replaces the other's row by its own, so that each server has the other's guest.
+    let began = std::time::Instant::now();
+    let found = loop {
+        let run = network.conflicts(&["--kind", "unique-value"]);
+        let found = one(&run, "unique-value");
+        if found["standing"] != "in flight" || began.elapsed() > PATIENCE {
+            break found;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(100));
+    };
+    assert_eq!(found["of"]["unique"]["name"], "Gisla");
+    assert_eq!((&found["proven"], &found["standing"]), (&true.into(), &"settled apart".into()));
+    assert_eq!(found["rows"].as_array().unwrap().len(), 2);
+
+    apart(
+        &network,
+        &[
+            (0, "DELETE FROM guest WHERE id = 50"),
+            (1, "INSERT INTO stay VALUES (77, 50, 'Col Bivouac', 1, 12.5, '2026-09-01', NULL)"),
+        ],
+    );
+    let run = network.conflicts(&["--kind", "parent-gone"]);
+    let found = one(&run, "parent-gone");
+    assert_eq!((&found["of"]["row"]["id"], &found["proven"]), (&50.into(), &true.into()));
+    let deeds: Vec<&str> =
+        found["writes"].as_array().unwrap().iter().map(|w| w["deed"].as_str().unwrap()).collect();
+    assert_eq!(deeds, ["delete", "refer"]);
+}

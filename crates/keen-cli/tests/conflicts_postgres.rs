@@ -240,3 +240,68 @@ fn peeking_moves_nothing_on_and_flow_and_preflight_know_the_slot() {
     assert_eq!(of_slot.len(), 2, "{findings:?}");
     assert!(of_slot.iter().all(|finding| finding["level"] == "note"), "{of_slot:?}");
 }
+
+/// What pglogical does with a row that both wrote, by its rules.
+fn with_pglogical(rule: &str, came_of_it: &str, won_by: &str, lost: u64) {
+    let network = Network::pglogical_peers(&[&format!("pglogical.conflict_resolution = '{rule}'")]);
+    for name in ["idle a>b", "idle b>a"] {
+        network.until(name);
+    }
+    for server in &network.servers {
+        server.run("GRANT USAGE ON SCHEMA pglogical TO keen;\nGRANT SELECT ON ALL TABLES IN SCHEMA pglogical TO keen").unwrap();
+    }
+    slots(&network);
+    // What is written first after the slots were made might have arrived before: nothing is proven of it.
+    for (server, id) in network.servers.iter().zip([701, 702]) {
+        server.run(&format!("INSERT INTO guest VALUES ({id}, 'Iris', true)")).unwrap();
+    }
+    let began = std::time::Instant::now();
+    let guests = |i: usize, above: i32| -> i64 {
+        let sql = format!("SELECT count(*) FROM guest WHERE id > {above}");
+        network.servers[i].postgres().unwrap().query_one(&sql, &[]).unwrap().get(0)
+    };
+    let arrived = |above: i32| {
+        while guests(0, above) + guests(1, above) < 4 {
+            assert!(began.elapsed() < PATIENCE, "the peers do not catch up");
+            std::thread::sleep(std::time::Duration::from_millis(50));
+        }
+    };
+    arrived(700);
+    for (server, name) in network.servers.iter().zip(["from_b", "from_a"]) {
+        server
+            .run(&format!("SELECT pglogical.alter_subscription_disable('{name}', true)"))
+            .unwrap();
+    }
+    for (server, beds) in network.servers.iter().zip([3, 5]) {
+        server.run(&format!("UPDATE stay SET beds = {beds} WHERE id = 2")).unwrap();
+        server.run(&format!("INSERT INTO guest VALUES (80{beds}, 'Hano', true)")).unwrap();
+    }
+    for (server, name) in network.servers.iter().zip(["from_b", "from_a"]) {
+        server.run(&format!("SELECT pglogical.alter_subscription_enable('{name}', true)")).unwrap();
+    }
+    arrived(800);
+    let run = network.conflicts(&[]);
+    assert_eq!(run.code, 1, "{run:?}");
+    let found = one(&run, "update-update");
+    assert_eq!(
+        (&found["proven"], &found["standing"]),
+        (&true.into(), &came_of_it.into()),
+        "{run:?}"
+    );
+    assert!(found["won_by"].as_array().unwrap().contains(&won_by.into()), "{found}");
+    assert_eq!(found["writes_lost"], lost, "{found}");
+    assert!(
+        found["writes"].as_array().unwrap().iter().all(|write| write["node"].is_string()),
+        "{found}"
+    );
+}
+
+#[test]
+fn pglogical_that_takes_whatever_comes_swaps_the_values() {
+    with_pglogical("apply_remote", "settled apart", "last-come", 0);
+}
+
+#[test]
+fn pglogical_that_takes_the_later_update_loses_the_other() {
+    with_pglogical("last_update_wins", "settled alike", "later-time", 1);
+}

@@ -363,41 +363,7 @@ fn a_standby_is_told_from_one_that_was_promoted() {
 
 #[test]
 fn subscriptions_of_pglogical_are_looked_at_too() {
-    let lab = ServerLab::new().unwrap();
-    let lines = vec!["shared_preload_libraries = 'pglogical'".to_owned()];
-    let settings = Settings { lines, ..Settings::default() };
-    let start = |name: &str| lab.start_with(name, Engine::Postgres15, &settings).unwrap();
-    let two = vec![start("a"), start("b")];
-    let admin = keen_lab::servers::ADMIN;
-    let at = |server: &Server| {
-        format!(
-            "host=127.0.0.1 port={} dbname=huts user={} password={}",
-            server.port(),
-            admin.0,
-            admin.1
-        )
-    };
-    for (server, name) in two.iter().zip(["a", "b"]) {
-        huts::tables(server).unwrap();
-        huts::rows(server).unwrap();
-        server.run("CREATE EXTENSION pglogical").unwrap();
-        server.run(&format!("SELECT pglogical.create_node('{name}', '{}')", at(server))).unwrap();
-        server
-            .run("SELECT pglogical.replication_set_add_all_tables('default', ARRAY['public'])")
-            .unwrap();
-    }
-    for (to, from, name) in [(1, 0, "from_a"), (0, 1, "from_b")] {
-        let sql = format!(
-            "SELECT pglogical.create_subscription('{name}', '{}', ARRAY['default'], false, false, '{{}}')",
-            at(&two[from])
-        );
-        two[to].run(&sql).unwrap();
-    }
-    let network = Network::new(
-        lab,
-        two,
-        &format!("{STAYS}[[link]]\nboth = [\"a\", \"b\"]\ncarries = [\"stays\"]\n"),
-    );
+    let network = Network::pglogical_peers(&[]);
     network.until("idle a>b");
     let json = network.until("idle b>a");
     assert_eq!(link(&json, "a", "b")["means"], "pglogical subscription");

@@ -83,6 +83,46 @@ impl Network {
         network
     }
 
+    /// Two PostgreSQL 15 servers whose extension pglogical brings each what the other wrote itself; with
+    /// these lines in their settings.
+    pub fn pglogical_peers(more: &[&str]) -> Self {
+        let lab = ServerLab::new().unwrap();
+        let mut lines = vec!["shared_preload_libraries = 'pglogical'".to_owned()];
+        lines.extend(more.iter().map(|line| (*line).to_owned()));
+        let settings = Settings { lines, ..Settings::default() };
+        let start = |name: &str| lab.start_with(name, Engine::Postgres15, &settings).unwrap();
+        let two = vec![start("a"), start("b")];
+        let admin = keen_lab::servers::ADMIN;
+        let at = |server: &Server| {
+            format!(
+                "host=127.0.0.1 port={} dbname=huts user={} password={}",
+                server.port(),
+                admin.0,
+                admin.1
+            )
+        };
+        let all_tables =
+            "SELECT pglogical.replication_set_add_all_tables('default', ARRAY['public'])";
+        for (server, name) in two.iter().zip(["a", "b"]) {
+            huts::tables(server).unwrap();
+            huts::rows(server).unwrap();
+            server.run("CREATE EXTENSION pglogical").unwrap();
+            server
+                .run(&format!("SELECT pglogical.create_node('{name}', '{}')", at(server)))
+                .unwrap();
+            server.run(all_tables).unwrap();
+        }
+        for (to, from, name) in [(1, 0, "from_a"), (0, 1, "from_b")] {
+            let sql = format!(
+                "SELECT pglogical.create_subscription('{name}', '{}', ARRAY['default'], false, false, '{{}}')",
+                at(&two[from])
+            );
+            two[to].run(&sql).unwrap();
+        }
+        let links = "[[link]]\nboth = [\"a\", \"b\"]\ncarries = [\"stays\"]\n";
+        Self::new(lab, two, &format!("{STAYS}{links}"))
+    }
+
     /// Changes the topology file.
     pub fn replace(&self, from: &str, to: &str) {
         let path = self.folder.path("keen.toml");

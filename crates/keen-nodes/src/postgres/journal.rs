@@ -44,8 +44,6 @@ pub struct PostgresJournal {
     slots: HashMap<String, String>,
     /// By slot, what the node is called that has it.
     sources: BTreeMap<String, Arc<str>>,
-    /// Receivers name transactions by the beginning of their commit rather than by its end.
-    by_beginning: bool,
 }
 
 impl std::fmt::Debug for PostgresJournal {
@@ -124,7 +122,6 @@ impl PostgresJournal {
             tables: known,
             slots: HashMap::new(),
             sources: BTreeMap::new(),
-            by_beginning: false,
         };
         journal.look()?;
         Ok(journal)
@@ -141,7 +138,6 @@ impl PostgresJournal {
             &[],
         )?;
         let mut found = None;
-        let (mut ends, mut beginnings) = (false, false);
         for row in &rows {
             let (slot, plugin): (&str, Option<&str>) = (row.get(0), row.get(1));
             if slot == JOURNAL_SLOT {
@@ -154,11 +150,8 @@ impl PostgresJournal {
                 ));
             } else {
                 self.head.slots.push(slot.to_owned());
-                ends |= plugin == Some("pgoutput");
-                beginnings |= plugin == Some("pglogical_output");
             }
         }
-        self.by_beginning = beginnings && !ends;
         let create = "run the statements that `keen conflicts --ddl` prints; what is written from then on can be judged";
         let Some((plugin, here, status, from, version)) = found else {
             return Err(ReadFault::new(
@@ -192,6 +185,22 @@ impl PostgresJournal {
             &[],
         )?;
         self.slots = subscriptions.iter().map(|row| (row.get(0), row.get(1))).collect();
+        // Of the extension pglogical an origin is called as the slot is.
+        let extension = self.session.rows(
+            "look for pglogical",
+            "SELECT 1 FROM pg_extension WHERE extname = 'pglogical'",
+            &[],
+        )?;
+        if !extension.is_empty() {
+            let slots = "SELECT sub_slot_name::text FROM pglogical.subscription";
+            match self.session.rows("look at what pglogical follows", slots, &[]) {
+                Ok(rows) => self.slots.extend(rows.iter().map(|row| (row.get(0), row.get(0)))),
+                Err(fault) => self.head.notes.push(format!(
+                    "whom pglogical follows is not known, so what came from there is nobody's of the topology: {}",
+                    fault.what
+                )),
+            }
+        }
         self.head.follows = self.slots.values().cloned().collect();
         Ok(())
     }
@@ -275,10 +284,9 @@ impl ReadJournal for PostgresJournal {
     fn applied(&mut self) -> BTreeMap<Arc<str>, u64> {
         let rows = self.session.rows(
             "look how far it has applied",
-            "SELECT coalesce(s.subslotname::text, s.subname::text), greatest(o.remote_lsn, \
-                    (SELECT max(r.srsublsn) FROM pg_subscription_rel r WHERE r.srsubid = s.oid))::text \
-             FROM pg_subscription s JOIN pg_replication_origin_status o ON o.external_id = 'pg_' || s.oid::text \
-             WHERE o.remote_lsn IS NOT NULL",
+            "SELECT o.external_id, greatest(o.remote_lsn, (SELECT max(r.srsublsn) FROM pg_subscription s \
+                    JOIN pg_subscription_rel r ON r.srsubid = s.oid WHERE o.external_id = 'pg_' || s.oid::text))::text \
+             FROM pg_replication_origin_status o WHERE o.remote_lsn IS NOT NULL",
             &[],
         );
         let rows = rows.unwrap_or_else(|fault| {
@@ -286,7 +294,8 @@ impl ReadJournal for PostgresJournal {
             Vec::new()
         });
         let of = |row: &tokio_postgres::Row| {
-            let source = self.sources.get(row.get::<_, &str>(0))?;
+            let slot = self.slots.get(row.get::<_, &str>(0))?;
+            let source = self.sources.get(slot)?;
             Some((Arc::clone(source), lsn(row.get::<_, Option<&str>>(1)?)))
         };
         rows.iter().filter_map(of).collect()
@@ -458,8 +467,7 @@ impl<'a> Reading<'a> {
         if begun.origin.is_some() {
             return Ok(ControlFlow::Continue(()));
         }
-        let place = if self.journal.by_beginning { begun.commit } else { end };
-        begun.origin = Some((Arc::clone(&self.journal.name), place));
+        begun.origin = Some((Arc::clone(&self.journal.name), end));
         let mut waiting = std::mem::replace(&mut begun.waiting, SpooledTempFile::new(0));
         let count = begun.count;
         self.begun = Some(begun);
