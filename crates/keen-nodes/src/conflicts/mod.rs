@@ -183,7 +183,14 @@ pub fn run(request: &Request<'_>) -> Found {
                 (*node, scope.spawn(move || gather::read(shared, *node, journal.as_mut())))
             })
             .collect();
-        reading.into_iter().filter_map(|(node, read)| Some((node, read.join().ok()?))).collect()
+        let mut reads = BTreeMap::new();
+        for (node, read) in reading {
+            match read.join() {
+                Ok(read) => drop(reads.insert(node, read)),
+                Err(_) => found.nodes.entry(node).or_default().fault = Some(fell_over()),
+            }
+        }
+        reads
     });
     let writers = shared.writers();
     for (node, read) in &reads {
