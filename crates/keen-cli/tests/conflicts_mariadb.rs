@@ -370,3 +370,19 @@ fn a_unique_value_given_twice_and_a_child_without_its_parent() {
         found["writes"].as_array().unwrap().iter().map(|w| w["deed"].as_str().unwrap()).collect();
     assert_eq!(deeds, ["delete", "refer"]);
 }
+
+#[test]
+fn what_is_logged_as_a_statement_does_not_pass_for_nothing() {
+    let network = mesh();
+    network.servers[0]
+        .run("SET SESSION binlog_format = STATEMENT;\nUPDATE stay SET beds = 3 WHERE id = 2")
+        .unwrap();
+    settle(&network);
+    let run = network.conflicts(&[]);
+    assert_eq!(run.code, 3, "{run:?}");
+    let fault = run.json()["nodes"][0]["fault"].as_str().unwrap().to_owned();
+    assert!(
+        fault.contains("1 write in the log") && fault.contains("binlog_format = ROW"),
+        "{fault}"
+    );
+}

@@ -285,10 +285,20 @@ impl ReadJournal for MariaDbJournal {
         while let Some((kind, time, server, data)) = self.next()? {
             let flow = self.event(&mut reading, (kind, time, server), &data, each)?;
             if flow.is_break() {
-                break;
+                return Ok(());
             }
         }
-        Ok(())
+        match reading.statements {
+            0 => Ok(()),
+            count => Err(ReadFault::new(
+                format!(
+                    "{count} {} in the log of {}: logged as a statement, which names no rows (the others were read)",
+                    if count == 1 { "write" } else { "writes" },
+                    self.access.shown()
+                ),
+                "SET GLOBAL binlog_format = ROW, and what is written from then on can be judged",
+            )),
+        }
     }
 }
 
@@ -301,6 +311,8 @@ struct Reading {
     /// Layouts that were worked out before.
     layouts: Vec<(TableMap, Mapped)>,
     writers: HashMap<(u32, u32), Writer>,
+    /// Writes that are logged as statements, which name no rows.
+    statements: u64,
 }
 
 #[derive(Clone)]
@@ -349,6 +361,8 @@ impl MariaDbJournal {
             event::QUERY => {
                 let (schema, sql) = query(data).map_err(torn("a statement"))?;
                 let Some(found) = statement::reshapes(&sql) else {
+                    let here = self.tables.iter().any(|known| known.place.0 == schema);
+                    reading.statements += u64::from(here && statement::writes(&sql));
                     return Ok(ControlFlow::Continue(()));
                 };
                 for (of, table) in found.tables {

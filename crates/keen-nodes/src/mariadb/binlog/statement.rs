@@ -56,6 +56,15 @@ pub(super) fn reshapes(sql: &str) -> Option<Reshapes> {
     Some(Reshapes { tables })
 }
 
+/// Whether a statement writes rows.
+pub(super) fn writes(sql: &str) -> bool {
+    let first = tokens(sql).into_iter().next();
+    matches!(first, Some(Token::Word(word)) if matches!(
+        &word.to_ascii_uppercase()[..],
+        "INSERT" | "UPDATE" | "DELETE" | "REPLACE" | "LOAD" | "WITH"
+    ))
+}
+
 #[derive(Debug, Clone, PartialEq, Eq)]
 enum Token {
     Word(String),
@@ -140,6 +149,18 @@ mod tests {
         }
         assert_eq!(names("RENAME TABLE a TO b, c TO d").expect("found"), ["a", "b", "c", "d"]);
         assert_eq!(names("DROP TABLE `a`,`b` /* generated */").expect("found"), ["a", "b"]);
+    }
+
+    #[test]
+    fn statements_that_write_rows_are_told() {
+        for sql in
+            ["INSERT INTO a VALUES (1)", "/* x */ update a set b = 1", "replace into a values (1)"]
+        {
+            assert!(writes(sql), "{sql}");
+        }
+        for sql in ["BEGIN", "COMMIT", "CREATE USER a", "ALTER TABLE a ADD b INT", ""] {
+            assert!(!writes(sql), "{sql}");
+        }
     }
 
     #[test]
