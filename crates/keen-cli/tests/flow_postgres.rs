@@ -6,7 +6,7 @@ mod common;
 
 use common::flow::{link, node, states};
 use common::servers::{Network, PATIENCE, STAYS, under_load};
-use keen_lab::servers::{Engine, Server, ServerLab, Settings, huts, links};
+use keen_lab::servers::{Engine, Server, ServerLab, huts, links};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 

@@ -534,6 +534,8 @@ impl Judging<'_> {
         let mut rows = Vec::new();
         for of_write in records.chunk_by(|a, b| (a.writer, a.place) == (b.writer, b.place)) {
             if writes.len() == MOST_WRITES {
+                // What comes after may have raced too: that is counted, and the result is not complete.
+                self.more += 1;
                 break;
             }
             if let Some((write, place)) = self.write(of_write) {
