@@ -567,6 +567,11 @@ pub(crate) struct PlanArgs {
     #[arg(long, value_name = "AUDIT.json", conflicts_with_all = ["digest", "wait", "tables"])]
     pub(crate) from: Option<PathBuf>,
 
+    /// Read the nodes' journals, too: a row that differs names the writes that raced for it, "latest" is
+    /// decided by them, and lost writes are offered back.
+    #[arg(long)]
+    pub(crate) conflicts: bool,
+
     /// How the plan is written.
     #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT")]
     pub(crate) format: PlanFormat,

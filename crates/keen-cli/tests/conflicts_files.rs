@@ -231,3 +231,71 @@ fn the_history_of_a_table_counts_each_conflict_once_by_its_day() {
     );
     assert_eq!(folder.keen(&["history"]).out.matches("1 conflict, 1 not all read").count(), 3);
 }
+
+#[test]
+fn a_plan_names_what_raced_decides_by_the_latest_and_offers_lost_writes_back() {
+    let folder = Folder::new("");
+    assert_eq!(folder.keen(&["demo", "--dir", "huts"]).code, 0);
+    let plan = |more: &[&str]| -> Json {
+        let all: Vec<&str> = ["plan", "--topology", "huts/keen.toml", "--format", "json"]
+            .iter()
+            .chain(more)
+            .copied()
+            .collect();
+        folder.keen(&all).json()
+    };
+    let of = |plan: &Json, what: &str, id: i64| -> Vec<Json> {
+        let list = plan[what].as_array().unwrap().iter();
+        list.filter(|one| one["key"]["id"] == id).cloned().collect()
+    };
+    // Without the journals nothing is known of it.
+    let plain = plan(&[]);
+    assert!(!plain.to_string().contains("raced") && of(&plain, "questions", 421).is_empty());
+    let told = plan(&["--conflicts"]);
+    let step = of(&told, "steps", 361).remove(0);
+    let reason = step["reason"].as_str().unwrap();
+    assert!(
+        reason
+            .ends_with("it stems from writes that raced: valley (valley/818), saddle (saddle/18)"),
+        "{reason}"
+    );
+    let asked = of(&told, "questions", 101).remove(0);
+    assert!(asked["why"].as_str().unwrap().contains("cirque (cirque/18)"), "{asked}");
+    // All copies agree on this row, and a write is lost: both contents are offered.
+    let lost = of(&told, "questions", 421).remove(0);
+    assert!(lost["why"].as_str().unwrap().starts_with("a write of valley (valley/824"), "{lost}");
+    let choices = lost["choices"].as_array().unwrap();
+    let content = |at: usize| {
+        (&choices[at]["row"]["bed"], &choices[at]["row"]["night"], &choices[at]["row"]["paid on"])
+    };
+    assert_eq!(content(0), (&12.into(), &"2026-07-06".into(), &"2026-09-26".into()));
+    assert_eq!(content(1), (&4.into(), &"2026-09-29".into(), &"2026-09-26".into()));
+}
+
+#[test]
+fn the_version_that_was_written_last_is_right_where_the_file_says_so() {
+    let folder = folder(", \"since\": {}");
+    let text = std::fs::read_to_string(folder.path("keen.toml")).unwrap();
+    std::fs::write(folder.path("keen.toml"), text + "[authority]\ndefault = \"latest\"\n").unwrap();
+    for (node, bed) in [("valley", 4), ("saddle", 3)] {
+        folder.sql(
+            &format!("{node}.db"),
+            &format!("CREATE TABLE stay (id INTEGER PRIMARY KEY, bed INTEGER, note TEXT); INSERT INTO stay VALUES (7, {bed}, NULL);"),
+        );
+    }
+    let open = folder.keen(&["plan", "--format", "json"]).json();
+    assert_eq!(open["steps"].as_array().unwrap().len(), 0);
+    assert!(open["questions"][0]["why"].as_str().unwrap().contains("--conflicts"), "{open}");
+    // The valley wrote an hour after the saddle, by their clocks, and the saddle holds that.
+    let decided = folder.keen(&["plan", "--conflicts", "--format", "json"]).json();
+    assert_eq!(decided["questions"].as_array().unwrap().len(), 0, "{decided}");
+    let step = &decided["steps"][0];
+    assert_eq!(step["node"], "valley");
+    assert!(
+        step["reason"]
+            .as_str()
+            .unwrap()
+            .starts_with("it was written last, at 2026-09-25 09:00:00Z"),
+        "{step}"
+    );
+}

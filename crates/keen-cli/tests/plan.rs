@@ -318,8 +318,8 @@ fn what_the_rules_cannot_decide_is_a_question() {
     for (authority, nodes, words) in [
         ("[authority]\ndefault = \"majority\"", 2, "more than half"),
         ("[authority]\nguest = \"ask\"", 3, "\"ask\""),
-        ("[authority]\nguest = \"latest\"", 3, "cannot tell yet"),
-        ("[authority]\nguest = \"home\"", 3, "cannot tell yet"),
+        ("[authority]\nguest = \"latest\"", 3, "no journal tells"),
+        ("[authority]\nguest = \"home\"", 3, "no journal tells"),
         ("", 3, "\"ask\""),
     ] {
         let folder = Folder::mesh(nodes, &["guest"], authority);

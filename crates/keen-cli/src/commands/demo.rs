@@ -131,10 +131,11 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
         "{}\n\
          keen.toml says who is right: most of the huts, for notices the valley. Where that does not\n\
          decide, the plan asks. It is only a plan; nothing is carried out. By hand:\n  \
-         keen plan --topology {shown}\n",
+         keen plan --topology {shown} --conflicts\n",
         step(6, "keen plan: what would put them right, step by step")
     )?;
-    let planned = plan::from_nodes(&loaded, &Scope::whole(), u64::MAX, &stop, terminal)?;
+    let planned =
+        plan::from_nodes(&loaded, &Scope::whole(), u64::MAX, Some(&raced), &stop, terminal)?;
     writeln!(
         out,
         "{}",

@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use anyhow::{Context, Result, bail};
 use jiff::Timestamp;
 use keen_core::compare::DivergentRow;
+use keen_core::plan::raced::JudgedTable;
 use keen_core::plan::script::Direction;
 use keen_core::plan::{self, AuditedTable, LocalTable, Plan, Step};
 use keen_core::topology::{NodeId, Topology};
@@ -15,6 +16,7 @@ use keen_nodes::audit::{AuditSink, TableHead, TableOutcome};
 
 use crate::args::{PlanArgs, PlanFormat};
 use crate::audit_run::{self, Scope, Stop};
+use crate::conflicts_run::{self, Asked, Outcome as Raced};
 use crate::exit::Exit;
 use crate::load::{self, Loaded};
 use crate::output::Output;
@@ -54,9 +56,21 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     let topology = &loaded.topology;
     let scope = Scope::new(topology, &args.scope)?;
     let mut target = Target::open(args, terminal)?;
+    let stop = Stop::on_signal();
+    let raced = args.conflicts.then(|| {
+        let asked = Asked {
+            nodes: !0,
+            tables: scope.tables.clone(),
+            wait: scope.wait,
+            silence: scope.silence,
+            ..Asked::default()
+        };
+        conflicts_run::run(&loaded, &asked, &stop)
+    });
+    let raced = raced.as_ref();
     let mut planned = match &args.from {
-        Some(path) => from_document(topology, path, args.limit)?,
-        None => from_nodes(&loaded, &scope, args.limit, &Stop::on_signal(), terminal)?,
+        Some(path) => from_document(topology, path, args.limit, raced)?,
+        None => from_nodes(&loaded, &scope, args.limit, raced, &stop, terminal)?,
     };
     if !args.scope.nodes.is_empty() {
         let chosen = |node: NodeId| scope.nodes & keen_core::expectation::bit(node) != 0;
@@ -115,13 +129,14 @@ pub(crate) fn from_nodes(
     loaded: &Loaded,
     scope: &Scope,
     limit: u64,
+    raced: Option<&Raced>,
     stop: &Stop,
     terminal: Terminal,
 ) -> Result<Planned> {
     let mut sink = Collect { tables: Vec::new(), comparable: false, left: limit, over: 0 };
     let totals = audit_run::run(loaded, scope, &mut sink, stop, terminal.progress)?;
     let mut planned = Planned {
-        plan: plan::make(&loaded.topology, &sink.tables),
+        plan: made(&loaded.topology, &sink.tables, raced),
         audited: totals.started.to_string(),
         complete: totals.complete() && sink.over == 0,
         interrupted: totals.stopped,
@@ -132,6 +147,28 @@ pub(crate) fn from_nodes(
     Ok(planned)
 }
 
+/// Makes the plan, with what is known of writes that raced.
+fn made(topology: &Topology, tables: &[AuditedTable], raced: Option<&Raced>) -> Plan {
+    let Some(raced) = raced else { return plan::make(topology, tables) };
+    let found = &raced.found;
+    let judged: Vec<JudgedTable<'_>> = (found.tables.iter())
+        .map(|table| JudgedTable { set: table.set, name: &table.name, layout: &table.layout })
+        .collect();
+    let evidence = plan::raced::evidence(topology, &judged, &found.conflicts);
+    let mut plan = plan::make_with(topology, tables, &evidence);
+    let unread: Vec<&str> = (found.nodes.iter())
+        .filter(|(_, node)| node.fault.is_some())
+        .map(|(node, _)| &topology.nodes[*node].name[..])
+        .collect();
+    if !unread.is_empty() {
+        plan.notes.push(format!(
+            "the journals of {} could not be read: what raced there is not known (keen conflicts says why)",
+            unread.join(", ")
+        ));
+    }
+    plan
+}
+
 fn over_the_limit(over: u64, limit: u64) -> String {
     format!(
         "{over} more divergent rows are not in this plan (--limit {limit}): carry it out and plan again, or raise the limit"
@@ -139,7 +176,12 @@ fn over_the_limit(over: u64, limit: u64) -> String {
 }
 
 /// Plans from an audit that was written as JSON.
-fn from_document(topology: &Topology, path: &Path, limit: u64) -> Result<Planned> {
+fn from_document(
+    topology: &Topology,
+    path: &Path,
+    limit: u64,
+    raced: Option<&Raced>,
+) -> Result<Planned> {
     let shown = path.display();
     let file = fs::File::open(path).with_context(|| format!("cannot read {shown}"))?;
     let document: AuditDocument =
@@ -190,7 +232,7 @@ fn from_document(topology: &Topology, path: &Path, limit: u64) -> Result<Planned
                 .map_err(|e| anyhow::anyhow!("{shown}: {}", crate::safe::text(&e)))?,
         );
     }
-    let mut plan = plan::make(topology, &tables);
+    let mut plan = made(topology, &tables, raced);
     plan.notes.extend(notes);
     if over > 0 {
         complete = false;

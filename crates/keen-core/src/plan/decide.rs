@@ -1,6 +1,8 @@
 //! Which version is right, by the authority rules; or why they do not say.
 
 use super::AuditedTable;
+use super::raced::OfRow;
+use crate::calendar::timestamp_text;
 use crate::compare::DivergentRow;
 use crate::expectation::{Expectation, Nodes, bit, members};
 use crate::topology::{NodeId, Rule, Topology};
@@ -26,13 +28,12 @@ pub fn decide(
     table: &AuditedTable,
     expectation: &Expectation,
     row: &DivergentRow,
+    of_row: Option<&OfRow>,
 ) -> Decision {
     let held = |version: usize| nodes(&row.versions[version].nodes);
     match topology.authority.rule(&table.table) {
         Rule::Ask => Decision::Open("the authority for this table is \"ask\"".to_owned()),
-        Rule::Latest => Decision::Open(
-            "the authority for this table is \"latest\", and keen cannot tell yet which write came last".to_owned(),
-        ),
+        Rule::Latest => latest(row, of_row),
         Rule::Home => Decision::Open(
             "the authority for this table is \"home\", and keen cannot tell yet where a row was first made".to_owned(),
         ),
@@ -44,6 +45,37 @@ pub fn decide(
             None => Decision::Open(format!("{} is right by rule, and it has no part in this row", topology.nodes[node].name)),
         },
         Rule::Majority => majority(topology, table, expectation, row),
+    }
+}
+
+/// The version that was written last, by the clocks of those who wrote.
+fn latest(row: &DivergentRow, of_row: Option<&OfRow>) -> Decision {
+    let Some(of_row) = of_row else {
+        return Decision::Open(
+            "the authority for this table is \"latest\", and no journal tells of writes of this row that raced (--conflicts reads them)".to_owned(),
+        );
+    };
+    let times: Option<Vec<_>> = (row.versions.iter())
+        .map(|version| {
+            version.nodes.iter().filter_map(|node| of_row.written.get(node)).max().copied()
+        })
+        .collect();
+    let Some(times) = times else {
+        return Decision::Open(
+            "the authority for this table is \"latest\", and not of every version it is known when it was written".to_owned(),
+        );
+    };
+    let last = times.iter().max().copied().unwrap_or_default();
+    let mut of_last = (0..times.len()).filter(|version| times[*version] == last);
+    match (of_last.next(), of_last.next()) {
+        (Some(version), None) => Decision::Right {
+            version,
+            reason: format!("it was written last, at {}Z", timestamp_text(last)),
+        },
+        _ => Decision::Open(format!(
+            "the authority for this table is \"latest\", and several versions were written at {}Z",
+            timestamp_text(last)
+        )),
     }
 }
 

@@ -10,6 +10,7 @@
 pub mod decide;
 pub mod dialect;
 pub mod order;
+pub mod raced;
 pub mod script;
 pub mod sql;
 
@@ -23,6 +24,7 @@ use crate::shape::TableShape;
 use crate::topology::{Engine, NodeId, SetId, Topology};
 use crate::value::Value;
 use decide::Decision;
+use raced::Evidence;
 use sql::{Statement, TableSql};
 
 /// One table of one set as an audit found it.
@@ -167,8 +169,19 @@ pub struct Choice {
 /// Makes a plan from what an audit found.
 #[must_use]
 pub fn make(topology: &Topology, tables: &[AuditedTable]) -> Plan {
-    let mut maker =
-        Maker { topology, plan: Plan::default(), taken: BTreeSet::new(), later: BTreeMap::new() };
+    make_with(topology, tables, &Evidence::default())
+}
+
+/// Makes a plan from what an audit found and from what is known of writes that raced.
+#[must_use]
+pub fn make_with(topology: &Topology, tables: &[AuditedTable], evidence: &Evidence) -> Plan {
+    let mut maker = Maker {
+        topology,
+        evidence,
+        plan: Plan::default(),
+        taken: BTreeSet::new(),
+        later: BTreeMap::new(),
+    };
     for table in tables {
         let expectation = Expectation::of_set(topology, table.set);
         for row in &table.divergent {
@@ -189,11 +202,14 @@ pub fn make(topology: &Topology, tables: &[AuditedTable]) -> Plan {
             choices: Vec::new(),
         });
     }
+    let chosen = |question: &&Question| tables.iter().any(|table| table.table == question.table);
+    plan.questions.extend(evidence.lost.iter().filter(chosen).cloned());
     plan
 }
 
 struct Maker<'a> {
     topology: &'a Topology,
+    evidence: &'a Evidence,
     plan: Plan,
     /// Rows that already have a step: node, local table, key.
     taken: BTreeSet<(NodeId, String, Vec<u8>)>,
@@ -224,9 +240,15 @@ impl Maker<'_> {
             *self.later.entry(table.table.clone()).or_default() += 1;
             return;
         }
-        let (version, reason) = match decide::decide(self.topology, table, expectation, row) {
-            Decision::Right { version, reason } => (version, reason),
-            Decision::Open(why) => return self.ask(table, row, why),
+        let of_row = self.evidence.of(&table.table, &row.key);
+        let known = |text: String| match of_row {
+            Some(of_row) => format!("{text}; {}", of_row.words),
+            None => text,
+        };
+        let (version, reason) = match decide::decide(self.topology, table, expectation, row, of_row)
+        {
+            Decision::Right { version, reason } => (version, known(reason)),
+            Decision::Open(why) => return self.ask(table, row, known(why)),
         };
         let right = &row.versions[version];
         let after = right.row.as_ref().map(|cells| (cells, right.count));

@@ -77,8 +77,8 @@ fn journal(
         |row| Ok((row.get(0)?, row.get(1)?)),
     )?;
     transaction.execute(
-        "INSERT INTO keen_lab_transaction VALUES (?1, ?2, ?1, ?3, ?3)",
-        params![next, origin, step],
+        "INSERT INTO keen_lab_transaction VALUES (?1, ?2, ?1, ?3, ?3, ?4)",
+        params![next, origin, step, crate::flow::now()],
     )?;
     transaction.execute(
         "INSERT INTO keen_lab_change VALUES (?1, 0, ?2, ?3, ?4, ?5)",
