@@ -265,6 +265,9 @@ fn a_plan_names_what_raced_decides_by_the_latest_and_offers_lost_writes_back() {
     let lost = of(&told, "questions", 421).remove(0);
     assert!(lost["why"].as_str().unwrap().starts_with("a write of valley (valley/824"), "{lost}");
     let choices = lost["choices"].as_array().unwrap();
+    assert_eq!(choices[1]["nodes"], serde_json::json!([]), "nobody holds it any more");
+    let text = folder.keen(&["plan", "--topology", "huts/keen.toml", "--conflicts"]);
+    assert!(text.out.contains("what was lost: bed = 4, night = '2026-09-29'"), "{}", text.out);
     let content = |at: usize| {
         (&choices[at]["row"]["bed"], &choices[at]["row"]["night"], &choices[at]["row"]["paid on"])
     };

@@ -197,7 +197,10 @@ fn write_question(
     for choice in &question.choices {
         let holds = if choice.nodes.len() == 1 { "holds" } else { "hold" };
         let nodes = super::style::nodes(topology, &choice.nodes);
-        let kept = format!("what {nodes} {holds}: {}", choice_text(question, choice));
+        let kept = match choice.nodes.is_empty() {
+            true => format!("what was lost: {}", choice_text(question, choice)),
+            false => format!("what {nodes} {holds}: {}", choice_text(question, choice)),
+        };
         field(out, "keep", &kept, columns);
         field(
             out,

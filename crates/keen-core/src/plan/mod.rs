@@ -156,7 +156,7 @@ pub struct Question {
 /// One answer to a question.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Choice {
-    /// The nodes whose content would be kept.
+    /// The nodes whose content would be kept; none if it is that of a lost write, which nobody holds.
     pub nodes: Vec<NodeId>,
     /// That content; none means no row.
     pub row: Option<Vec<(String, Value)>>,

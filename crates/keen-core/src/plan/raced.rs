@@ -132,7 +132,8 @@ fn offered_back(
     };
     let all: Vec<&str> = holders.iter().map(|node| &topology.nodes[*node].name[..]).collect();
     let restore = Choice {
-        nodes: write.node.into_iter().collect(),
+        // Nobody holds it any more.
+        nodes: Vec::new(),
         row: back.as_deref().map(named),
         copies: None,
         loses: match (&back, &now) {
