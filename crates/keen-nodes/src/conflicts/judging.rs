@@ -1,0 +1,293 @@
+//! From the records of one thing to writes that collide, before it is known what came of them.
+
+use std::collections::BTreeMap;
+
+use keen_core::causality::{Chain, Deed, History, Saw, Write, WriterId, chains};
+use keen_core::expectation::members;
+use keen_core::journal::Writer;
+use keen_core::topology::NodeId;
+
+use super::gather::Reshaped;
+use super::spill::{NO_CONTENT, NO_TIME, Record};
+use super::tables::{self, Table};
+use super::{MOST_JUDGED, MOST_LIVED, MOST_WRITES, Request};
+
+/// Writes of one thing that collide, before it is known what came of it.
+pub(super) struct Candidate {
+    pub(super) table: usize,
+    /// Which list of unique columns, from 1; 0 for a row.
+    pub(super) unique: usize,
+    pub(super) skipped: bool,
+    pub(super) writes: Vec<Write>,
+    pub(super) chain: Chain,
+    /// By write of the chain where its content is kept: from the first change of it to the last.
+    pub(super) kept: Vec<Kept>,
+}
+
+/// Where what a write wrote is kept.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Kept {
+    pub(super) node: NodeId,
+    pub(super) first: u64,
+    pub(super) last: u64,
+    /// The table of what was written, if it is another than the thing's.
+    pub(super) table: usize,
+}
+
+/// A change of a table's shape, over all journals.
+pub(super) struct Reshaping {
+    pub(super) table: usize,
+    pub(super) write: Write,
+    pub(super) what: String,
+    /// Rows written elsewhere meanwhile, by node.
+    pub(super) rows: BTreeMap<NodeId, u64>,
+    pub(super) proven: bool,
+}
+
+pub(super) fn reshaping(
+    history: &History,
+    writers: &[Writer],
+    changes: &[Reshaped],
+) -> Vec<Reshaping> {
+    debug_assert!(changes.iter().all(|change| usize::from(change.writer) < writers.len()));
+    let mut all: BTreeMap<(usize, WriterId, u64), Reshaping> = BTreeMap::new();
+    for change in changes {
+        let known =
+            all.entry((change.table, change.writer, change.place)).or_insert_with(|| Reshaping {
+                table: change.table,
+                write: Write {
+                    writer: change.writer,
+                    place: change.place,
+                    made: change.made,
+                    orders: Vec::new(),
+                    deed: Deed::Update,
+                },
+                what: change.what.clone(),
+                rows: BTreeMap::new(),
+                proven: true,
+            });
+        if known.write.order_at(change.node).is_none() {
+            known.write.orders.push((change.node, change.order));
+        }
+    }
+    let mut all: Vec<Reshaping> = all.into_values().collect();
+    all.retain(|reshaping| !history.is_later(&reshaping.write));
+    all
+}
+
+pub(super) struct Judging<'a> {
+    pub(super) request: &'a Request<'a>,
+    pub(super) tables: &'a [Table],
+    pub(super) history: &'a History,
+    /// What stands for the row whose life is wanted.
+    pub(super) wanted: Option<u128>,
+    pub(super) life: Option<Candidate>,
+    pub(super) shapes: Vec<Reshaping>,
+    pub(super) candidates: Vec<Candidate>,
+    pub(super) more: u64,
+    pub(super) reused: Vec<(WriterId, u64)>,
+}
+
+impl Judging<'_> {
+    /// The records of one thing, over all journals.
+    pub(super) fn group(&mut self, records: &[Record]) {
+        let table = usize::from(records[0].table);
+        let (mut writes, mut kept) = (Vec::new(), Vec::new());
+        let mut rows = Vec::new();
+        for of_write in records.chunk_by(|a, b| (a.writer, a.place) == (b.writer, b.place)) {
+            if writes.len() == MOST_WRITES {
+                // What comes after may have raced too: that is counted, and the result is not complete.
+                self.more += 1;
+                break;
+            }
+            if let Some((write, place)) = self.write(of_write) {
+                rows.push(of_write[0].row);
+                writes.push(write);
+                kept.push(place);
+            }
+        }
+        let unique = match records[0].deed() {
+            Deed::Take => usize::from(records[0].unique),
+            _ => 0,
+        };
+        if unique == 0 {
+            self.against_shapes(table, &writes);
+        }
+        if unique == 0 && self.wanted == Some(records[0].thing) {
+            self.life = Some(life(table, &writes, &kept));
+        }
+        let found = chains(self.history, &writes);
+        let in_chain: Vec<usize> = found.iter().flat_map(|chain| chain.writes.clone()).collect();
+        for chain in found {
+            let mut of_rows: Vec<u64> = chain.writes.iter().map(|at| rows[*at]).collect();
+            of_rows.sort_unstable();
+            of_rows.dedup();
+            // One row that is written twice with one value is no matter of that value.
+            if unique == 0 || of_rows.len() > 1 {
+                self.keep(table, unique, false, &writes, &chain, &kept);
+            }
+        }
+        if unique == 0 {
+            let skipped: Vec<usize> = (0..writes.len())
+                .filter(|at| !in_chain.contains(at) && self.is_skipped(table, &writes[*at]))
+                .collect();
+            if !skipped.is_empty() {
+                let count = skipped.len();
+                let chain = Chain {
+                    writes: skipped,
+                    proven: vec![true; count],
+                    healed_by: None,
+                    seen_later: vec![true; count],
+                };
+                self.keep(table, 0, true, &writes, &chain, &kept);
+            }
+        }
+    }
+
+    pub(super) fn keep(
+        &mut self,
+        table: usize,
+        unique: usize,
+        skipped: bool,
+        writes: &[Write],
+        chain: &Chain,
+        kept: &[Kept],
+    ) {
+        if self.candidates.len() == MOST_JUDGED {
+            self.more += 1;
+            return;
+        }
+        // By node, and there in the order in which they were made.
+        let mut order: Vec<usize> = (0..chain.writes.len()).collect();
+        order.sort_by_key(|number| {
+            let write = &writes[chain.writes[*number]];
+            let node = self.history.node_of(write);
+            let own = node.and_then(|node| write.order_at(node));
+            (node.is_none(), node, own, write.place)
+        });
+        let chain = Chain {
+            writes: order.iter().map(|number| chain.writes[*number]).collect(),
+            proven: order.iter().map(|number| chain.proven[*number]).collect(),
+            seen_later: order.iter().map(|number| chain.seen_later[*number]).collect(),
+            healed_by: chain.healed_by,
+        };
+        let kept = chain.writes.iter().map(|at| kept[*at]).collect();
+        let candidate = Candidate { table, unique, skipped, writes: writes.to_vec(), chain, kept };
+        self.candidates.push(candidate);
+    }
+
+    /// One transaction's write of the thing, from what all journals have of it.
+    pub(super) fn write(&mut self, records: &[Record]) -> Option<(Write, Kept)> {
+        let first = &records[0];
+        let mut orders: Vec<(NodeId, u64)> = Vec::new();
+        for record in records {
+            let node = NodeId::from(record.node);
+            match orders.last_mut() {
+                Some((last, order)) if *last == node => *order = (*order).min(record.order),
+                _ => orders.push((node, record.order)),
+            }
+        }
+        let times = records.iter().map(|record| record.made).filter(|made| *made != NO_TIME);
+        let (earliest, latest) = (times.clone().min(), times.max());
+        if earliest != latest
+            && !self.reused.contains(&(first.writer, first.place))
+            && self.reused.len() < 100
+        {
+            self.reused.push((first.writer, first.place));
+        }
+        let own = self.history.writers.get(usize::from(first.writer)).copied().flatten();
+        let told = |record: &&Record| record.content != NO_CONTENT;
+        let from = records
+            .iter()
+            .find(|record| told(record) && Some(NodeId::from(record.node)) == own)
+            .or_else(|| records.iter().find(told))
+            .unwrap_or(first);
+        // All that this journal has of the transaction's doings with the thing, in order.
+        let doings: Vec<&Record> = records
+            .iter()
+            .filter(|record| record.node == from.node && record.order == from.order)
+            .collect();
+        let mut own_doings = doings.iter().filter(|record| record.deed() != Deed::Refer);
+        let (Some(begun), Some(ended)) = (own_doings.clone().next(), own_doings.next_back()) else {
+            let kept = Kept {
+                node: NodeId::from(from.node),
+                first: from.content,
+                last: from.content,
+                table: usize::from(from.unique),
+            };
+            let write = Write {
+                writer: first.writer,
+                place: first.place,
+                made: earliest,
+                orders,
+                deed: Deed::Refer,
+            };
+            return Some((write, kept));
+        };
+        let deed = match (begun.deed(), ended.deed()) {
+            // A row that came and went within one transaction was never there.
+            (Deed::Insert, Deed::Delete) => return None,
+            (Deed::Insert, Deed::Insert | Deed::Update) => Deed::Insert,
+            (_, Deed::Delete) => Deed::Delete,
+            (Deed::Take, _) => Deed::Take,
+            _ => Deed::Update,
+        };
+        let write =
+            Write { writer: first.writer, place: first.place, made: earliest, orders, deed };
+        let kept = Kept {
+            node: NodeId::from(from.node),
+            first: begun.content,
+            last: ended.content,
+            table: usize::from(from.table),
+        };
+        (!self.history.is_later(&write)).then_some((write, kept))
+    }
+
+    pub(super) fn is_skipped(&self, table: usize, write: &Write) -> bool {
+        if write.deed == Deed::Refer {
+            return false;
+        }
+        let Some(from) = self.history.node_of(write) else { return false };
+        members(tables::reaches(&self.tables[table], from) & self.request.nodes)
+            .any(|node| self.history.skipped(node, write))
+    }
+
+    /// Counts rows that were written while the shape of their table was changed elsewhere.
+    pub(super) fn against_shapes(&mut self, table: usize, writes: &[Write]) {
+        for reshaping in self.shapes.iter_mut().filter(|reshaping| reshaping.table == table) {
+            let at = self.history.node_of(&reshaping.write);
+            for write in writes.iter().filter(|write| write.deed != Deed::Refer) {
+                let Some(node) = self.history.node_of(write).filter(|node| Some(*node) != at)
+                else {
+                    continue;
+                };
+                if self.history.concurrent(&reshaping.write, write) == Saw::Yes {
+                    *reshaping.rows.entry(node).or_insert(0) += 1;
+                }
+            }
+        }
+    }
+}
+
+/// The writes of a row that are told, as one candidate.
+pub(super) fn life(table: usize, writes: &[Write], kept: &[Kept]) -> Candidate {
+    let mut told: Vec<usize> =
+        (0..writes.len()).filter(|at| writes[*at].deed != Deed::Refer).collect();
+    let count = told.len();
+    // As far as there is one order: by what most journals say, else by the clocks.
+    told.sort_by_key(|at| (writes[*at].made, writes[*at].writer, writes[*at].place));
+    told.drain(..count.saturating_sub(MOST_LIVED));
+    Candidate {
+        table,
+        unique: 0,
+        skipped: false,
+        kept: told.iter().map(|at| kept[*at]).collect(),
+        chain: Chain {
+            proven: vec![false; told.len()],
+            seen_later: vec![false; told.len()],
+            healed_by: None,
+            writes: told,
+        },
+        writes: writes.to_vec(),
+    }
+}
