@@ -230,6 +230,23 @@ fn the_history_of_a_table_counts_each_conflict_once_by_its_day() {
         "{text:?}"
     );
     assert_eq!(folder.keen(&["history"]).out.matches("1 conflict, 1 not all read").count(), 3);
+
+    // A later run that reads fewer nodes knows less, and takes nothing back.
+    for (node, bed) in [("valley", 4), ("saddle", 3)] {
+        folder.sql(
+            &format!("{node}.db"),
+            &format!("CREATE TABLE stay (id INTEGER PRIMARY KEY, bed INTEGER, note TEXT); INSERT INTO stay VALUES (7, {bed}, NULL);"),
+        );
+    }
+    let apart = || {
+        folder.keen(&["history", "stay", "--format", "json"]).json()["conflicts_by_day"][0]["apart"]
+            .clone()
+    };
+    assert_eq!(folder.keen(&JSON).code, 1);
+    assert_eq!(apart(), 1);
+    std::fs::remove_file(folder.path("saddle.db")).unwrap();
+    assert_eq!(folder.keen(&JSON).code, 1);
+    assert_eq!(apart(), 1);
 }
 
 #[test]

@@ -313,7 +313,8 @@ pub struct Record<'a> {
 }
 
 impl Record<'_> {
-    /// Keeps conflicts, each once: one that was found before is brought up to date.
+    /// Keeps conflicts, each once: one that was found before is brought up to date, unless this run could not
+    /// read what came of it.
     ///
     /// # Errors
     /// [`LedgerFault`] when it cannot be written.
@@ -321,7 +322,8 @@ impl Record<'_> {
         let mut keep = self.transaction.prepare(
             "INSERT INTO conflict VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, (SELECT started FROM run WHERE id = ?9)) \
              ON CONFLICT (topology, name) DO UPDATE SET proven = excluded.proven, standing = excluded.standing, \
-             lost = excluded.lost, at = excluded.at",
+             lost = excluded.lost, at = excluded.at \
+             WHERE excluded.standing <> 'not all read'",
         )?;
         for conflict in conflicts {
             keep.execute(params![
