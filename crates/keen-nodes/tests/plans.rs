@@ -7,6 +7,7 @@ mod common;
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
 use std::path::Path;
+use std::sync::{Mutex, PoisonError};
 
 use common::random::{NAMES, distinct_keys, rows};
 use common::typed::{Host, Kind, Typed, server};
@@ -122,8 +123,12 @@ fn audit(topology: &Topology, table: &Typed) -> Vec<AuditedTable> {
 
 /// Runs a script as its server's administrator, statement by statement as a client would.
 fn run(host: Host, script: &str) {
+    // A replication origin is the server's, not one database's, and at one session at a time; the
+    // tests of this file run side by side on the same servers.
+    static ORIGIN: Mutex<()> = Mutex::new(());
     let Host::Server(engine) = host else { return };
     if engine.is_postgres() {
+        let _alone = ORIGIN.lock().unwrap_or_else(PoisonError::into_inner);
         let mut client = server(engine).postgres().unwrap();
         client.batch_execute(script).unwrap_or_else(|e| panic!("{e:?}: {script}"));
         return;
