@@ -18,7 +18,7 @@ use keen_core::journal::ReadJournal;
 use keen_core::ports::{ReadFault, ReadRows};
 use keen_core::topology::{Address, NodeId, Topology};
 use keen_lab::servers::{CHECKER, Engine, Server, ServerLab, Settings, huts, links};
-use keen_nodes::conflicts::{self, Found, Journal, Request};
+use keen_nodes::conflicts::{self, Carried, Found, Journal, Request};
 use keen_nodes::journal_file::FileJournal;
 use keen_nodes::mariadb::{MariaDbJournal, MariaDbNode};
 use keen_nodes::server::Access;
@@ -145,6 +145,8 @@ fn files(folder: &Path) {
                 let path = folder.join(format!("{}.ndjson", topology.nodes[node].name));
                 Ok(Box::new(FileJournal::open(&path)?) as Journal)
             },
+            earlier: None,
+            hand_on: false,
             exported: &|node| {
                 let path = folder.join(format!("{}.ndjson", topology.nodes[node].name));
                 FileJournal::open(&path).map(|file| file.shapes()).unwrap_or_default()
@@ -222,7 +224,7 @@ fn mariadb() {
         }
     };
     let (a, b) = (open(0), open(1));
-    against("two MariaDB logs, 200 000 rows in each", rows * 2, &|| bare(&[&a, &b]), &|| {
+    let judge = |earlier: Option<Carried>, hand_on: bool| {
         conflicts::run(&Request {
             topology: &topology,
             nodes: 0b11,
@@ -233,7 +235,22 @@ fn mariadb() {
                 Ok(Box::new(MariaDbJournal::open(&places[&node], tables, 0)?) as Journal)
             },
             exported: &|_| BTreeMap::new(),
+            earlier,
+            hand_on,
             stop: &|| false,
         })
-    });
+    };
+    let about = "two MariaDB logs, 200 000 rows in each";
+    against(about, rows * 2, &|| bare(&[&a, &b]), &|| judge(None, false));
+    going_on(about, &judge);
+}
+
+/// How long a run takes that goes on from one to which nothing was added.
+fn going_on(about: &str, judge: &dyn Fn(Option<Carried>, bool) -> Found) {
+    let handed_on = judge(None, true).handed_on.expect("everything was read");
+    let bytes = handed_on.to_bytes().expect("written down").len();
+    let began = Instant::now();
+    let found = judge(Some(handed_on), true);
+    assert!(found.went_on && found.nodes.values().all(|node| node.transactions == 0));
+    println!("{about}: going on with nothing new {:?}, {bytes} bytes handed on", began.elapsed());
 }

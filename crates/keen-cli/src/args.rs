@@ -496,6 +496,14 @@ pub(crate) struct ConflictsArgs {
     #[arg(long, value_name = "TIME|POSITION", value_parser = moment)]
     pub(crate) until: Option<Moment>,
 
+    /// Show only conflicts that no earlier run has found.
+    #[arg(long)]
+    pub(crate) new: bool,
+
+    /// Read the journals from their beginning again, not from where the last run got to.
+    #[arg(long)]
+    pub(crate) whole: bool,
+
     /// How long to wait for a node that is locked, and for a server to let keen in.
     #[arg(long, value_name = "DURATION", default_value = "5s", value_parser = duration)]
     pub(crate) wait: Duration,

@@ -1,22 +1,24 @@
 //! Running a search for conflicts for the commands that need one.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use keen_core::conflict::{Conflict, Kind, Standing, Thing, Written};
 use keen_core::expectation::{Nodes, bit};
+use keen_core::flow::look::Micros;
 use keen_core::journal::{Id, Stream};
 use keen_core::position::Position;
 use keen_core::spelling::text_of;
 use keen_core::topology::{NodeId, Topology};
-use keen_nodes::conflicts::{self, Found, Request};
+use keen_nodes::conflicts::{self, Found, Request, Table};
 use keen_nodes::ledger::Raced;
 
 use crate::args::Moment;
 use crate::audit_run::Stop;
 use crate::doors::Doors;
 use crate::exit::Exit;
+use crate::keeping::Judged;
 use crate::load::Loaded;
 
 /// What was asked for, checked against the topology.
@@ -35,6 +37,8 @@ pub(crate) struct Asked {
     pub(crate) silence: Duration,
     /// The number to read binary logs as.
     pub(crate) reader: u32,
+    /// Only those that no earlier run found.
+    pub(crate) only_new: bool,
 }
 
 /// What it came to.
@@ -45,6 +49,10 @@ pub(crate) struct Outcome {
     pub(crate) left_out: Vec<String>,
     /// Conflicts that were found and not asked for.
     pub(crate) hidden: usize,
+    /// When the run was from which this one went on, if it did.
+    pub(crate) went_on_from: Option<Micros>,
+    /// The names of those that earlier runs had found; none if nobody had looked before.
+    pub(crate) known: Option<BTreeSet<String>>,
 }
 
 impl Outcome {
@@ -69,6 +77,12 @@ impl Outcome {
         } else {
             Exit::Incomplete
         }
+    }
+
+    /// Whether no earlier run had found a conflict; of the first run that looks, none is called new.
+    pub(crate) fn is_new(&self, conflict: &Conflict) -> bool {
+        let name = || name_of(&self.found.tables, conflict);
+        self.known.as_ref().is_some_and(|known| !known.contains(&name()))
     }
 
     /// How many writes are lost.
@@ -96,8 +110,14 @@ impl Outcome {
     }
 }
 
-/// Reads the journals and judges what they hold.
-pub(crate) fn run(loaded: &Loaded, asked: &Asked, stop: &Stop) -> Outcome {
+/// Reads the journals and judges what they hold; where earlier runs handed something on, from there.
+pub(crate) fn run(
+    loaded: &Loaded,
+    asked: &Asked,
+    judged: Judged,
+    hand_on: bool,
+    stop: &Stop,
+) -> Outcome {
     let topology = &loaded.topology;
     let started = Timestamp::now();
     let clock = Instant::now();
@@ -112,12 +132,28 @@ pub(crate) fn run(loaded: &Loaded, asked: &Asked, stop: &Stop) -> Outcome {
         open: &|node| doors.open(node),
         journal: &|node, tables| doors.journal(node, tables),
         exported: &|node| doors.exported_shapes(node),
+        earlier: judged.handed_on,
+        hand_on,
         stop: &|| stop.raised(),
     });
+    let known = judged.known;
     let before = found.conflicts.len();
-    found.conflicts.retain(|conflict| asked.wants(conflict));
+    let tables = std::mem::take(&mut found.tables);
+    let is_new = |c: &Conflict| known.as_ref().is_none_or(|k| !k.contains(&name_of(&tables, c)));
+    found
+        .conflicts
+        .retain(|conflict| asked.wants(conflict) && (!asked.only_new || is_new(conflict)));
+    found.tables = tables;
     let hidden = before - found.conflicts.len();
-    Outcome { started, took: clock.elapsed(), found, left_out: asked.left_out.clone(), hidden }
+    Outcome {
+        started,
+        took: clock.elapsed(),
+        left_out: asked.left_out.clone(),
+        hidden,
+        went_on_from: judged.at.filter(|_| found.went_on),
+        known,
+        found,
+    }
 }
 
 impl Asked {
@@ -208,21 +244,26 @@ pub(crate) fn writer(topology: &Topology, node: Option<NodeId>, id: &Id) -> Stri
     }
 }
 
+/// What tells a conflict from others: its kind, what it is about, and its first transaction.
+fn name_of(tables: &[Table], conflict: &Conflict) -> String {
+    let table = &tables[conflict.table].name;
+    let about = match &conflict.thing {
+        Thing::Row(key) | Thing::Unique(_, key) => {
+            key.iter().map(|value| text_of(value.as_ref())).collect::<Vec<_>>().join(",")
+        }
+        Thing::Shape => String::new(),
+    };
+    let first = conflict.writes.iter().map(|write| &write.id).min();
+    let first = first.map(ToString::to_string).unwrap_or_default();
+    format!("{} {table} {about} {first}", conflict.kind.name())
+}
+
 /// The conflicts as the ledger keeps them.
 pub(crate) fn to_keep(found: &Found) -> Vec<Raced> {
-    let raced = |conflict: &Conflict| {
-        let table = &found.tables[conflict.table].name;
-        let about = match &conflict.thing {
-            Thing::Row(key) | Thing::Unique(_, key) => {
-                key.iter().map(|value| text_of(value.as_ref())).collect::<Vec<_>>().join(",")
-            }
-            Thing::Shape => String::new(),
-        };
-        let first = conflict.writes.iter().map(|write| &write.id).min();
-        let first = first.map(ToString::to_string).unwrap_or_default();
+    let raced = |conflict: &Conflict| -> Raced {
         Raced {
-            name: format!("{} {table} {about} {first}", conflict.kind.name()),
-            table: table.clone(),
+            name: name_of(&found.tables, conflict),
+            table: found.tables[conflict.table].name.clone(),
             kind: conflict.kind.name(),
             proven: conflict.proven,
             standing: conflict.standing.name(),

@@ -1,12 +1,14 @@
 //! The ledger beside the topology file: opened for a run, written at its end, never needed for its answer.
 
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use jiff::Timestamp;
 use keen_core::flow::Memory;
-use keen_core::flow::look::Marks;
+use keen_core::flow::look::{Marks, Micros};
 use keen_core::topology::Topology;
+use keen_nodes::conflicts::Carried;
 use keen_nodes::ledger::{Ledger, LedgerFault, Record, Run};
 
 use crate::args::LedgerArgs;
@@ -22,6 +24,17 @@ pub(crate) struct Keeping {
 /// The ledger of a topology file: beside it, by its name.
 pub(crate) fn beside(topology: &Path) -> PathBuf {
     topology.with_extension("ledger")
+}
+
+/// What earlier searches for conflicts left.
+#[derive(Debug, Default)]
+pub(crate) struct Judged {
+    /// When the last one was that read everything.
+    pub(crate) at: Option<Micros>,
+    /// What it handed on.
+    pub(crate) handed_on: Option<Carried>,
+    /// The names of the conflicts that were ever found; none if nobody has looked for any.
+    pub(crate) known: Option<BTreeSet<String>>,
 }
 
 impl Keeping {
@@ -49,6 +62,30 @@ impl Keeping {
             say(path, &fault, "earlier runs are not remembered");
             Default::default()
         })
+    }
+
+    /// How far the journals were read by runs over certain nodes and tables, when, and the names of the
+    /// conflicts that any run found.
+    pub(crate) fn judged(&self, topology: &Topology, scope: &str) -> Judged {
+        let read = |path: &PathBuf| -> Result<Judged, LedgerFault> {
+            let ledger = Ledger::open_to_read(path)?;
+            let read = ledger.journals_read(&topology.name, scope)?;
+            let read = read.and_then(|(at, state)| Some((at, Carried::from_bytes(&state)?)));
+            let (at, handed_on) = read.unzip();
+            Ok(Judged { at, handed_on, known: ledger.raced(&topology.name)? })
+        };
+        let Some(path) = self.path.as_ref().filter(|path| path.exists()) else {
+            return Judged::default();
+        };
+        read(path).unwrap_or_else(|fault| {
+            say(path, &fault, "the journals are read from their beginning");
+            Judged::default()
+        })
+    }
+
+    /// Whether runs are kept at all.
+    pub(crate) fn is_kept(&self) -> bool {
+        self.path.is_some()
     }
 
     /// Keeps a run.

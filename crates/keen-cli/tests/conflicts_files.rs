@@ -250,6 +250,80 @@ fn the_history_of_a_table_counts_each_conflict_once_by_its_day() {
 }
 
 #[test]
+fn a_later_run_goes_on_where_the_last_got_to() {
+    let folder = folder(", \"since\": {}");
+    for (node, bed) in [("valley", 4), ("saddle", 3)] {
+        folder.sql(
+            &format!("{node}.db"),
+            &format!("CREATE TABLE stay (id INTEGER PRIMARY KEY, bed INTEGER, note TEXT); INSERT INTO stay VALUES (7, {bed}, NULL);"),
+        );
+    }
+    let read = |run: &common::Run| -> Vec<(u64, u64)> {
+        let of = |node: &Json, name: &str| node[name].as_u64().unwrap();
+        let nodes = run.json()["nodes"].as_array().unwrap().clone();
+        nodes.iter().map(|n| (of(n, "transactions"), of(n, "transactions_before"))).collect()
+    };
+    let first = folder.keen(&JSON);
+    assert_eq!(read(&first), [(2, 0), (2, 0)]);
+    assert_eq!(one(&first, "update-update")["new"], true);
+
+    // The saddle writes on, and the valley has not heard of it yet; then it writes too.
+    let append = |node: &str, line: &str| {
+        use std::io::Write as _;
+        let path = folder.path(&format!("{node}.ndjson"));
+        let mut file = std::fs::OpenOptions::new().append(true).open(path).unwrap();
+        writeln!(file, "{line}").unwrap();
+    };
+    let late = update("saddle", 10, "2026-09-25T10:00:00Z", 5);
+    append("saddle", &late);
+    let run = folder.keen(&JSON);
+    assert_eq!(read(&run), [(0, 2), (1, 2)]);
+    assert_eq!(run.conflicts().len(), 1, "nothing new raced: {run:?}");
+    let early = update("valley", 6, "2026-09-25T07:00:00Z", 6);
+    append("valley", &early);
+    append("valley", &late);
+    append("saddle", &early);
+    let run = folder.keen(&JSON);
+    assert_eq!(read(&run), [(2, 2), (1, 3)]);
+    let numbers = |run: &common::Run| -> Vec<Vec<String>> {
+        let of = |c: &Json| {
+            let writes = c["writes"].as_array().unwrap().clone();
+            writes.iter().map(|w| w["transaction"].as_str().unwrap().to_owned()).collect()
+        };
+        run.conflicts().iter().map(of).collect()
+    };
+    let mut both = numbers(&run);
+    both.sort();
+    assert_eq!(both, [["valley/5", "saddle/9"], ["valley/6", "saddle/10"]]);
+    let text = folder.keen(&["conflicts"]).out;
+    assert!(text.contains("Read on from where the run of"), "{text}");
+    // What is known is told again, and --new leaves it out.
+    assert_eq!(folder.keen(&["conflicts", "--new", "--format", "json"]).conflicts().len(), 0);
+    let whole = folder.keen(&["conflicts", "--whole", "--format", "json"]);
+    assert_eq!(read(&whole), [(4, 0), (4, 0)]);
+    let mut again = numbers(&whole);
+    again.sort();
+    assert_eq!(again, both);
+    // Runs over fewer tables go on from runs over the same.
+    let table = ["conflicts", "--format", "json", "--table", "stay"];
+    assert_eq!(read(&folder.keen(&table)), [(4, 0), (4, 0)]);
+    assert_eq!(read(&folder.keen(&table)), [(0, 4), (0, 4)]);
+
+    // A file that was written anew is read anew, with all the others.
+    let path = folder.path("valley.ndjson");
+    let text = std::fs::read_to_string(&path).unwrap();
+    std::fs::write(&path, text.replace("10:00:00", "10:00:01")).unwrap();
+    let run = folder.keen(&JSON);
+    assert_eq!(read(&run), [(4, 0), (4, 0)]);
+    assert!(run.json()["went_on_from"].is_null());
+
+    // A shape that changed, or another unique list: nothing is gone on from.
+    folder.sql("valley.db", "ALTER TABLE stay ADD COLUMN guests INTEGER");
+    assert_eq!(read(&folder.keen(&JSON)), [(4, 0), (4, 0)]);
+    assert_eq!(folder.keen(&["conflicts", "--no-ledger"]).code, 1);
+}
+
+#[test]
 fn a_plan_names_what_raced_decides_by_the_latest_and_offers_lost_writes_back() {
     let folder = Folder::new("");
     assert_eq!(folder.keen(&["demo", "--dir", "huts"]).code, 0);

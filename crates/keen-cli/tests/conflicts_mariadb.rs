@@ -96,6 +96,46 @@ fn races_are_found_with_their_kind_and_what_came_of_them() {
     let run = network.conflicts(&["--kind", "other-columns"]);
     assert_eq!(run.code, 1, "{run:?}");
     assert_eq!(one(&run, "other-columns")["standing"], "settled apart");
+
+    // Nothing was written since: nothing is read but the last transaction, and nothing is new.
+    let run = network.conflicts(&[]);
+
+    for node in run.json()["nodes"].as_array().unwrap() {
+        assert_eq!(node["transactions"], 0, "{node}");
+        assert!(node["transactions_before"].as_u64().unwrap() > 3, "{node}");
+    }
+    assert_eq!(run.conflicts().len(), 2);
+    assert!(run.conflicts().iter().all(|conflict| conflict["new"] == false));
+    let run = network.conflicts(&["--new"]);
+    assert_eq!((run.code, run.conflicts().len()), (0, 0), "{run:?}");
+
+    // A new file is gone over to; a log that was purged in between is read from its new beginning.
+    network.servers[0].run("FLUSH BINARY LOGS").unwrap();
+    apart(
+        &network,
+        &[
+            (0, "UPDATE stay SET beds = 3 WHERE id = 1"),
+            (1, "UPDATE stay SET beds = 5 WHERE id = 1"),
+        ],
+    );
+    settle(&network);
+    let run = network.conflicts(&["--new"]);
+    assert!(run.json()["went_on_from"].is_string(), "{run:?}");
+    assert_eq!(run.conflicts().len(), 1, "{run:?}");
+    assert_eq!(one(&run, "update-update")["of"]["row"]["id"], 1);
+    let server = &network.servers[0];
+    server.run("FLUSH BINARY LOGS").unwrap();
+    // Replicas hold a file until they have read on.
+    links::until(PATIENCE, "the log is not purged", || {
+        let mut session = server.mariadb()?;
+        let logs: Vec<mysql::Row> = session.query("SHOW BINARY LOGS")?;
+        let last: String = logs.last().unwrap().get(0).unwrap();
+        session.query_drop(format!("PURGE BINARY LOGS TO '{last}'"))?;
+        Ok(logs.len() == 1)
+    })
+    .unwrap();
+    let run = network.conflicts(&[]);
+    assert!(run.json()["went_on_from"].is_null(), "{run:?}");
 }
 
 #[test]

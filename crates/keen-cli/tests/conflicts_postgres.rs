@@ -114,6 +114,37 @@ fn races_are_found_with_their_kind_and_what_came_of_them() {
         serde_json::json!(["a"]),
         "later writes of b arrived, this one did not"
     );
+
+    // What was read before is passed over, also once the slots have let go of it.
+    let none_read = |run: &common::Run| {
+        assert!(run.json()["went_on_from"].is_string(), "{run:?}");
+        for node in run.json()["nodes"].as_array().unwrap() {
+            assert_eq!(node["transactions"], 0, "{node}");
+            assert!(node["transactions_before"].as_u64().unwrap() > 3, "{node}");
+        }
+        assert_eq!(run.conflicts().len(), 2, "{run:?}");
+    };
+    none_read(&network.conflicts(&[]));
+    let ddl = network.keen(&["conflicts", "--ddl"]).out;
+    let advance: Vec<&str> = ddl.lines().filter(|line| line.contains("slot_advance")).collect();
+    assert_eq!(advance.len(), 2, "{ddl}");
+    for (server, line) in network.servers.iter().zip(advance) {
+        server.run(line.trim_start_matches("-- ")).unwrap();
+    }
+    let run = network.keen(&["conflicts", "--format", "json"]);
+    none_read(&run);
+    apart(
+        &network,
+        &[
+            (0, "UPDATE stay SET beds = 1 WHERE id = 1"),
+            (1, "UPDATE stay SET beds = 2 WHERE id = 1"),
+        ],
+    );
+    settle(&network);
+    let run = network.keen(&["conflicts", "--new", "--format", "json"]);
+    assert_eq!(one(&run, "update-update")["proven"], true, "{run:?}");
+    let run = network.keen(&["conflicts", "--whole", "--no-ledger", "--format", "json"]);
+    assert_eq!(run.conflicts().len(), 1, "what was let go is not found any more: {run:?}");
 }
 
 #[test]
@@ -223,7 +254,9 @@ fn peeking_moves_nothing_on_and_flow_and_preflight_know_the_slot() {
     network.servers[0].run("UPDATE stay SET beds = 3 WHERE id = 2").unwrap();
     settle(&network);
     for _ in 0..3 {
-        assert_eq!(network.conflicts(&[]).json()["nodes"][0]["transactions"], 1);
+        let run = network.conflicts(&[]).json();
+        let of = |name: &str| run["nodes"][0][name].as_u64().unwrap();
+        assert_eq!(of("transactions") + of("transactions_before"), 1);
     }
     assert_eq!(at(), before);
     // Nobody leaves it behind unnoticed, and it is nobody's fault.

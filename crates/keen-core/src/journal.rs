@@ -165,6 +165,15 @@ impl Since {
     }
 }
 
+/// A place in a journal, between two transactions.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Mark {
+    /// The place of the last transaction before it in the order of this journal; 0 if there is none.
+    pub order: u64,
+    /// By what the journal finds it again, in words of its own.
+    pub at: String,
+}
+
 /// A node whose journal can be read.
 pub trait ReadJournal {
     /// What the journal tells of itself.
@@ -180,6 +189,20 @@ pub trait ReadJournal {
     /// read; nothing where it does not say.
     fn applied(&mut self) -> BTreeMap<Arc<str>, u64> {
         BTreeMap::new()
+    }
+
+    /// Makes the next reading begin at a mark that an earlier one ended at. False where the journal does not
+    /// have that place any more: then it is of no use until it is opened again.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when the journal cannot be read at all.
+    fn go_on(&mut self, _from: &Mark) -> Result<bool, ReadFault> {
+        Ok(false)
+    }
+
+    /// Where the reading ended; nothing if it did not get there, or the journal cannot go on.
+    fn ended(&self) -> Option<Mark> {
+        None
     }
 
     /// Reads it from its beginning to where it ends now, in order. `each` ends it early by breaking.

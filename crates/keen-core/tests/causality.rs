@@ -136,6 +136,7 @@ impl Truth {
                     last: inside.iter().copied().max(),
                     applied: None,
                     arrivals: Arrivals::default(),
+                    besides: BTreeMap::new(),
                 };
                 reach.spans.insert(u16::try_from(writer).unwrap(), span);
             }
@@ -332,8 +333,13 @@ fn a_row_written_ten_thousand_times_on_each_side_of_a_cut_is_one_chain() {
 
 #[test]
 fn a_write_made_after_its_journal_was_read_is_left_for_the_next_look() {
-    let span =
-        Span { start: Start::UpTo(0), last: Some(4), applied: None, arrivals: Arrivals::default() };
+    let span = Span {
+        start: Start::UpTo(0),
+        last: Some(4),
+        applied: None,
+        arrivals: Arrivals::default(),
+        besides: BTreeMap::new(),
+    };
     let reach = Reach { spans: [(0, span)].into(), complete: true };
     let history = History { writers: vec![Some(0)], journals: [(0, reach)].into(), window: 0 };
     let write =

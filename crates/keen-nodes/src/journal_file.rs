@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::fs::File;
-use std::io::{BufRead, BufReader};
+use std::io::{BufRead, BufReader, Read as _, Seek as _, SeekFrom};
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -11,8 +11,9 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use keen_core::calendar;
 use keen_core::decimal::Decimal;
+use keen_core::digest::{Digest, DigestFunction};
 use keen_core::journal::{
-    Act, Begin, Entry, Head, Id, ReadJournal, RowChange, ShapeChange, Since, Stream, Writer,
+    Act, Begin, Entry, Head, Id, Mark, ReadJournal, RowChange, ShapeChange, Since, Stream, Writer,
 };
 use keen_core::ports::ReadFault;
 use keen_core::shape::{ColumnShape, TableShape};
@@ -85,8 +86,39 @@ enum Acted {
 pub struct FileJournal {
     path: PathBuf,
     header: Header,
-    lines: std::io::Lines<BufReader<File>>,
-    line: u64,
+    lines: Lines,
+    /// Where reading goes on from.
+    from: Option<Mark>,
+    ended: Option<Mark>,
+}
+
+/// The lines of a file, counted.
+#[derive(Debug)]
+struct Lines {
+    file: BufReader<File>,
+    /// How many were read, and where the last one ends.
+    count: u64,
+    end: u64,
+    /// The last one that says something: where it begins, and what it says.
+    last: (u64, String),
+}
+
+impl Lines {
+    fn next(&mut self) -> std::io::Result<Option<&str>> {
+        let mut line = String::new();
+        let read = self.file.read_line(&mut line)?;
+        if read == 0 {
+            return Ok(None);
+        }
+        self.count += 1;
+        let begins = self.end;
+        self.end += read as u64;
+        if line.trim().is_empty() {
+            return Ok(Some(""));
+        }
+        self.last = (begins, line);
+        Ok(Some(self.last.1.trim_end_matches(['\n', '\r'])))
+    }
 }
 
 impl FileJournal {
@@ -101,8 +133,9 @@ impl FileJournal {
                 "correct journal = \"...\" of the node in the topology file; the path is relative to that file",
             )
         })?;
-        let mut lines = BufReader::with_capacity(256 << 10, file).lines();
-        let first = lines.next().transpose().ok().flatten().unwrap_or_default();
+        let file = BufReader::with_capacity(256 << 10, file);
+        let mut lines = Lines { file, count: 0, end: 0, last: (0, String::new()) };
+        let first = lines.next().ok().flatten().unwrap_or_default().to_owned();
         let refused = |why: String| {
             ReadFault::new(
                 format!("{} is no journal that keen can read: {why}", path.display()),
@@ -120,7 +153,7 @@ impl FileJournal {
                 header.version
             )));
         }
-        Ok(Self { path: path.to_owned(), header, lines, line: 1 })
+        Ok(Self { path: path.to_owned(), header, lines, from: None, ended: None })
     }
 
     /// The shapes of tables that the file tells of.
@@ -139,7 +172,7 @@ impl FileJournal {
 
     fn wrong(&self, why: &str) -> ReadFault {
         ReadFault::new(
-            format!("line {} of {}: {why}", self.line, self.path.display()),
+            format!("line {} of {}: {why}", self.lines.count, self.path.display()),
             "docs/journal.md describes the format; what stands before that line was read",
         )
     }
@@ -161,18 +194,46 @@ impl ReadJournal for FileJournal {
         Ok(Head { since, ..head })
     }
 
+    /// From after the line that was read last, which must still stand where it stood.
+    fn go_on(&mut self, from: &Mark) -> Result<bool, ReadFault> {
+        let mut parts = from.at.split(' ').map(str::parse::<u64>);
+        let (Some(Ok(lines)), Some(Ok(begins)), Some(Ok(length)), Some(Ok(digest))) =
+            (parts.next(), parts.next(), parts.next(), parts.next())
+        else {
+            return Ok(false);
+        };
+        let mut line = Vec::new();
+        let mut read = || -> std::io::Result<()> {
+            self.lines.file.seek(SeekFrom::Start(begins))?;
+            self.lines.file.by_ref().take(length).read_to_end(&mut line)?;
+            Ok(())
+        };
+        read().map_err(|error| self.wrong(&error.to_string()))?;
+        if line.len() as u64 != length || digest_of(&line) != digest {
+            return Ok(false);
+        }
+        (self.lines.count, self.lines.end) = (lines, begins + length);
+        self.lines.last = (begins, String::from_utf8_lossy(&line).into_owned());
+        self.from = Some(from.clone());
+        Ok(true)
+    }
+
+    fn ended(&self) -> Option<Mark> {
+        self.ended.clone()
+    }
+
     fn read(&mut self, each: &mut dyn FnMut(Entry) -> ControlFlow<()>) -> Result<(), ReadFault> {
         let mut names: BTreeMap<String, Arc<str>> = BTreeMap::new();
         let mut columns: BTreeMap<Vec<String>, Arc<[String]>> = BTreeMap::new();
-        let mut order = 0;
-        while let Some(line) = self.lines.next() {
-            self.line += 1;
-            let line = line.map_err(|error| self.wrong(&error.to_string()))?;
-            if line.trim().is_empty() {
-                continue;
-            }
-            let transaction: Transaction =
-                serde_json::from_str(&line).map_err(|error| self.wrong(&error.to_string()))?;
+        let mut order = self.from.as_ref().map_or(0, |mark| mark.order);
+        loop {
+            let parsed = match self.lines.next() {
+                Ok(None) => break,
+                Ok(Some("")) => continue,
+                Ok(Some(line)) => serde_json::from_str(line).map_err(|error| error.to_string()),
+                Err(error) => Err(error.to_string()),
+            };
+            let transaction: Transaction = parsed.map_err(|why| self.wrong(&why))?;
             let mut name = |text: &str| -> Arc<str> {
                 Arc::clone(names.entry(text.to_owned()).or_insert_with(|| Arc::from(text)))
             };
@@ -212,8 +273,17 @@ impl ReadJournal for FileJournal {
                 }
             }
         }
+        let Lines { count, last: (begins, line), .. } = &self.lines;
+        let (length, digest) = (line.len(), digest_of(line.as_bytes()));
+        self.ended = Some(Mark { order, at: format!("{count} {begins} {length} {digest}") });
         Ok(())
     }
+}
+
+/// What stands for a line, short.
+fn digest_of(line: &[u8]) -> u64 {
+    let Digest(digest) = DigestFunction::Xxh3.digest(line);
+    (digest >> 64) as u64 ^ digest as u64
 }
 
 impl FileJournal {
@@ -224,10 +294,10 @@ impl FileJournal {
             origin: String,
             number: u64,
         }
-        let again = Self::open(&self.path)?;
-        for line in again.lines {
-            // What is wrong with a line is said when it is read.
-            let named = line.ok().and_then(|line| serde_json::from_str::<Named>(&line).ok());
+        let mut again = Self::open(&self.path)?;
+        // What is wrong with a line is said when it is read.
+        while let Ok(Some(line)) = again.lines.next() {
+            let named = serde_json::from_str::<Named>(line).ok();
             if let Some(named) = named.filter(|named| named.origin == self.header.node) {
                 return Ok(named.number);
             }

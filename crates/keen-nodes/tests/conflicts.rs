@@ -10,7 +10,7 @@ use keen_core::ports::ReadRows;
 use keen_core::topology::{Address, Topology};
 use keen_lab::journal::Row;
 use keen_lab::network::{Change, Lab};
-use keen_nodes::conflicts::{self, Found, Journal, Request};
+use keen_nodes::conflicts::{self, Carried, Found, Journal, Request};
 use keen_nodes::sqlite::{Options, SqliteJournal, SqliteNode};
 use proptest::prelude::*;
 use rusqlite::Connection;
@@ -31,6 +31,8 @@ enum Event {
     Lose(usize),
     /// The last write is overtaken at a node by later ones.
     Overtake(usize),
+    /// Somebody looks for conflicts, and the next look goes on from there.
+    Look,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -65,6 +67,7 @@ fn event() -> impl Strategy<Value = Event> {
         1 => (0usize..30, 1u32..4).prop_map(|(link, steps)| Event::Delay(link, steps)),
         1 => (0usize..6).prop_map(Event::Lose),
         1 => (0usize..6).prop_map(Event::Overtake),
+        2 => Just(Event::Look),
     ]
 }
 
@@ -93,8 +96,14 @@ fn cells(cells: &[(&str, i64)]) -> Row {
     cells.iter().map(|(name, value)| ((*name).to_owned(), Cell::Integer(*value))).collect()
 }
 
-/// Lets it happen, and keeps what every write knew.
-fn happen(folder: &Path, nodes: usize, shape: u8, events: &[Event], settle: bool) -> Vec<Made> {
+/// Lets it happen, and keeps what every write knew, and what the last look handed on.
+fn happen(
+    folder: &Path,
+    nodes: usize,
+    shape: u8,
+    events: &[Event],
+    settle: bool,
+) -> (Vec<Made>, Option<Carried>) {
     let mut lab = Lab::create(folder, &topology(nodes, shape), |_| SCHEMA.to_owned(), 1).unwrap();
     for row in 1..3 {
         lab.write("n0", &[Change::Insert("stay", cells(&[("id", row), ("a", -row), ("b", -row)]))])
@@ -114,6 +123,7 @@ fn happen(folder: &Path, nodes: usize, shape: u8, events: &[Event], settle: bool
         topology.links.iter().map(|link| (name(link.from), name(link.to))).collect()
     };
     let mut made: Vec<Made> = Vec::new();
+    let mut handed_on: Option<Carried> = None;
     for event in events {
         match event {
             Event::Write(node, row, deed) => {
@@ -149,6 +159,14 @@ fn happen(folder: &Path, nodes: usize, shape: u8, events: &[Event], settle: bool
                     saw,
                 });
             }
+            Event::Look => {
+                let going_on = handed_on.is_some();
+                let found = judge(folder, handed_on.take());
+                assert_eq!(found.went_on, going_on);
+                // As the ledger keeps it.
+                let kept = found.handed_on.unwrap().to_bytes().unwrap();
+                handed_on = Some(Carried::from_bytes(&kept).unwrap());
+            }
             Event::Step => drop(lab.step().unwrap()),
             Event::Cut(link) => {
                 let (from, to) = &links[link % links.len()];
@@ -181,18 +199,18 @@ fn happen(folder: &Path, nodes: usize, shape: u8, events: &[Event], settle: bool
     }
     drop(beside);
     lab.close().unwrap();
-    made
+    (made, handed_on)
 }
 
-fn judge(folder: &Path) -> (Topology, Found) {
+fn judge(folder: &Path, earlier: Option<Carried>) -> Found {
     let text = std::fs::read_to_string(folder.join("keen.toml")).unwrap();
-    let topology = keen_core::topology::read(&text).0.unwrap();
+    let topology: Topology = keen_core::topology::read(&text).0.unwrap();
     let path = |node: usize| match &topology.nodes[node].at {
         Address::Sqlite(path) => folder.join(path),
         Address::Server(_) => unreachable!("files only"),
     };
     let options = Options::default();
-    let found = conflicts::run(&Request {
+    conflicts::run(&Request {
         topology: &topology,
         nodes: (1 << topology.nodes.len()) - 1,
         tables: &[],
@@ -205,9 +223,10 @@ fn judge(folder: &Path) -> (Topology, Found) {
             Ok(Box::new(journal) as Journal)
         },
         exported: &|_| BTreeMap::new(),
+        earlier,
+        hand_on: true,
         stop: &|| false,
-    });
-    (topology, found)
+    })
 }
 
 /// The chains of writes that did not know of each other, row by row, by looking at every pair.
@@ -255,10 +274,24 @@ fn is_lost(folder: &Path, nodes: usize, made: &[Made], write: &Made) -> bool {
 
 fn check(nodes: usize, shape: u8, events: &[Event], settle: bool) -> Result<(), TestCaseError> {
     let folder = tempfile::tempdir().unwrap();
-    let made = happen(folder.path(), nodes, shape, events, settle);
-    let (_, found) = judge(folder.path());
+    let (made, handed_on) = happen(folder.path(), nodes, shape, events, settle);
+    let found = judge(folder.path(), None);
     prop_assert!(found.broken.is_none());
     prop_assert!(found.nodes.values().all(|node| node.fault.is_none()));
+    if handed_on.is_some() {
+        let gone_on = judge(folder.path(), handed_on);
+        prop_assert!(gone_on.went_on);
+        let shown = |found: &Found| -> Vec<String> {
+            found.conflicts.iter().map(|conflict| format!("{conflict:#?}")).collect()
+        };
+        prop_assert_eq!(shown(&gone_on), shown(&found), "{:?}", made);
+        for (node, whole) in &found.nodes {
+            let read = &gone_on.nodes[node];
+            prop_assert_eq!(read.earlier + read.transactions, whole.transactions);
+            // What was there before the first look is not read again.
+            prop_assert!(read.earlier >= 2);
+        }
+    }
     let of = |id: &keen_core::journal::Id| {
         (id.writer.origin.to_string(), i64::try_from(id.place).unwrap())
     };

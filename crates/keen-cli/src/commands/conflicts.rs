@@ -46,10 +46,19 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
         wait: args.wait,
         silence: args.silence,
         reader: args.reader,
+        only_new: args.new,
     };
     let mut out = Output::open(args.output.as_deref(), terminal.stdout())?;
     let keeping = Keeping::new(&args.ledger, &args.topology);
-    let outcome = conflicts_run::run(&loaded, &asked, &Stop::on_signal());
+    let scope = scope_of(args);
+    let mut judged = keeping.judged(topology, &scope);
+    // The whole life of a row is only in the whole journals.
+    if args.whole || args.key.is_some() {
+        judged.handed_on = None;
+    }
+    let goes_on = args.key.is_none() && keeping.is_kept();
+    let mut outcome = conflicts_run::run(&loaded, &asked, judged, goes_on, &Stop::on_signal());
+    let handed_on = outcome.found.handed_on.take();
     let text = match args.format {
         AuditFormat::Json => {
             conflicts_json::document(topology, &outcome, args.show.unwrap_or(usize::MAX))?
@@ -66,15 +75,33 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     let times = (outcome.started, outcome.took);
     let kept = conflicts_run::to_keep(&outcome.found);
     keeping.keep(&loaded, "conflicts", times, (outcome.exit(), &outcome.summary()), |record| {
+        if let Some(handed_on) = handed_on.and_then(|handed_on| handed_on.to_bytes().ok()) {
+            record.journals_read(&topology.name, &scope, &handed_on)?;
+        }
         record.raced(&topology.name, &kept)
     });
     Ok(outcome.exit())
+}
+
+/// The nodes and tables that were asked for, as the ledger tells runs apart; nothing where all were.
+fn scope_of(args: &ConflictsArgs) -> String {
+    let sorted = |names: &[String]| {
+        let mut names = names.to_vec();
+        names.sort();
+        names.dedup();
+        names
+    };
+    match (&args.nodes[..], &args.tables[..]) {
+        ([], []) => String::new(),
+        (nodes, tables) => serde_json::json!([sorted(nodes), sorted(tables)]).to_string(),
+    }
 }
 
 /// Prints what lets keen read journals.
 fn ddl(loaded: &Loaded, chosen: &Scope, args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     let topology = &loaded.topology;
     let doors = Doors::new(loaded, args.wait, args.silence, &Stop::on_signal());
+    let judged = Keeping::new(&args.ledger, &args.topology).judged(topology, &scope_of(args));
     let mut text = String::new();
     for (id, node) in
         topology.nodes.iter().enumerate().filter(|(id, _)| chosen.nodes & bit(*id) != 0)
@@ -117,6 +144,12 @@ fn ddl(loaded: &Loaded, chosen: &Scope, args: &ConflictsArgs, terminal: Terminal
             names.join(", "),
             user = postgres::quoted(&server.user),
         ));
+        if let Some(at) = judged.handed_on.as_ref().and_then(|handed_on| handed_on.ended_at(id)) {
+            text.push_str(&format!(
+                "-- the ledger has what was read up to {at}; the slot can let go of the log before that:\n\
+                 -- SELECT pg_replication_slot_advance('{JOURNAL_SLOT}', '{at}');\n"
+            ));
+        }
     }
     let mut out = terminal.stdout();
     out.write_all(crate::safe::lines(&text).as_bytes()).context(CANNOT)?;

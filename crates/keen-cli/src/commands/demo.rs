@@ -15,7 +15,7 @@ use crate::audit_run::{self, Scope, Stop};
 use crate::conflicts_run;
 use crate::exit::Exit;
 use crate::flow_run;
-use crate::keeping::Keeping;
+use crate::keeping::{Judged, Keeping};
 use crate::load;
 use crate::preflight_run::{self, Asked};
 use crate::render::audit_text::{self, TextSink};
@@ -113,7 +113,7 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
         silence: Scope::whole().silence,
         ..conflicts_run::Asked::default()
     };
-    let raced = conflicts_run::run(&loaded, &asked, &stop);
+    let raced = conflicts_run::run(&loaded, &asked, Judged::default(), false, &stop);
     writeln!(
         out,
         "{}",

@@ -18,6 +18,7 @@ use crate::args::{PlanArgs, PlanFormat};
 use crate::audit_run::{self, Scope, Stop};
 use crate::conflicts_run::{self, Asked, Outcome as Raced};
 use crate::exit::Exit;
+use crate::keeping::Judged;
 use crate::load::{self, Loaded};
 use crate::output::Output;
 use crate::render::{plan_json, plan_text};
@@ -65,7 +66,7 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
             silence: scope.silence,
             ..Asked::default()
         };
-        conflicts_run::run(&loaded, &asked, &stop)
+        conflicts_run::run(&loaded, &asked, Judged::default(), false, &stop)
     });
     let raced = raced.as_ref();
     let mut planned = match &args.from {

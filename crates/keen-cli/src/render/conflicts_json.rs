@@ -17,8 +17,7 @@ use crate::wire::{self, VERSION};
 pub(crate) fn document(topology: &Topology, outcome: &Outcome, show: usize) -> Result<String> {
     let mut document = head(topology, outcome);
     let shown = outcome.found.conflicts.iter().take(show);
-    let conflicts: Vec<Json> =
-        shown.map(|conflict| one(topology, &outcome.found.tables, conflict)).collect();
+    let conflicts: Vec<Json> = shown.map(|conflict| one(topology, outcome, conflict)).collect();
     document["conflicts"] = Json::Array(conflicts);
     document["summary"] = summary(outcome);
     Ok(serde_json::to_string_pretty(&document)? + "\n")
@@ -32,8 +31,7 @@ pub(crate) fn lines(topology: &Topology, outcome: &Outcome, show: usize) -> Resu
     }
     let mut out = serde_json::to_string(&first)? + "\n";
     for conflict in outcome.found.conflicts.iter().take(show) {
-        let line =
-            json!({"kind": "conflict", "conflict": one(topology, &outcome.found.tables, conflict)});
+        let line = json!({"kind": "conflict", "conflict": one(topology, outcome, conflict)});
         out.push_str(&serde_json::to_string(&line)?);
         out.push('\n');
     }
@@ -55,6 +53,7 @@ fn head(topology: &Topology, outcome: &Outcome) -> Json {
                 "read": report.read,
                 "complete": report.complete,
                 "transactions": report.transactions,
+                "transactions_before": report.earlier,
                 "writes": report.writes,
                 "from": report.times.and_then(|(from, _)| time(Some(from))),
                 "to": report.times.and_then(|(_, to)| time(Some(to))),
@@ -71,6 +70,7 @@ fn head(topology: &Topology, outcome: &Outcome) -> Json {
         "version": VERSION,
         "topology": topology.name,
         "started": outcome.started.to_string(),
+        "went_on_from": time(outcome.went_on_from),
         "seconds": (outcome.took.as_secs_f64() * 1000.0).round() / 1000.0,
         "complete": outcome.complete(),
         "interrupted": outcome.found.stopped,
@@ -103,7 +103,8 @@ fn summary(outcome: &Outcome) -> Json {
     })
 }
 
-fn one(topology: &Topology, tables: &[Table], conflict: &Conflict) -> Json {
+fn one(topology: &Topology, outcome: &Outcome, conflict: &Conflict) -> Json {
+    let tables = &outcome.found.tables;
     let table = &tables[conflict.table];
     let name = |node: NodeId| topology.nodes[node].name.clone();
     let thing = match &conflict.thing {
@@ -125,6 +126,7 @@ fn one(topology: &Topology, tables: &[Table], conflict: &Conflict) -> Json {
         "table": table.name,
         "set": topology.sets[table.set].name,
         "of": thing,
+        "new": outcome.known.is_none() || outcome.is_new(conflict),
         "proven": conflict.proven,
         "doubt": doubt,
         "standing": conflict.standing.name(),

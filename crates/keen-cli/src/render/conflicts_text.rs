@@ -40,6 +40,15 @@ pub(crate) fn write(
         duration(outcome.took),
         outcome.started.strftime("%Y-%m-%d %H:%M:%S UTC"),
     );
+    if let Some(at) = outcome.went_on_from {
+        let earlier: u64 = found.nodes.values().map(|node| node.earlier).sum();
+        let text = format!(
+            "Read on from where the run of {} UTC got to; it and those before it read {}. --whole reads all again.",
+            moment(Some(at)),
+            counted(earlier, "transaction", "transactions"),
+        );
+        out.push_str(&hanging("", &text, columns));
+    }
     if !outcome.left_out.is_empty() {
         let _ = writeln!(out, "Left out on request: {}", outcome.left_out.join(", "));
     }
@@ -55,7 +64,7 @@ pub(crate) fn write(
     }
     for (number, conflict) in found.conflicts.iter().take(show).enumerate() {
         out.push('\n');
-        write_conflict(&mut out, topology, &found.tables, (number + 1, conflict), columns);
+        write_conflict(&mut out, topology, outcome, (number + 1, conflict), columns);
     }
     out.push('\n');
     conclude(&mut out, outcome, show, columns);
@@ -142,17 +151,19 @@ fn write_unread(out: &mut String, topology: &Topology, outcome: &Outcome, column
 fn write_conflict(
     out: &mut String,
     topology: &Topology,
-    tables: &[Table],
+    outcome: &Outcome,
     (number, conflict): (usize, &Conflict),
     columns: Option<usize>,
 ) {
+    let tables = &outcome.found.tables;
     let table = &tables[conflict.table];
     let proof = if conflict.proven { "" } else { ", possible only" };
+    let new = if outcome.is_new(conflict) { "new, " } else { "" };
     let title = styled(HEADING, &title(table, conflict));
     let (word, color) = standing(conflict);
     out.push_str(&hanging(
         &format!("{number}. "),
-        &format!("{title}: {}{proof}; {}", conflict.kind.words(), styled(color, &word)),
+        &format!("{title}: {new}{}{proof}; {}", conflict.kind.words(), styled(color, &word)),
         columns,
     ));
     for write in &conflict.writes {

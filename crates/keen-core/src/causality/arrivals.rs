@@ -69,7 +69,33 @@ impl Arrivals {
     }
 }
 
+impl Arrivals {
+    /// Those with numbers above one, each with where it stands; in the order in which they stand there.
+    #[must_use]
+    pub fn above(&self, place: u64) -> Vec<(u64, u64)> {
+        let from = self.blocks.partition_point(|block| block.last_place <= place);
+        let mut found: Vec<(u64, u64)> =
+            self.blocks[from..].iter().flat_map(Block::entries).collect();
+        found.extend(self.late.iter().map(|(place, order)| (*place, *order)));
+        found.retain(|(of, _)| *of > place);
+        found.sort_unstable_by_key(|(_, order)| *order);
+        found
+    }
+}
+
 impl Block {
+    fn entries(&self) -> Vec<(u64, u64)> {
+        let (mut place, mut order) = (self.place, self.order);
+        let mut entries = vec![(place, order)];
+        let mut steps = &self.steps[..];
+        while !steps.is_empty() {
+            place += take(&mut steps);
+            order += take(&mut steps);
+            entries.push((place, order));
+        }
+        entries
+    }
+
     fn get(&self, wanted: u64) -> Option<u64> {
         let (mut place, mut order) = (self.place, self.order);
         let mut steps = &self.steps[..];
@@ -123,6 +149,12 @@ mod tests {
             for place in 0..2000 {
                 let place = place * (u64::from(wide) + 1);
                 prop_assert_eq!(arrivals.get(place), plain.get(&place).copied());
+            }
+            for above in [0, 700 * (u64::from(wide) + 1), u64::MAX] {
+                let mut wanted: Vec<(u64, u64)> = plain.range(above..).map(|(p, o)| (*p, *o)).collect();
+                wanted.retain(|(place, _)| *place > above);
+                wanted.sort_unstable_by_key(|(_, order)| *order);
+                prop_assert_eq!(arrivals.above(above), wanted);
             }
         }
     }

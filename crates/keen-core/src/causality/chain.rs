@@ -24,7 +24,7 @@ pub struct Chain {
     pub writes: Vec<usize>,
     /// Of each of them, whether it was certainly concurrent with another.
     pub proven: Vec<bool>,
-    /// A later write that had seen all of them, if there is one.
+    /// The first later write that had seen all of them, if there is one.
     pub healed_by: Option<usize>,
     /// Of each of them, whether a later write of the same thing had certainly seen it.
     pub seen_later: Vec<bool>,
@@ -279,7 +279,13 @@ impl Lanes<'_> {
             let from = members.iter().map(|write| self.seen_from(*place, lane, *write)).max()?;
             lane.writes.get(from).copied()
         });
-        later.filter(|at| members.binary_search(at).is_err()).min()
+        let later: Vec<usize> = later.filter(|at| members.binary_search(at).is_err()).collect();
+        // The first of them: one that had seen no other.
+        let saw = |one: usize, other: usize| {
+            self.history.saw(&self.writes[one], &self.writes[other]) == Saw::Yes
+        };
+        let is_first = |one: &usize| !later.iter().any(|other| other != one && saw(*one, *other));
+        later.iter().find(|one| is_first(one)).or(later.first()).copied()
     }
 
     fn seen_later(&self, write: usize) -> bool {

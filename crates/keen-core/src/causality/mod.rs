@@ -59,6 +59,17 @@ pub struct Span {
     /// Which of them stand in it, and where: also those whose write of a thing changed nothing there, and so
     /// is told by no journal.
     pub arrivals: Arrivals,
+    /// Of what was made before the journal begins, that of which more is known than `start` says.
+    pub besides: BTreeMap<u64, Besides>,
+}
+
+/// What is known of a transaction that was made before a journal begins.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Besides {
+    /// It had not been applied, though later ones of its writer had.
+    Missing,
+    /// Whether it had been applied is not known.
+    Unclear,
 }
 
 /// What of a writer's transactions a node had applied before its journal begins.
@@ -137,7 +148,7 @@ pub enum Saw {
 
 /// Where a write stands in the journal of a node.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Heard {
+pub enum Heard {
     /// At this place.
     At(u64),
     /// It was applied before the journal begins.
@@ -169,7 +180,9 @@ impl History {
         self.writers.get(usize::from(write.writer)).copied().flatten()
     }
 
-    pub(crate) fn heard(&self, node: NodeId, write: &Write) -> Heard {
+    /// Where a write stands in the journal of a node.
+    #[must_use]
+    pub fn heard(&self, node: NodeId, write: &Write) -> Heard {
         if let Some(order) = write.order_at(node) {
             return Heard::At(order);
         }
@@ -180,6 +193,11 @@ impl History {
         }
         if span.and_then(|span| span.applied).is_some_and(|applied| write.place > applied) {
             return Heard::Never;
+        }
+        match span.and_then(|span| span.besides.get(&write.place)) {
+            Some(Besides::Missing) => return Heard::Never,
+            Some(Besides::Unclear) => return Heard::Unclear,
+            None => {}
         }
         match span.map(|span| span.start) {
             Some(Start::UpTo(start)) if write.place <= start => Heard::Before,

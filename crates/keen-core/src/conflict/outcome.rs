@@ -197,11 +197,9 @@ impl Outcome<'_> {
         from.is_some_and(|from| self.case.expectation.reached_from(from) & bit(node) != 0)
     }
 
+    /// Whether any write of the thing may yet arrive somewhere: also a later one explains why nodes differ.
     fn on_its_way(&self) -> bool {
-        let chain = self.case.chain;
-        let writes = chain.writes.iter().chain(&chain.healed_by);
-        let mut writes = writes.map(|at| &self.case.writes[*at]);
-        writes.any(|write| {
+        self.case.writes.iter().any(|write| {
             members(self.case.expectation.carriers()).any(|node| {
                 self.should_get(node, write) && self.case.history.may_yet_arrive(node, write)
             })

@@ -4,14 +4,16 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ops::ControlFlow;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use keen_core::causality::{Arrivals, Deed, Reach, Span, Start, WriterId};
+use keen_core::causality::{Arrivals, Besides, Deed, Reach, Span, Start, WriterId};
 use keen_core::conflict::Content;
-use keen_core::journal::{Act, Begin, Entry, Head, ReadJournal, RowChange, Since, Writer};
+use keen_core::journal::{Act, Begin, Entry, Head, Mark, ReadJournal, RowChange, Since, Writer};
 use keen_core::ports::ReadFault;
 use keen_core::spelling::text_of;
 use keen_core::topology::NodeId;
 use keen_core::value::Value;
+use serde::{Deserialize, Serialize};
 
+use super::carried::Begun;
 use super::spill::{Gathered, NO_CONTENT, NO_TIME, Record, deed_number};
 use super::tables::{Table, thing};
 
@@ -35,9 +37,10 @@ impl<'a> Shared<'a> {
         identities: BTreeMap<Arc<str>, NodeId>,
         heads: &'a BTreeMap<NodeId, Head>,
         life: Option<(usize, Vec<String>)>,
+        writers: Vec<Writer>,
         stop: &'a (dyn Fn() -> bool + Sync),
     ) -> Self {
-        let (writers, met) = (Mutex::default(), Mutex::default());
+        let (writers, met) = (Mutex::new(writers), Mutex::default());
         Self { tables, identities, heads, writers, life, met, stop }
     }
 
@@ -87,7 +90,7 @@ impl<'a> Shared<'a> {
 }
 
 /// A change of a table's shape, as one journal has it.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) struct Reshaped {
     pub(super) table: usize,
     pub(super) node: NodeId,
@@ -109,6 +112,8 @@ pub(super) struct Read {
     pub(super) applied: BTreeMap<Arc<str>, u64>,
     pub(super) shapes: Vec<Reshaped>,
     pub(super) transactions: u64,
+    /// Transactions that an earlier run had read.
+    pub(super) earlier: u64,
     pub(super) writes: u64,
     /// The time of its first and its last transaction, by the clocks of those who made them.
     pub(super) times: Option<(i64, i64)>,
@@ -116,6 +121,8 @@ pub(super) struct Read {
     pub(super) unknown_rows: BTreeMap<usize, u64>,
     /// Why it was not read to its end.
     pub(super) fault: Option<ReadFault>,
+    /// Where it ended.
+    pub(super) ended: Option<Mark>,
 }
 
 /// What a journal holds of one writer.
@@ -125,30 +132,43 @@ pub(super) struct Seen {
     pub(super) last: u64,
     /// Of another node's: which they are, and where they stand.
     pub(super) arrivals: Arrivals,
+    /// What an earlier run knew of single ones.
+    pub(super) besides: BTreeMap<u64, Besides>,
 }
 
-/// Reads a node's journal to its end.
-pub(super) fn read(shared: &Shared<'_>, node: NodeId, journal: &mut dyn ReadJournal) -> Read {
+/// Reads a node's journal to its end, from its beginning or from where an earlier run got to.
+pub(super) fn read(
+    shared: &Shared<'_>,
+    node: NodeId,
+    journal: &mut dyn ReadJournal,
+    begun: Begun<'_>,
+) -> Read {
     let mut reading = Reading {
         shared,
         node,
         now: None,
         mapped: HashMap::new(),
         after: BTreeSet::new(),
-        last_own: BTreeMap::new(),
+        last_own: begun.last_own,
         read: Read {
             gathered: Gathered::new(),
-            spans: BTreeMap::new(),
+            spans: begun.spans,
             anchors: BTreeMap::new(),
             applied: BTreeMap::new(),
-            shapes: Vec::new(),
+            shapes: begun.shapes,
             transactions: 0,
+            earlier: begun.transactions,
             writes: 0,
-            times: None,
-            unknown_rows: BTreeMap::new(),
+            times: begun.times,
+            unknown_rows: begun.unknown_rows,
             fault: None,
+            ended: None,
         },
     };
+    if let Err(error) = reading.read.gathered.push_again(begun.records) {
+        reading.read.fault = Some(cannot_keep(&error));
+        return reading.read;
+    }
     let mut trouble = None;
     let ended = journal.read(&mut |entry| match reading.take(&entry) {
         Ok(()) if (shared.stop)() => {
@@ -165,8 +185,16 @@ pub(super) fn read(shared: &Shared<'_>, node: NodeId, journal: &mut dyn ReadJour
     read.fault = trouble.or(ended.err());
     if read.fault.is_none() {
         read.applied = journal.applied();
+        read.ended = journal.ended();
     }
     read
+}
+
+fn cannot_keep(error: &std::io::Error) -> ReadFault {
+    ReadFault::new(
+        format!("what was read cannot be kept: {error}"),
+        "free some space where temporary files go, or read fewer tables with --table",
+    )
 }
 
 /// The transaction that is being read.
@@ -201,12 +229,7 @@ impl Reading<'_> {
     fn take(&mut self, entry: &Entry) -> Result<(), ReadFault> {
         match entry {
             Entry::Begin(begin) => self.begin(begin),
-            Entry::Row(change) => self.row(change).map_err(|error| {
-                ReadFault::new(
-                    format!("what was read cannot be kept: {error}"),
-                    "free some space where temporary files go, or read fewer tables with --table",
-                )
-            }),
+            Entry::Row(change) => self.row(change).map_err(|error| cannot_keep(&error)),
             Entry::Shape(change) => {
                 let table = self.shared.tables.iter().position(|table| table.name == *change.table);
                 if let (Some(table), Some(now)) = (table, &self.now) {
@@ -259,6 +282,7 @@ impl Reading<'_> {
             first: place,
             last: place,
             arrivals: arrivals(),
+            besides: BTreeMap::new(),
         });
         (seen.first, seen.last) = (seen.first.min(place), seen.last.max(place));
         if !own {
@@ -429,7 +453,8 @@ pub(super) fn reach(
         let applied = read.applied.get(&writer.origin).copied();
         let last = seen.map(|seen| seen.last);
         let arrivals = seen.map(|seen| seen.arrivals.clone()).unwrap_or_default();
-        spans.insert(number, Span { start, last, applied, arrivals });
+        let besides = seen.map(|seen| seen.besides.clone()).unwrap_or_default();
+        spans.insert(number, Span { start, last, applied, arrivals, besides });
     }
     Reach { spans, complete: matches!(head.since, Since::After(_)) && !head.own_only }
 }

@@ -7,6 +7,7 @@ use keen_core::expectation::members;
 use keen_core::journal::Writer;
 use keen_core::topology::NodeId;
 
+use super::carried::{self, Carried, HandingOn, Held};
 use super::gather::Reshaped;
 use super::spill::{NO_CONTENT, NO_TIME, Record};
 use super::tables::{self, Table};
@@ -41,6 +42,8 @@ pub(super) struct Reshaping {
     pub(super) what: String,
     /// Rows written elsewhere meanwhile, by node.
     pub(super) rows: BTreeMap<NodeId, u64>,
+    /// Those of them that are not handed on to the next run.
+    pub(super) settled_rows: BTreeMap<NodeId, u64>,
     pub(super) proven: bool,
 }
 
@@ -48,8 +51,13 @@ pub(super) fn reshaping(
     history: &History,
     writers: &[Writer],
     changes: &[Reshaped],
+    earlier: Option<&Carried>,
 ) -> Vec<Reshaping> {
     debug_assert!(changes.iter().all(|change| usize::from(change.writer) < writers.len()));
+    let rows = |change: &Reshaped| {
+        let earlier = earlier.map(|e| e.rows_of(change.table, change.writer, change.place));
+        earlier.unwrap_or_default()
+    };
     let mut all: BTreeMap<(usize, WriterId, u64), Reshaping> = BTreeMap::new();
     for change in changes {
         let known =
@@ -63,7 +71,8 @@ pub(super) fn reshaping(
                     deed: Deed::Update,
                 },
                 what: change.what.clone(),
-                rows: BTreeMap::new(),
+                rows: rows(change),
+                settled_rows: rows(change),
                 proven: true,
             });
         if known.write.order_at(change.node).is_none() {
@@ -86,6 +95,10 @@ pub(super) struct Judging<'a> {
     pub(super) candidates: Vec<Candidate>,
     pub(super) more: u64,
     pub(super) reused: Vec<(WriterId, u64)>,
+    /// What is handed on to the next run, where that is wanted.
+    pub(super) handing_on: Option<HandingOn>,
+    /// What the journals still have.
+    pub(super) held: Held<'a>,
 }
 
 impl Judging<'_> {
@@ -94,13 +107,17 @@ impl Judging<'_> {
         let table = usize::from(records[0].table);
         let (mut writes, mut kept) = (Vec::new(), Vec::new());
         let mut rows = Vec::new();
+        // Made after their own journals were read: they belong to a later look.
+        let mut later: Vec<Record> = Vec::new();
         for of_write in records.chunk_by(|a, b| (a.writer, a.place) == (b.writer, b.place)) {
             if writes.len() == MOST_WRITES {
                 // What comes after may have raced too: that is counted, and the result is not complete.
                 self.more += 1;
                 break;
             }
-            if let Some((write, place)) = self.write(of_write) {
+            if self.history.is_later(&bare(of_write)) {
+                later.extend(of_write);
+            } else if let Some((write, place)) = self.write(of_write) {
                 rows.push(of_write[0].row);
                 writes.push(write);
                 kept.push(place);
@@ -110,13 +127,24 @@ impl Judging<'_> {
             Deed::Take => usize::from(records[0].unique),
             _ => 0,
         };
-        if unique == 0 {
-            self.against_shapes(table, &writes);
-        }
         if unique == 0 && self.wanted == Some(records[0].thing) {
             self.life = Some(life(table, &writes, &kept));
         }
         let found = chains(self.history, &writes);
+        let raced = !found.is_empty()
+            || writes.iter().any(|w| {
+                !carried::is_settled(self.history, &self.tables[table], w, self.held.latest)
+            });
+        let goes_on =
+            raced && writes.iter().any(|w| !self.held.is_forgotten(w.writer, w.place, w.made));
+        match &mut self.handing_on {
+            Some(handing_on) if goes_on => handing_on.take(records),
+            Some(handing_on) => handing_on.take(&later),
+            None => {}
+        }
+        if unique == 0 {
+            self.against_shapes(table, &writes, goes_on);
+        }
         let in_chain: Vec<usize> = found.iter().flat_map(|chain| chain.writes.clone()).collect();
         for chain in found {
             let mut of_rows: Vec<u64> = chain.writes.iter().map(|at| rows[*at]).collect();
@@ -179,14 +207,7 @@ impl Judging<'_> {
     /// One transaction's write of the thing, from what all journals have of it.
     pub(super) fn write(&mut self, records: &[Record]) -> Option<(Write, Kept)> {
         let first = &records[0];
-        let mut orders: Vec<(NodeId, u64)> = Vec::new();
-        for record in records {
-            let node = NodeId::from(record.node);
-            match orders.last_mut() {
-                Some((last, order)) if *last == node => *order = (*order).min(record.order),
-                _ => orders.push((node, record.order)),
-            }
-        }
+        let Write { orders, .. } = bare(records);
         let times = records.iter().map(|record| record.made).filter(|made| *made != NO_TIME);
         let (earliest, latest) = (times.clone().min(), times.max());
         if earliest != latest
@@ -240,7 +261,7 @@ impl Judging<'_> {
             last: ended.content,
             table: usize::from(from.table),
         };
-        (!self.history.is_later(&write)).then_some((write, kept))
+        Some((write, kept))
     }
 
     pub(super) fn is_skipped(&self, table: usize, write: &Write) -> bool {
@@ -253,7 +274,7 @@ impl Judging<'_> {
     }
 
     /// Counts rows that were written while the shape of their table was changed elsewhere.
-    pub(super) fn against_shapes(&mut self, table: usize, writes: &[Write]) {
+    pub(super) fn against_shapes(&mut self, table: usize, writes: &[Write], goes_on: bool) {
         for reshaping in self.shapes.iter_mut().filter(|reshaping| reshaping.table == table) {
             let at = self.history.node_of(&reshaping.write);
             for write in writes.iter().filter(|write| write.deed != Deed::Refer) {
@@ -263,10 +284,27 @@ impl Judging<'_> {
                 };
                 if self.history.concurrent(&reshaping.write, write) == Saw::Yes {
                     *reshaping.rows.entry(node).or_insert(0) += 1;
+                    if !goes_on {
+                        *reshaping.settled_rows.entry(node).or_insert(0) += 1;
+                    }
                 }
             }
         }
     }
+}
+
+/// A transaction, and where the journals have it.
+fn bare(records: &[Record]) -> Write {
+    let mut orders: Vec<(NodeId, u64)> = Vec::new();
+    for record in records {
+        let node = NodeId::from(record.node);
+        match orders.last_mut() {
+            Some((last, order)) if *last == node => *order = (*order).min(record.order),
+            _ => orders.push((node, record.order)),
+        }
+    }
+    let (writer, place) = (records[0].writer, records[0].place);
+    Write { writer, place, made: None, orders, deed: Deed::Update }
 }
 
 /// The writes of a row that are told, as one candidate.

@@ -4,6 +4,7 @@
 //! Memory does not grow with the journals: records are sorted in runs that go to files, and the writes of
 //! one thing are judged by themselves. Contents are kept apart and read again for the few that collide.
 
+mod carried;
 mod contents;
 mod gather;
 mod judging;
@@ -23,6 +24,8 @@ use keen_core::ports::{ReadFault, ReadRows};
 use keen_core::shape::TableShape;
 use keen_core::topology::{NodeId, Topology};
 
+pub use carried::Carried;
+use carried::{Begun, HandingOn, Held, OfNode, Rest};
 use gather::{Read, Reshaped, Shared};
 use judging::{Judging, reshaping};
 use settle::Settle;
@@ -55,6 +58,10 @@ pub struct Request<'a> {
     pub journal: &'a OpenJournal<'a>,
     /// The shapes of tables that a node's exported journal tells of; asked where the node itself tells none.
     pub exported: &'a (dyn Fn(NodeId) -> BTreeMap<String, TableShape> + Sync),
+    /// What an earlier run handed on: where it can, this one goes on from there.
+    pub earlier: Option<Carried>,
+    /// Whether something is to be handed on to the next run.
+    pub hand_on: bool,
     /// Asked now and then; true ends it early.
     pub stop: &'a (dyn Fn() -> bool + Sync),
 }
@@ -80,6 +87,10 @@ pub struct Found {
     pub life: Option<Life>,
     /// Transactions that two journals tell differently: their numbers were given out twice.
     pub reused: Vec<Id>,
+    /// It went on from what an earlier run had handed on.
+    pub went_on: bool,
+    /// What it hands on to the next run; none where it could not read everything, or it would be too much.
+    pub handed_on: Option<Carried>,
 }
 
 /// What was read of one node.
@@ -95,8 +106,10 @@ pub struct NodeRead {
     pub rows_fault: Option<ReadFault>,
     /// What keeps the journal from telling everything.
     pub notes: Vec<String>,
-    /// How many transactions it holds, and how many writes to the tables that were looked at.
+    /// How many transactions were read, and how many writes to the tables that were looked at.
     pub transactions: u64,
+    /// How many transactions an earlier run had read, from where this one went on.
+    pub earlier: u64,
     /// Writes to those tables.
     pub writes: u64,
     /// The times of the first and the last, by the clocks of those who made them.
@@ -150,7 +163,16 @@ pub fn run(request: &Request<'_>) -> Found {
     let shapes = shapes(request, &mut found);
     let (tables, left) = tables::tables(topology, request.tables, &shapes);
     (found.tables, found.left) = (tables, left);
-    let (heads, mut journals) = open(request, &mut found);
+    let (mut heads, mut journals) = open(request, &mut found);
+    let fits = carried::fits(topology, &found.tables);
+    let mut earlier = request.earlier.clone().filter(|earlier| earlier.suits(&fits, &heads));
+    if let Some(from) = &earlier
+        && !go_on(from, &mut journals)
+    {
+        // What was asked to go on is of no use any more.
+        earlier = None;
+        (heads, journals) = open(request, &mut found);
+    }
     resolve(topology, &heads, &mut journals);
     let mut known = identities(topology, &heads);
     // A node whose journal cannot be read may still have said who it is.
@@ -173,13 +195,30 @@ pub fn run(request: &Request<'_>) -> Found {
     let life = request.life.and_then(|(table, key)| {
         Some((tables.iter().position(|known| known.name == table)?, key.to_vec()))
     });
-    let shared = Shared::new(&tables, known, &heads, life, request.stop);
+    let whole_heads = heads.clone();
+    if let Some(earlier) = &earlier {
+        for (node, head) in &mut heads {
+            *head = earlier.head(*node, head);
+        }
+    }
+    found.went_on = earlier.is_some();
+    let earlier = earlier.as_ref();
+    let writers = earlier.map(Carried::writers).unwrap_or_default();
+    let own: Vec<Option<NodeId>> =
+        writers.iter().map(|writer| known.get(&writer.origin).copied()).collect();
+    let shared = Shared::new(&tables, known, &heads, life, writers, request.stop);
     let mut reads: BTreeMap<NodeId, Read> = std::thread::scope(|scope| {
         let reading: Vec<_> = journals
             .iter_mut()
             .map(|(node, journal)| {
-                let shared = &shared;
-                (*node, scope.spawn(move || gather::read(shared, *node, journal.as_mut())))
+                let (shared, own) = (&shared, &own);
+                let is_own =
+                    move |writer: WriterId| own.get(usize::from(writer)) == Some(&Some(*node));
+                let read = move || {
+                    let begun = earlier.map_or_else(Begun::default, |e| e.begin(*node, &is_own));
+                    gather::read(shared, *node, journal.as_mut(), begun)
+                };
+                (*node, scope.spawn(read))
             })
             .collect();
         let mut reads = BTreeMap::new();
@@ -198,6 +237,7 @@ pub fn run(request: &Request<'_>) -> Found {
         report.fault.clone_from(&read.fault);
         (report.transactions, report.writes, report.times) =
             (read.transactions, read.writes, read.times);
+        report.earlier = read.earlier;
         for (table, count) in &read.unknown_rows {
             let name = &tables[*table].name;
             report.notes.push(format!("of {count} writes to {name} it does not tell the key"));
@@ -210,8 +250,18 @@ pub fn run(request: &Request<'_>) -> Found {
         writers: writers.iter().map(|writer| shared.node_of(writer)).collect(),
         window: window(topology),
     };
-    let reshaped: Vec<Reshaped> =
+    let latest = reads.values().filter_map(|read| Some(read.times?.1)).max().unwrap_or(i64::MIN);
+    let held = Held { heads: &whole_heads, writers: &writers, of: &history.writers, latest };
+    let mut reshaped: Vec<Reshaped> =
         reads.values_mut().flat_map(|read| std::mem::take(&mut read.shapes)).collect();
+    reshaped.retain(|shape| !held.is_forgotten(shape.writer, shape.place, shape.made));
+    let handed_on: Option<BTreeMap<NodeId, OfNode>> = match request.hand_on && found.can_hand_on() {
+        true => reads
+            .iter()
+            .map(|(node, read)| Some((*node, carried::of_node(read, &heads[node])?)))
+            .collect(),
+        false => None,
+    };
     let mut sorted = Vec::new();
     let mut kept: BTreeMap<NodeId, Contents> = BTreeMap::new();
     for (node, read) in reads {
@@ -229,10 +279,12 @@ pub fn run(request: &Request<'_>) -> Found {
         history: &history,
         wanted: shared.met(),
         life: None,
-        shapes: reshaping(&history, &writers, &reshaped),
+        shapes: reshaping(&history, &writers, &reshaped, earlier),
         candidates: Vec::new(),
         more: 0,
-        reused: Vec::new(),
+        reused: earlier.map(Carried::reused).unwrap_or_default(),
+        handing_on: handed_on.is_some().then(HandingOn::default),
+        held,
     };
     let merged = spill::by_thing(sorted, &mut |records| {
         judging.group(records);
@@ -244,7 +296,19 @@ pub fn run(request: &Request<'_>) -> Found {
     found.more = judging.more;
     found.reused =
         judging.reused.iter().map(|(writer, place)| id(&writers, *writer, *place)).collect();
-    let Judging { candidates, shapes: reshapings, life, .. } = judging;
+    let Judging { candidates, shapes: reshapings, life, handing_on, reused, .. } = judging;
+    if let (Some(nodes), Some(handing_on)) = (handed_on, handing_on)
+        && found.broken.is_none()
+        && found.more == 0
+        && !(request.stop)()
+    {
+        let rest =
+            Rest { fits, writers: &writers, shapes: reshaped, reshapings: &reshapings, reused };
+        match carried::hand_on(&history, handing_on, nodes, &mut kept, rest) {
+            Ok(handed_on) => found.handed_on = handed_on,
+            Err(error) => found.broken = Some(error.to_string()),
+        }
+    }
     let identities: BTreeMap<NodeId, String> = heads
         .iter()
         .filter_map(|(node, head)| Some((*node, head.identity.as_ref()?.to_string())))
@@ -265,6 +329,38 @@ pub fn run(request: &Request<'_>) -> Found {
     found.stopped = (request.stop)();
     found.tables = tables;
     found
+}
+
+impl Found {
+    /// Whether everything was read, so that another run can go on from here.
+    fn can_hand_on(&self) -> bool {
+        let whole =
+            |node: &NodeRead| node.read && node.fault.is_none() && node.rows_fault.is_none();
+        !self.nodes.is_empty() && self.nodes.values().all(whole)
+    }
+}
+
+/// Makes all journals go on from where an earlier run got to; false if one of them cannot.
+fn go_on(earlier: &Carried, journals: &mut BTreeMap<NodeId, Journal>) -> bool {
+    std::thread::scope(|scope| {
+        let going: Vec<_> = journals
+            .iter_mut()
+            .map(|(node, journal)| {
+                let mark = earlier.mark(*node);
+                scope.spawn(move || match mark {
+                    Some(mark) => journal.go_on(&mark).unwrap_or_else(|fault| {
+                        tracing::debug!(node, %fault, "cannot go on");
+                        false
+                    }),
+                    None => false,
+                })
+            })
+            .collect();
+        // Every thread is waited for.
+        let gone: Vec<bool> =
+            going.into_iter().map(|going| going.join().unwrap_or(false)).collect();
+        gone.iter().all(|gone| *gone)
+    })
 }
 
 /// A write made so long after another surely had seen it: the lag that links are allowed, and twice the clock.

@@ -43,11 +43,12 @@ pub(super) struct Record {
 pub(super) const NO_TIME: i64 = i64::MIN;
 pub(super) const NO_CONTENT: u64 = u64::MAX;
 
-const SIZE: usize = 16 + 2 + 8 + 1 + 8 + 4 + 8 + 2 + 2 + 1 + 8 + 8;
+/// Bytes of a record.
+pub(super) const RECORD_SIZE: usize = 16 + 2 + 8 + 1 + 8 + 4 + 8 + 2 + 2 + 1 + 8 + 8;
 
 impl Record {
-    fn to_bytes(self) -> [u8; SIZE] {
-        let mut bytes = [0; SIZE];
+    pub(super) fn to_bytes(self) -> [u8; RECORD_SIZE] {
+        let mut bytes = [0; RECORD_SIZE];
         let mut rest = &mut bytes[..];
         let mut put = |part: &[u8]| {
             let (here, after) = std::mem::take(&mut rest).split_at_mut(part.len());
@@ -69,9 +70,9 @@ impl Record {
         bytes
     }
 
-    fn from_bytes(bytes: &[u8; SIZE]) -> Self {
+    pub(super) fn from_bytes(bytes: &[u8; RECORD_SIZE]) -> Self {
         let mut at = 0;
-        fn take<const N: usize>(bytes: &[u8; SIZE], at: &mut usize) -> [u8; N] {
+        fn take<const N: usize>(bytes: &[u8; RECORD_SIZE], at: &mut usize) -> [u8; N] {
             let mut part = [0; N];
             part.copy_from_slice(&bytes[*at..*at + N]);
             *at += N;
@@ -164,6 +165,36 @@ impl Gathered {
         Ok(at)
     }
 
+    /// Takes in what an earlier run handed on: records, and the bytes that begin with what each wrote.
+    pub(super) fn push_again(&mut self, records: Vec<(Record, Option<&[u8]>)>) -> io::Result<()> {
+        for (mut record, content) in records {
+            record.content = match content {
+                Some(bytes) => self.keep_again(bytes)?,
+                None => NO_CONTENT,
+            };
+            self.push(record)?;
+        }
+        Ok(())
+    }
+
+    /// Keeps what an earlier run had kept, and says where: the bytes begin with it.
+    fn keep_again(&mut self, bytes: &[u8]) -> io::Result<u64> {
+        let at = self.written;
+        let mut rest = bytes;
+        for _ in 0..2 {
+            let (length, after) = rest.split_first_chunk().ok_or(io::ErrorKind::InvalidData)?;
+            let length = match u32::from_be_bytes(*length) {
+                u32::MAX => 0,
+                length => length as usize,
+            };
+            rest = after.get(length..).ok_or(io::ErrorKind::InvalidData)?;
+        }
+        let told = &bytes[..bytes.len() - rest.len()];
+        self.contents.write_all(told)?;
+        self.written += told.len() as u64;
+        Ok(at)
+    }
+
     /// Ends the gathering.
     pub(super) fn finish(mut self) -> io::Result<(Runs, Contents)> {
         self.records.sort_unstable();
@@ -203,6 +234,23 @@ impl Contents {
         Ok(Content { before: self.side(columns)?, after: self.side(columns)? })
     }
 
+    /// Appends what was kept, as it was kept.
+    pub(super) fn copy(&mut self, at: u64, to: &mut Vec<u8>) -> io::Result<()> {
+        self.file.seek(SeekFrom::Start(at))?;
+        for _ in 0..2 {
+            let mut length = [0; 4];
+            self.file.read_exact(&mut length)?;
+            to.extend(length);
+            let length = u32::from_be_bytes(length);
+            if length != u32::MAX {
+                let from = to.len();
+                to.resize(from + length as usize, 0);
+                self.file.read_exact(&mut to[from..])?;
+            }
+        }
+        Ok(())
+    }
+
     fn side(&mut self, columns: usize) -> io::Result<Option<Vec<Option<Value>>>> {
         let mut length = [0; 4];
         self.file.read_exact(&mut length)?;
@@ -232,7 +280,7 @@ impl Run {
         match self {
             Self::Memory(records) => Ok(records.next()),
             Self::File(file) => {
-                let mut bytes = [0; SIZE];
+                let mut bytes = [0; RECORD_SIZE];
                 match file.read_exact(&mut bytes) {
                     Ok(()) => Ok(Some(Record::from_bytes(&bytes))),
                     Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => Ok(None),

@@ -128,6 +128,15 @@ CREATE TABLE conflict (
 ) WITHOUT ROWID;
 CREATE INDEX conflict_by_table ON conflict (topology, table_name, at);
 ",
+    "
+CREATE TABLE journals_read (
+    topology  TEXT NOT NULL,
+    scope     TEXT NOT NULL,
+    at        INTEGER NOT NULL,
+    handed_on BLOB NOT NULL,
+    PRIMARY KEY (topology, scope)
+) WITHOUT ROWID;
+",
 ];
 
 /// Runs that are kept of one topology; older ones go.
@@ -313,6 +322,23 @@ pub struct Record<'a> {
 }
 
 impl Record<'_> {
+    /// Keeps how far journals were read, in place of what an earlier run over the same nodes and tables kept.
+    ///
+    /// # Errors
+    /// [`LedgerFault`] when it cannot be written.
+    pub fn journals_read(
+        &self,
+        topology: &str,
+        scope: &str,
+        handed_on: &[u8],
+    ) -> Result<(), LedgerFault> {
+        self.transaction.execute(
+            "INSERT OR REPLACE INTO journals_read VALUES (?1, ?2, (SELECT started FROM run WHERE id = ?3), ?4)",
+            params![topology, scope, self.run, handed_on],
+        )?;
+        Ok(())
+    }
+
     /// Keeps conflicts, each once: one that was found before is brought up to date, unless this run could not
     /// read what came of it.
     ///

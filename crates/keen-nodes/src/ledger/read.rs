@@ -1,5 +1,6 @@
 //! What earlier runs kept, read back.
 
+use std::collections::BTreeSet;
 use std::time::Duration;
 
 use keen_core::flow::Memory;
@@ -324,9 +325,7 @@ impl Ledger {
         table: &str,
         most: u32,
     ) -> Result<Vec<DayThen>, LedgerFault> {
-        // A ledger that no newer keen has written to yet has no such table.
-        let there = "SELECT EXISTS (SELECT 1 FROM sqlite_schema WHERE name = 'conflict')";
-        if !self.connection.query_row(there, [], |row| row.get(0))? {
+        if !self.has("conflict")? {
             return Ok(Vec::new());
         }
         let mut days = self.connection.prepare(
@@ -343,6 +342,47 @@ impl Ledger {
             })
         })?;
         Ok(days.collect::<rusqlite::Result<_>>()?)
+    }
+
+    /// How far journals were read by runs over certain nodes and tables, and when; nothing if none kept that.
+    ///
+    /// # Errors
+    /// [`LedgerFault`] when the ledger cannot be read.
+    pub fn journals_read(
+        &self,
+        topology: &str,
+        scope: &str,
+    ) -> Result<Option<(Micros, Vec<u8>)>, LedgerFault> {
+        if !self.has("journals_read")? {
+            return Ok(None);
+        }
+        let sql = "SELECT at, handed_on FROM journals_read WHERE topology = ?1 AND scope = ?2";
+        let found =
+            self.connection.query_row(sql, [topology, scope], |row| Ok((row.get(0)?, row.get(1)?)));
+        Ok(found.optional()?)
+    }
+
+    /// The names of all conflicts that were ever kept; none at all if nobody has looked for any.
+    ///
+    /// # Errors
+    /// [`LedgerFault`] when the ledger cannot be read.
+    pub fn raced(&self, topology: &str) -> Result<Option<BTreeSet<String>>, LedgerFault> {
+        let looked =
+            "SELECT EXISTS (SELECT 1 FROM run WHERE topology = ?1 AND command = 'conflicts')";
+        if !self.has("conflict")?
+            || !self.connection.query_row(looked, [topology], |row| row.get(0))?
+        {
+            return Ok(None);
+        }
+        let mut names = self.connection.prepare("SELECT name FROM conflict WHERE topology = ?1")?;
+        let names = names.query_map([topology], |row| row.get(0))?;
+        Ok(Some(names.collect::<rusqlite::Result<_>>()?))
+    }
+
+    /// A ledger that no newer keen has written to yet lacks the newer tables.
+    fn has(&self, table: &str) -> Result<bool, LedgerFault> {
+        let there = "SELECT EXISTS (SELECT 1 FROM sqlite_schema WHERE name = ?1)";
+        Ok(self.connection.query_row(there, [table], |row| row.get(0))?)
     }
 
     /// The findings of a run.

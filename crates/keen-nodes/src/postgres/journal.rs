@@ -15,8 +15,8 @@ use std::sync::Arc;
 
 use futures_util::{FutureExt, StreamExt};
 use keen_core::journal::{
-    Act, Begin, Entry, Head, Id, JOURNAL_SLOT, ReadJournal, RowChange, ShapeChange, Since, Stream,
-    Writer,
+    Act, Begin, Entry, Head, Id, JOURNAL_SLOT, Mark, ReadJournal, RowChange, ShapeChange, Since,
+    Stream, Writer,
 };
 use keen_core::ports::{FaultKind, ReadFault};
 use keen_core::position::Position;
@@ -44,6 +44,11 @@ pub struct PostgresJournal {
     slots: HashMap<String, String>,
     /// By slot, what the node is called that has it.
     sources: BTreeMap<String, Arc<str>>,
+    /// From where on the slot holds the log.
+    held_from: u64,
+    /// What was read by an earlier run is passed over.
+    from: Option<Mark>,
+    ended: Option<Mark>,
 }
 
 impl std::fmt::Debug for PostgresJournal {
@@ -122,6 +127,9 @@ impl PostgresJournal {
             tables: known,
             slots: HashMap::new(),
             sources: BTreeMap::new(),
+            held_from: 0,
+            from: None,
+            ended: None,
         };
         journal.look()?;
         Ok(journal)
@@ -175,7 +183,8 @@ impl PostgresJournal {
         }
         let version = version.split_whitespace().next().unwrap_or(version);
         self.head.about = format!("postgresql {version}, slot {JOURNAL_SLOT}");
-        self.head.since = Since::Unclear(from.map_or(0, lsn));
+        self.held_from = from.map_or(0, lsn);
+        self.head.since = Since::Unclear(self.held_from);
         self.publication(&shown)?;
         self.identities()?;
         let subscriptions = self.session.rows(
@@ -301,6 +310,16 @@ impl ReadJournal for PostgresJournal {
         rows.iter().filter_map(of).collect()
     }
 
+    /// The slot hands out everything again each time; what was read before is passed over.
+    fn go_on(&mut self, from: &Mark) -> Result<bool, ReadFault> {
+        self.from = Some(from.clone());
+        Ok(self.held_from != 0 && lsn(&from.at) >= self.held_from)
+    }
+
+    fn ended(&self) -> Option<Mark> {
+        self.ended.clone()
+    }
+
     fn read(&mut self, each: &mut dyn FnMut(Entry) -> ControlFlow<()>) -> Result<(), ReadFault> {
         let doing = format!("read its log through the slot {JOURNAL_SLOT}");
         let sql = format!(
@@ -329,12 +348,17 @@ impl ReadJournal for PostgresJournal {
                     return Ok(());
                 }
             }
+            reading.passed().map_err(Trouble::Fault)?;
             reading.end(each);
             Ok(())
         });
+        let ended = reading.ended();
         drop(stream);
         match done {
-            Ok(()) => Ok(()),
+            Ok(()) => {
+                self.ended = ended;
+                Ok(())
+            }
             Err(Trouble::Fault(fault)) => Err(fault),
             Err(Trouble::Server(error)) => {
                 let mut fault = self.session.failed(&doing, &error);
@@ -376,6 +400,12 @@ struct Reading<'a> {
     relations: HashMap<u32, Relation>,
     begun: Option<Begun>,
     last: u64,
+    /// Commits that end here or before were read by an earlier run.
+    read_to: u64,
+    /// The transaction that is being passed over is one of those.
+    passing: bool,
+    /// Something was told that the log itself does not have yet.
+    ahead: bool,
 }
 
 /// Messages of one transaction are kept in memory up to this many bytes.
@@ -385,7 +415,37 @@ struct Torn;
 
 impl<'a> Reading<'a> {
     fn new(journal: &'a PostgresJournal) -> Self {
-        Self { journal, order: 0, relations: HashMap::new(), begun: None, last: 0 }
+        let from = journal.from.as_ref();
+        Self {
+            journal,
+            order: from.map_or(0, |mark| mark.order),
+            relations: HashMap::new(),
+            begun: None,
+            last: 0,
+            read_to: from.map_or(0, |mark| lsn(&mark.at)),
+            passing: false,
+            ahead: false,
+        }
+    }
+
+    /// Whether what was passed over ended where the earlier run had.
+    fn passed(&self) -> Result<(), ReadFault> {
+        if self.passing || self.last >= self.read_to || self.journal.held_from == self.read_to {
+            return Ok(());
+        }
+        let shown = self.journal.session.access().shown();
+        Err(ReadFault::new(
+            format!(
+                "the log of {shown} does not go on from where it was read to: it is another one"
+            ),
+            "read it from its beginning with --whole",
+        ))
+    }
+
+    fn ended(&self) -> Option<Mark> {
+        let at = self.last.max(self.read_to).max(self.journal.held_from);
+        let text = format!("{:X}/{:X}", at >> 32, at & 0xffff_ffff);
+        (!self.ahead).then_some(Mark { order: self.order, at: text })
     }
 
     fn torn(&self, what: &str) -> ReadFault {
@@ -403,12 +463,34 @@ impl<'a> Reading<'a> {
     ) -> Result<ControlFlow<()>, ReadFault> {
         let mut from = Message(data);
         let kind = from.u8().map_err(|Torn| self.torn("a message"))?;
+        if self.passing {
+            match kind {
+                // What a table looked like is needed later.
+                b'R' => {
+                    let described = self.relation(&mut from);
+                    let (number, relation) = described.map_err(|Torn| self.torn("a relation"))?;
+                    self.relations.insert(number, relation);
+                }
+                b'C' => {
+                    self.last = commit_end(&mut from)
+                        .map_err(|Torn| self.torn("the end of a transaction"))?;
+                    self.passing = false;
+                }
+                _ => {}
+            }
+            return Ok(ControlFlow::Continue(()));
+        }
         match kind {
             b'B' => {
                 let mut begin =
                     || -> Result<(u64, i64), Torn> { Ok((from.u64()?, from.u64()?.cast_signed())) };
                 let (commit, time) =
                     begin().map_err(|Torn| self.torn("the beginning of a transaction"))?;
+                if commit < self.read_to {
+                    self.passing = true;
+                    return Ok(ControlFlow::Continue(()));
+                }
+                self.passed()?;
                 self.begun = Some(Begun {
                     commit,
                     made: time + EPOCH,
@@ -430,12 +512,8 @@ impl<'a> Reading<'a> {
                 }
             }
             b'C' => {
-                let mut end = || -> Result<u64, Torn> {
-                    from.u8()?;
-                    from.u64()?;
-                    from.u64()
-                };
-                let end = end().map_err(|Torn| self.torn("the end of a transaction"))?;
+                let end =
+                    commit_end(&mut from).map_err(|Torn| self.torn("the end of a transaction"))?;
                 return self.commit(end, each);
             }
             b'R' | b'I' | b'U' | b'D' | b'T' => {
@@ -718,6 +796,7 @@ impl<'a> Reading<'a> {
             .collect();
         for (table, before) in described {
             let now = self.journal.tables[table].columns.clone();
+            self.ahead |= before != now;
             if before != now
                 && self
                     .reshaped(table, self.last + 1, None, &differ(&before, &now), each)
@@ -739,6 +818,13 @@ fn differ(before: &[String], now: &[String]) -> String {
         .map(|name| format!("column {name} dropped"));
     let parts: Vec<String> = added.chain(gone).collect();
     if parts.is_empty() { "columns changed in type or order".to_owned() } else { parts.join(", ") }
+}
+
+/// Where a commit ends, from the message that says so.
+fn commit_end(from: &mut Message<'_>) -> Result<u64, Torn> {
+    from.u8()?;
+    from.u64()?;
+    from.u64()
 }
 
 fn cannot_keep(error: &std::io::Error) -> ReadFault {

@@ -6,11 +6,11 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use keen_core::journal::{
-    Act, Begin, Entry, Head, Id, ReadJournal, RowChange, Since, Stream, Writer,
+    Act, Begin, Entry, Head, Id, Mark, ReadJournal, RowChange, Since, Stream, Writer,
 };
 use keen_core::ports::ReadFault;
 use keen_core::value::Value;
-use rusqlite::Connection;
+use rusqlite::{Connection, OptionalExtension};
 use serde_json::Value as Json;
 
 use super::{Options, SqliteNode, fault};
@@ -22,6 +22,9 @@ pub struct SqliteJournal {
     /// What the topology calls the node, which is what it calls itself.
     name: Arc<str>,
     tables: Vec<Arc<str>>,
+    /// The position after which it is read.
+    after: i64,
+    ended: Option<Mark>,
 }
 
 impl std::fmt::Debug for SqliteJournal {
@@ -56,6 +59,8 @@ impl SqliteJournal {
             path: path.to_owned(),
             name: Arc::from(name),
             tables: tables.into_iter().map(Arc::from).collect(),
+            after: 0,
+            ended: None,
         })
     }
 }
@@ -66,22 +71,53 @@ impl ReadJournal for SqliteJournal {
         Ok(Head { since: Since::beginning(), ..head })
     }
 
+    fn go_on(&mut self, from: &Mark) -> Result<bool, ReadFault> {
+        self.after = i64::try_from(from.order).unwrap_or(i64::MAX);
+        self.ended = Some(from.clone());
+        if from.order == 0 {
+            return Ok(true);
+        }
+        let sql =
+            "SELECT origin || ' ' || origin_position FROM keen_lab_transaction WHERE position = ?1";
+        let found: Result<Option<String>, _> =
+            self.node.connection.query_row(sql, [self.after], |row| row.get(0)).optional();
+        let found =
+            found.map_err(|error| fault::explain(&self.path, "look into its journal", &error))?;
+        Ok(found.as_deref() == Some(&from.at))
+    }
+
+    fn ended(&self) -> Option<Mark> {
+        self.ended.clone()
+    }
+
     fn read(&mut self, each: &mut dyn FnMut(Entry) -> ControlFlow<()>) -> Result<(), ReadFault> {
-        let done = read(&self.node.connection, &self.tables, each);
-        done.map_err(|error| fault::explain(&self.path, "read its journal", &error))
+        let (mut order, mut at) = (self.after.unsigned_abs(), None);
+        let mut each = |entry: Entry| {
+            if let Entry::Begin(begin) = &entry {
+                (order, at) = (begin.order, Some((begin.id.writer.origin.clone(), begin.id.place)));
+            }
+            each(entry)
+        };
+        let done = read(&self.node.connection, &self.tables, self.after, &mut each);
+        done.map_err(|error| fault::explain(&self.path, "read its journal", &error))?;
+        let before = self.ended.take().map_or(String::new(), |mark| mark.at);
+        let at = at.map_or(before, |(origin, place)| format!("{origin} {place}"));
+        self.ended = Some(Mark { order, at });
+        Ok(())
     }
 }
 
 fn read(
     connection: &Connection,
     tables: &[Arc<str>],
+    after: i64,
     each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
 ) -> rusqlite::Result<()> {
     let mut statement = connection.prepare(
         "SELECT t.position, t.origin, t.origin_position, t.made_at, c.number, c.table_name, c.kind, c.before, c.after \
-         FROM keen_lab_transaction t LEFT JOIN keen_lab_change c USING (position) ORDER BY t.position, c.number",
+         FROM keen_lab_transaction t LEFT JOIN keen_lab_change c USING (position) WHERE t.position > ?1 ORDER BY t.position, c.number",
     )?;
-    let mut rows = statement.query([])?;
+    let mut rows = statement.query([after])?;
     let mut columns: HashMap<Vec<String>, Arc<[String]>> = HashMap::new();
     let mut origins: HashMap<String, Arc<str>> = HashMap::new();
     let mut last = None;

@@ -17,12 +17,13 @@ use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use keen_core::journal::{
-    Act, Begin, Entry, Head, Id, ReadJournal, RowChange, ShapeChange, Since, Stream, Writer,
+    Act, Begin, Entry, Head, Id, Mark, ReadJournal, RowChange, ShapeChange, Since, Stream, Writer,
 };
 use keen_core::ports::{FaultKind, ReadFault};
 use keen_core::shape::TableShape;
 use keen_core::value::Value;
 use mysql::BinlogDumpFlags;
+use mysql::binlog::BinlogChecksumAlg;
 use mysql::{BinlogRequest, BinlogStream};
 
 use super::connect::Session;
@@ -40,6 +41,12 @@ pub struct MariaDbJournal {
     tables: Vec<Known>,
     /// What came before the first transaction, which belongs to it.
     held: Option<Event>,
+    reader: u32,
+    /// The file that is being read, and where the last event in it ends.
+    file: (String, u32),
+    /// The order of the transaction that an earlier run read last; it is passed over.
+    passing: Option<u64>,
+    ended: Option<Mark>,
 }
 
 impl std::fmt::Debug for MariaDbJournal {
@@ -50,6 +57,19 @@ impl std::fmt::Debug for MariaDbJournal {
 
 /// Its kind, its time in seconds, the server that made it, and its bytes.
 type Event = (u8, u32, u32, Vec<u8>);
+
+/// Where a transaction begins in the log: the file, the place in it, and the transaction.
+struct Spot {
+    file: String,
+    at: u32,
+    id: Id,
+}
+
+impl Spot {
+    fn mark(&self, order: u64) -> Mark {
+        Mark { order, at: format!("{} {} {}", self.file, self.at, self.id) }
+    }
+}
 
 /// A table that is wanted.
 struct Known {
@@ -63,6 +83,7 @@ struct Known {
 
 mod event {
     pub(super) const QUERY: u8 = 2;
+    pub(super) const ROTATE: u8 = 4;
     pub(super) const INCIDENT: u8 = 26;
     pub(super) const TABLE_MAP: u8 = 19;
     pub(super) const WRITE: u8 = 23;
@@ -106,20 +127,17 @@ impl MariaDbJournal {
         if reader != 0 {
             nobody_else_reads_as(&mut session, reader)?;
         }
-        session.rows::<mysql::Row>(
-            "begin to read the log",
-            "SET @mariadb_slave_capability = 4",
-            (),
-        )?;
-        let request = BinlogRequest::new(reader)
-            .with_filename(&b""[..])
-            .with_pos(4_u64)
-            .with_flags(BinlogDumpFlags::BINLOG_DUMP_NON_BLOCK);
-        let stream = session
-            .into_connection()
-            .get_binlog_stream(request)
-            .map_err(|error| may_not(access, &error))?;
-        let mut journal = Self { access: access.clone(), stream, head, tables: known, held: None };
+        let mut journal = Self {
+            access: access.clone(),
+            stream: stream(session, reader, "", 4)?,
+            head,
+            tables: known,
+            held: None,
+            reader,
+            file: (String::new(), 4),
+            passing: None,
+            ended: None,
+        };
         journal.find_beginning(foreign)?;
         Ok(journal)
     }
@@ -156,6 +174,11 @@ impl MariaDbJournal {
             None => Ok(None),
             Some(Ok(event)) => {
                 let header = event.header();
+                if header.event_type_raw() == event::ROTATE {
+                    self.file = (next_file(&event), 4);
+                } else if header.log_pos() != 0 {
+                    self.file.1 = header.log_pos().saturating_sub(header.event_size());
+                }
                 let about = (header.event_type_raw(), header.timestamp(), header.server_id());
                 Ok(Some((about.0, about.1, about.2, event.data().to_vec())))
             }
@@ -169,6 +192,35 @@ impl MariaDbJournal {
             "check the log with mariadb-binlog --verify-binlog-checksum; if it is sound, please report it",
         )
     }
+}
+
+/// The file that a rotation names: after a place of eight bytes, and before a checksum that the library does
+/// not know of yet where the log only begins.
+fn next_file(rotation: &mysql::binlog::events::Event) -> String {
+    /// What CRC-32 makes of anything that ends in its own checksum.
+    const RESIDUE: u32 = 0x2144_df1c;
+    let data = rotation.data();
+    let sum = rotation.calc_checksum(BinlogChecksumAlg::BINLOG_CHECKSUM_ALG_CRC32);
+    let end = if sum == RESIDUE { data.len().saturating_sub(4) } else { data.len() };
+    String::from_utf8_lossy(data.get(8..end).unwrap_or_default()).into_owned()
+}
+
+/// Begins to read the log: from a place in a file, or where no file is named from the first.
+fn stream(
+    mut session: Session,
+    reader: u32,
+    file: &str,
+    at: u64,
+) -> Result<BinlogStream, ReadFault> {
+    let access = session.access().clone();
+    let capability = "SET @mariadb_slave_capability = 4";
+    session.rows::<mysql::Row>("begin to read the log", capability, ())?;
+    let request = BinlogRequest::new(reader)
+        .with_filename(file.as_bytes())
+        .with_pos(at)
+        .with_flags(BinlogDumpFlags::BINLOG_DUMP_NON_BLOCK);
+    let stream = session.into_connection().get_binlog_stream(request);
+    stream.map_err(|error| may_not(&access, &error))
 }
 
 /// What the server says of its log, and whether that has what came from others.
@@ -280,14 +332,52 @@ impl ReadJournal for MariaDbJournal {
         Ok(self.head.clone())
     }
 
+    /// From the transaction that was read last, which must still stand where it stood.
+    fn go_on(&mut self, from: &Mark) -> Result<bool, ReadFault> {
+        let mut parts = from.at.splitn(3, ' ');
+        let (Some(file), Some(at), Some(id)) = (parts.next(), parts.next(), parts.next()) else {
+            return Ok(false);
+        };
+        let session = Session::open_to_look(&self.access)?;
+        self.stream = stream(session, self.reader, file, at.parse().unwrap_or(4))?;
+        (self.file, self.held) = ((file.to_owned(), 4), None);
+        while let Some(event) = self.next()? {
+            if event.0 == event::GTID {
+                let found = gtid(&event.3, event.2).map_err(|Torn| self.torn(GTID))?;
+                self.passing = Some(from.order);
+                self.held = Some(event);
+                return Ok(found.to_string() == id);
+            }
+        }
+        Ok(false)
+    }
+
+    fn ended(&self) -> Option<Mark> {
+        self.ended.clone()
+    }
+
     fn read(&mut self, each: &mut dyn FnMut(Entry) -> ControlFlow<()>) -> Result<(), ReadFault> {
         let mut reading = Reading::default();
+        if let Some(order) = self.passing.take() {
+            reading.order = order.saturating_sub(1);
+            let mut silent = |_| ControlFlow::Continue(());
+            while let Some(event) = self.next()? {
+                let (kind, time, server, data) = &event;
+                if *kind == event::GTID && reading.order == order {
+                    self.held = Some(event);
+                    break;
+                }
+                let _ = self.event(&mut reading, (*kind, *time, *server), data, &mut silent)?;
+            }
+            reading.statements = 0;
+        }
         while let Some((kind, time, server, data)) = self.next()? {
             let flow = self.event(&mut reading, (kind, time, server), &data, each)?;
             if flow.is_break() {
                 return Ok(());
             }
         }
+        self.ended = reading.spot.map(|spot| spot.mark(reading.order));
         match reading.statements {
             0 => Ok(()),
             count => Err(ReadFault::new(
@@ -313,6 +403,18 @@ struct Reading {
     writers: HashMap<(u32, u32), Writer>,
     /// Writes that are logged as statements, which name no rows.
     statements: u64,
+    /// Where the last transaction begins.
+    spot: Option<Spot>,
+}
+
+const GTID: &str = "a transaction's number";
+
+/// The name of a transaction, from the event that begins it.
+fn gtid(data: &[u8], server: u32) -> Result<Id, Torn> {
+    let mut from = Bytes(data);
+    let (place, domain) = (from.little(8)?, from.little(4)?);
+    let domain = u32::try_from(domain).unwrap_or(u32::MAX);
+    Ok(Id { writer: writer(domain, &server.to_string()), place })
 }
 
 #[derive(Clone)]
@@ -333,19 +435,16 @@ impl MariaDbJournal {
         let torn = |what: &'static str| move |Torn| self.torn(what);
         match kind {
             event::GTID => {
-                let mut from = Bytes(data);
-                let mut numbers =
-                    || -> Result<(u64, u64), Torn> { Ok((from.little(8)?, from.little(4)?)) };
-                let (place, domain) = numbers().map_err(torn("a transaction's number"))?;
-                let domain = u32::try_from(domain).unwrap_or(u32::MAX);
-                let writer = reading
-                    .writers
-                    .entry((domain, server))
-                    .or_insert_with(|| writer(domain, &server.to_string()));
+                let mut id = gtid(data, server).map_err(torn(GTID))?;
+                let Stream::Domain(domain) = id.writer.stream else { return Err(self.torn(GTID)) };
+                // One name for all that a writer wrote.
+                id.writer = reading.writers.entry((domain, server)).or_insert(id.writer).clone();
                 reading.order += 1;
+                let (file, at) = self.file.clone();
+                reading.spot = Some(Spot { file, at, id: id.clone() });
                 return Ok(each(Entry::Begin(Begin {
                     order: reading.order,
-                    id: Id { writer: writer.clone(), place },
+                    id,
                     made: Some(i64::from(time) * 1_000_000),
                 })));
             }
