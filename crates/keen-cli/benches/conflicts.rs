@@ -147,6 +147,7 @@ fn files(folder: &Path) {
             },
             earlier: None,
             hand_on: false,
+            last_writes: None,
             exported: &|node| {
                 let path = folder.join(format!("{}.ndjson", topology.nodes[node].name));
                 FileJournal::open(&path).map(|file| file.shapes()).unwrap_or_default()
@@ -234,6 +235,7 @@ fn mariadb() {
             journal: &|node, tables| {
                 Ok(Box::new(MariaDbJournal::open(&places[&node], tables, 0)?) as Journal)
             },
+            last_writes: None,
             exported: &|_| BTreeMap::new(),
             earlier,
             hand_on,

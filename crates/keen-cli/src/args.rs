@@ -512,6 +512,10 @@ pub(crate) struct ConflictsArgs {
     #[arg(long, value_name = "DURATION", default_value = "30s", value_parser = duration)]
     pub(crate) silence: Duration,
 
+    /// Where a journal cannot be read, do not compare rows and ask those that differ for their last writes.
+    #[arg(long)]
+    pub(crate) journals_only: bool,
+
     /// Read binary logs of MariaDB as this replica number, where a server does not let number 0 read.
     #[arg(long, value_name = "N", default_value_t = 0)]
     pub(crate) reader: u32,

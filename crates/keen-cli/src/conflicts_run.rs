@@ -37,6 +37,8 @@ pub(crate) struct Asked {
     pub(crate) silence: Duration,
     /// The number to read binary logs as.
     pub(crate) reader: u32,
+    /// Rows are not asked for their last writes.
+    pub(crate) journals_only: bool,
     /// Only those that no earlier run found.
     pub(crate) only_new: bool,
 }
@@ -131,6 +133,7 @@ pub(crate) fn run(
         life,
         open: &|node| doors.open(node),
         journal: &|node, tables| doors.journal(node, tables),
+        last_writes: (!asked.journals_only).then_some(&|node| doors.last_writes(node)),
         exported: &|node| doors.exported_shapes(node),
         earlier: judged.handed_on,
         hand_on,

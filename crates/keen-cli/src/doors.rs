@@ -9,11 +9,13 @@ use std::time::Duration;
 use keen_core::ports::{LookAtNode, ReadFault, ReadRows};
 use keen_core::shape::TableShape;
 use keen_core::topology::{Address, Engine, Node, NodeId, Secret, Server};
-use keen_nodes::conflicts::Journal;
+use keen_nodes::conflicts::{Journal, LastWrites};
 use keen_nodes::flow::Watched;
 use keen_nodes::journal_file::FileJournal;
 use keen_nodes::mariadb::{MariaDbJournal, MariaDbLinks, MariaDbNode, MariaDbProbe};
-use keen_nodes::postgres::{self, PostgresJournal, PostgresLinks, PostgresNode, PostgresProbe};
+use keen_nodes::postgres::{
+    self, PostgresJournal, PostgresLastWrites, PostgresLinks, PostgresNode, PostgresProbe,
+};
 use keen_nodes::probe::Probed;
 use keen_nodes::server::{Access, Password};
 use keen_nodes::sqlite::{self, SqliteJournal, SqliteLinks, SqliteNode, SqliteProbe};
@@ -166,6 +168,20 @@ impl<'a> Doors<'a> {
                         _ => Box::new(PostgresJournal::open(&access, &node.name, tables)?) as _,
                     })
                 }),
+            }
+        })
+    }
+
+    /// Opens a node to ask its rows for their last writes, where its rows tell.
+    pub(crate) fn last_writes(&self, id: NodeId) -> Result<Option<LastWrites>, ReadFault> {
+        let node = &self.loaded.topology.nodes[id];
+        self.at_any(node, |address| -> Result<Option<LastWrites>, ReadFault> {
+            match address {
+                Address::Server(server) if server.engine == Engine::Postgres => {
+                    let tells = PostgresLastWrites::open(&self.access(node, server)?)?;
+                    Ok(Some(Box::new(tells)))
+                }
+                _ => Ok(None),
             }
         })
     }

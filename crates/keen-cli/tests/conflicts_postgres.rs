@@ -218,6 +218,70 @@ fn inserts_that_race_and_shapes_that_change() {
 }
 
 #[test]
+fn without_slots_rows_tell_what_they_can() {
+    let network = Network::postgres_peers();
+    apart(
+        &network,
+        &[
+            (0, "UPDATE stay SET beds = 3 WHERE id = 2"),
+            (1, "UPDATE stay SET beds = 5 WHERE id = 2"),
+            // Both say the same: nothing is lost by it, and nothing differs.
+            (0, "UPDATE stay SET beds = 7 WHERE id = 1"),
+            (1, "UPDATE stay SET beds = 7 WHERE id = 1"),
+        ],
+    );
+    settle(&network);
+    let run = network.conflicts(&[]);
+    assert_eq!(run.code, 1, "{run:?}");
+    assert_eq!(run.conflicts().len(), 1, "{run:?}");
+    let found = one(&run, "last-writes");
+    assert_eq!(found["of"]["row"]["id"], 2);
+    assert_eq!((&found["proven"], &found["standing"]), (&true.into(), &"settled apart".into()));
+    assert_eq!(found["won_by"], serde_json::json!(["last-come"]));
+    let holder = |write: &str| found["writes"][usize::from(write == "b")]["applied_at"].clone();
+    assert_eq!(found["writes"][0]["node"], "a");
+    assert_eq!((holder("a"), holder("b")), (serde_json::json!(["b"]), serde_json::json!(["a"])));
+    assert_eq!(found["writes"][0]["after"], serde_json::json!({"id": 2, "beds": 3}));
+    let notes = run.json()["nodes"][0]["notes"].to_string();
+    assert!(notes.contains("last write of each row"), "{notes}");
+    assert_eq!(run.json()["complete"], false, "journals would tell more");
+    let run = network.conflicts(&["--journals-only"]);
+    assert_eq!((run.code, run.conflicts().len()), (3, 0), "{run:?}");
+
+    // One side has a journal: it knows of a race and cannot prove it, and the rows can.
+    let ddl = network.keen(&["conflicts", "--ddl", "--node", "a"]).out;
+    network.servers[0].run(&ddl).unwrap();
+    apart(
+        &network,
+        &[
+            (0, "UPDATE stay SET beds = 13 WHERE id = 3"),
+            (1, "UPDATE stay SET beds = 15 WHERE id = 3"),
+        ],
+    );
+    settle(&network);
+    let possible = network.conflicts(&["--journals-only"]);
+    assert_eq!(one(&possible, "update-update")["proven"], false, "{possible:?}");
+    let run = network.conflicts(&[]);
+    let proven = one(&run, "update-update");
+    assert_eq!((&proven["of"]["row"]["id"], &proven["proven"]), (&3.into(), &true.into()));
+    assert_eq!(one(&run, "last-writes")["of"]["row"]["id"], 2, "older than the slot");
+
+    // Neither has the other's yet: it is on its way, and only possible.
+    for (server, name) in network.servers.iter().zip(["from_1_to_0", "from_0_to_1"]) {
+        server.run(&format!("ALTER SUBSCRIPTION {name} DISABLE")).unwrap();
+    }
+    network.servers[0].run("UPDATE guest SET name = 'Aina' WHERE id = 1").unwrap();
+    network.servers[1].run("UPDATE guest SET name = 'Brit' WHERE id = 1").unwrap();
+    network.servers[0].run("SELECT pg_drop_replication_slot('keen_journal')").unwrap();
+    let run = network.conflicts(&["--table", "guest"]);
+    let found = one(&run, "last-writes");
+    assert_eq!((&found["proven"], &found["standing"]), (&false.into(), &"in flight".into()));
+    assert_eq!(found["doubt"]["why"], "last_writes_only");
+    let text = network.keen(&["conflicts", "--table", "guest"]).out;
+    assert!(text.contains("times alone prove nothing"), "{text}");
+}
+
+#[test]
 fn without_a_slot_or_a_right_it_says_what_to_do() {
     let network = Network::postgres_peers();
     let run = network.conflicts(&[]);

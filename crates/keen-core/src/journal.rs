@@ -61,6 +61,8 @@ pub enum Stream {
     Domain(u32),
     /// By the end of their commit in PostgreSQL's log.
     Lsn,
+    /// Not at all: it is known only when they were committed, in microseconds since 1970.
+    Time,
 }
 
 impl fmt::Display for Id {
@@ -70,6 +72,10 @@ impl fmt::Display for Id {
         match self.writer.stream {
             Stream::Count => write!(f, "{origin}/{place}"),
             Stream::Domain(domain) => write!(f, "{domain}-{origin}-{place}"),
+            Stream::Time => {
+                let made = i64::try_from(place).unwrap_or(i64::MAX);
+                write!(f, "{origin} {}Z", crate::calendar::timestamp_text(made))
+            }
             Stream::Lsn => write!(f, "{origin} {:X}/{:X}", place >> 32, place & 0xffff_ffff),
         }
     }

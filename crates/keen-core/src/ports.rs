@@ -236,6 +236,48 @@ pub trait ReadRows {
     ) -> Result<(), ReadFault>;
 }
 
+/// Where the last write of a row came from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Came {
+    /// It was made here.
+    MadeHere,
+    /// Through this slot of another node, or under this name.
+    Through(String),
+    /// Nobody knows any more.
+    Unknown,
+}
+
+/// The last write of a row, as the node that holds it tells.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LastWritten {
+    /// When it was committed where it was made, by that node's clock, in microseconds since 1970.
+    pub made: i64,
+    /// How long ago that was by this node's clock, in microseconds.
+    pub age: i64,
+    /// Where it came from.
+    pub came: Came,
+}
+
+/// A node whose rows tell when and where they were last written.
+pub trait TellLastWrites {
+    /// The slots through which others read this node's log.
+    fn slots(&self) -> Vec<String>;
+
+    /// The slots of other nodes through which this one receives.
+    fn follows(&self) -> Vec<String>;
+
+    /// The last writes of the rows that meet each of these conditions, SQL as the engine understands it; none
+    /// where there is no such row, or it does not tell. `table` is its name, part by part.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when the rows cannot be asked.
+    fn last_writes(
+        &mut self,
+        table: &[String],
+        conditions: &[String],
+    ) -> Result<Vec<Option<LastWritten>>, ReadFault>;
+}
+
 /// What a look at a node is to find.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Asked {

@@ -222,6 +222,7 @@ fn judge(folder: &Path, earlier: Option<Carried>) -> Found {
                 SqliteJournal::open(&path(node), &topology.nodes[node].name, names, &options)?;
             Ok(Box::new(journal) as Journal)
         },
+        last_writes: None,
         exported: &|_| BTreeMap::new(),
         earlier,
         hand_on: true,

@@ -47,6 +47,7 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
         silence: args.silence,
         reader: args.reader,
         only_new: args.new,
+        journals_only: args.journals_only,
     };
     let mut out = Output::open(args.output.as_deref(), terminal.stdout())?;
     let keeping = Keeping::new(&args.ledger, &args.topology);

@@ -117,6 +117,7 @@ fn one(topology: &Topology, outcome: &Outcome, conflict: &Conflict) -> Json {
     let doubt = conflict.doubt.map(|doubt| match doubt {
         Doubt::Outsider => json!({"why": "writer_outside", "node": null}),
         Doubt::NoJournal(node) => json!({"why": "journal_not_read", "node": name(node)}),
+        Doubt::LastOnly => json!({"why": "last_writes_only", "node": null}),
         Doubt::TooShort(node) => json!({"why": "journal_too_short", "node": name(node)}),
     });
     let held: Map<String, Json> =

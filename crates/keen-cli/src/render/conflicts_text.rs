@@ -219,6 +219,7 @@ fn write_conflict(
         let why = match doubt {
             Doubt::Outsider => "one of them was made by nobody of the topology, and what that one had seen no journal tells".to_owned(),
             Doubt::NoJournal(node) => format!("the journal of {} could not be read, and times alone prove nothing", name(node)),
+            Doubt::LastOnly => "without a journal only the last write of each row is known, and times alone prove nothing".to_owned(),
             Doubt::TooShort(node) => format!("the journal of {} does not reach back far enough, and times alone prove nothing", name(node)),
         };
         out.push_str(&hanging(&format!("   {} ", styled(UNKNOWN, "not proven:")), &why, columns));

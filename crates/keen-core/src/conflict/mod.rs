@@ -1,9 +1,11 @@
 //! Conflicts: concurrent writes of the same thing, what came of them, and whose write is lost.
 
+mod by_rows;
 mod outcome;
 
 use std::collections::BTreeMap;
 
+pub use by_rows::{ByRows, LastWrite, by_rows};
 pub use outcome::{Case, Content, judge};
 
 use crate::causality::Deed;
@@ -32,6 +34,8 @@ pub enum Kind {
     ShapeShape,
     /// A change of the shape of a table whose rows were written elsewhere.
     ShapeRows,
+    /// Nodes hold different writes as the last ones of a row, which is all that is known.
+    LastWrites,
     /// No node wrote against it, but a node never applied it.
     Skipped,
     /// Two deletes of a row.
@@ -40,7 +44,7 @@ pub enum Kind {
 
 impl Kind {
     /// Every kind, in the order in which they are shown.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 11] = [
         Self::InsertInsert,
         Self::UpdateDelete,
         Self::Unique,
@@ -49,6 +53,7 @@ impl Kind {
         Self::OtherColumns,
         Self::ShapeShape,
         Self::ShapeRows,
+        Self::LastWrites,
         Self::Skipped,
         Self::DeleteDelete,
     ];
@@ -65,6 +70,7 @@ impl Kind {
             Self::OtherColumns => "other-columns",
             Self::ShapeShape => "shape-shape",
             Self::ShapeRows => "shape-rows",
+            Self::LastWrites => "last-writes",
             Self::Skipped => "skipped",
             Self::DeleteDelete => "delete-delete",
         }
@@ -82,6 +88,7 @@ impl Kind {
             Self::OtherColumns => "different columns changed on both sides",
             Self::ShapeShape => "the table's shape changed on both sides",
             Self::ShapeRows => "rows written elsewhere while the table's shape changed",
+            Self::LastWrites => "last written on different sides, as the rows tell",
             Self::Skipped => "written on one side, never applied on another",
             Self::DeleteDelete => "deleted on both sides",
         }
@@ -133,6 +140,8 @@ pub enum Doubt {
     NoJournal(NodeId),
     /// The journal of this node does not reach back far enough.
     TooShort(NodeId),
+    /// Only the last write of each row is known.
+    LastOnly,
 }
 
 /// What writes can collide over.

@@ -373,7 +373,7 @@ pub(super) fn hand_on(
     let numbering = |stream: Stream| match stream {
         Stream::Count => Numbering::Count,
         Stream::Domain(domain) => Numbering::Domain(domain),
-        Stream::Lsn => Numbering::Lsn,
+        Stream::Lsn | Stream::Time => Numbering::Lsn,
     };
     let rows = rest.reshapings.iter().filter(|reshaping| !reshaping.settled_rows.is_empty());
     let about = About {

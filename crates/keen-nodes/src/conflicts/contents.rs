@@ -7,7 +7,8 @@ use keen_core::conflict::Now;
 use keen_core::digest::DigestFunction;
 use keen_core::plan::dialect::{literal, quoted};
 use keen_core::ports::{ReadFault, ReadRows, TableRequest};
-use keen_core::rows::{Batch, RowWriter};
+use keen_core::rows::{Batch, Layout, RowWriter};
+use keen_core::shape::TableShape;
 use keen_core::topology::{Engine, NodeId, Topology};
 use keen_core::value::Value;
 
@@ -92,15 +93,24 @@ fn condition(
     keys: &[&Vec<Value>],
 ) -> String {
     let shape = table.shapes.get(&node);
-    let one = |key: &&Vec<Value>| {
-        let cells = table.layout.key.iter().zip(*key).map(|(at, value)| {
-            let name = &columns[*at];
-            let column = shape.and_then(|shape| shape.column(name));
-            format!("{} = {}", quoted(engine, name), literal(engine, value, column))
-        });
-        format!("({})", cells.collect::<Vec<_>>().join(" AND "))
-    };
+    let one = |key: &&Vec<Value>| of_key(engine, &table.layout, shape, columns, key);
     keys.iter().map(one).collect::<Vec<_>>().join(" OR ")
+}
+
+/// A condition that the row with this key meets, and perhaps some more.
+pub(super) fn of_key(
+    engine: Engine,
+    layout: &Layout,
+    shape: Option<&TableShape>,
+    columns: &[String],
+    key: &[Value],
+) -> String {
+    let cells = layout.key.iter().zip(key).map(|(at, value)| {
+        let name = &columns[*at];
+        let column = shape.and_then(|shape| shape.column(name));
+        format!("{} = {}", quoted(engine, name), literal(engine, value, column))
+    });
+    format!("({})", cells.collect::<Vec<_>>().join(" AND "))
 }
 
 fn read_some(

@@ -4,6 +4,7 @@
 //! Memory does not grow with the journals: records are sorted in runs that go to files, and the writes of
 //! one thing are judged by themselves. Contents are kept apart and read again for the few that collide.
 
+mod by_rows;
 mod carried;
 mod contents;
 mod gather;
@@ -24,6 +25,7 @@ use keen_core::ports::{ReadFault, ReadRows};
 use keen_core::shape::TableShape;
 use keen_core::topology::{NodeId, Topology};
 
+pub use by_rows::{Asked, LastWrites, written};
 pub use carried::Carried;
 use carried::{Begun, HandingOn, Held, OfNode, Rest};
 use gather::{Read, Reshaped, Shared};
@@ -42,6 +44,9 @@ pub type OpenRows<'a> = dyn Fn(NodeId) -> Result<Box<dyn ReadRows>, ReadFault> +
 pub type OpenJournal<'a> =
     dyn Fn(NodeId, &[(String, String)]) -> Result<Journal, ReadFault> + Sync + 'a;
 
+/// Opens a node to ask its rows for their last writes; none where its rows do not tell.
+pub type OpenLastWrites<'a> = dyn Fn(NodeId) -> Result<Option<LastWrites>, ReadFault> + Sync + 'a;
+
 /// What is to be judged.
 pub struct Request<'a> {
     /// The topology.
@@ -56,6 +61,9 @@ pub struct Request<'a> {
     pub open: &'a OpenRows<'a>,
     /// Opens a node's journal.
     pub journal: &'a OpenJournal<'a>,
+    /// Opens a node to ask its rows for their last writes, where no journal can be read; none where rows are
+    /// not to be asked at all.
+    pub last_writes: Option<&'a OpenLastWrites<'a>>,
     /// The shapes of tables that a node's exported journal tells of; asked where the node itself tells none.
     pub exported: &'a (dyn Fn(NodeId) -> BTreeMap<String, TableShape> + Sync),
     /// What an earlier run handed on: where it can, this one goes on from there.
@@ -319,6 +327,7 @@ pub fn run(request: &Request<'_>) -> Found {
         found.broken = Some(error.to_string());
     }
     settle.shapes(&reshapings, &mut found);
+    by_rows::look(&settle, &mut found);
     found.conflicts.sort_by_cached_key(|conflict| {
         let key = match &conflict.thing {
             Thing::Row(key) | Thing::Unique(_, key) => keen_core::canonical::row_bytes(key),
@@ -493,34 +502,40 @@ fn resolve(
     heads: &BTreeMap<NodeId, Head>,
     journals: &mut BTreeMap<NodeId, Journal>,
 ) {
+    let slots: Slots = (heads.iter())
+        .map(|(node, head)| (*node, (head.slots.clone(), head.follows.clone())))
+        .collect();
     for (node, journal) in journals {
         let name = |other: NodeId| -> Arc<str> { Arc::from(&topology.nodes[other].name[..]) };
-        let mut sources = BTreeMap::new();
-        let mut silent: Vec<NodeId> =
-            topology.links.iter().filter(|link| link.to == *node).map(|link| link.from).collect();
-        silent.retain(|other| !heads.contains_key(other));
-        silent.sort_unstable();
-        silent.dedup();
-        let unknown = |slot: &str| {
-            !heads.iter().any(|(other, head)| other != node && head.slots.iter().any(|s| s == slot))
-        };
-        for slot in &heads[node].follows {
-            let having: Vec<NodeId> = heads
-                .iter()
-                .filter(|(other, head)| *other != node && head.slots.contains(slot))
-                .map(|(other, _)| *other)
-                .collect();
-            let source = match (&having[..], &silent[..]) {
-                ([one], _) => Some(*one),
-                ([], [one]) if heads[node].follows.iter().filter(|s| unknown(s)).count() == 1 => {
-                    Some(*one)
-                }
-                _ => None,
-            };
-            sources.extend(source.map(|source| (slot.clone(), name(source))));
-        }
+        let sources = sources(topology, &slots, *node);
+        let sources = sources.into_iter().map(|(slot, source)| (slot, name(source))).collect();
         journal.resolve(&sources);
     }
+}
+
+/// By node the slots that it has, and those of others through which it receives.
+type Slots = BTreeMap<NodeId, (Vec<String>, Vec<String>)>;
+
+/// By slot that a node follows, whose it is.
+fn sources(topology: &Topology, slots: &Slots, node: NodeId) -> BTreeMap<String, NodeId> {
+    let mut silent: Vec<NodeId> =
+        topology.links.iter().filter(|link| link.to == node).map(|link| link.from).collect();
+    silent.retain(|other| !slots.contains_key(other));
+    silent.sort_unstable();
+    silent.dedup();
+    let having = |slot: &String| -> Vec<NodeId> {
+        let others = slots.iter().filter(|(other, _)| **other != node);
+        others.filter(|(_, (has, _))| has.contains(slot)).map(|(other, _)| *other).collect()
+    };
+    let Some((_, follows)) = slots.get(&node) else { return BTreeMap::new() };
+    let source = |slot: &String| match (&having(slot)[..], &silent[..]) {
+        ([one], _) => Some(*one),
+        ([], [one]) if follows.iter().filter(|slot| having(slot).is_empty()).count() == 1 => {
+            Some(*one)
+        }
+        _ => None,
+    };
+    follows.iter().filter_map(|slot| Some((slot.clone(), source(slot)?))).collect()
 }
 
 /// Who calls himself what: what journals say, and the names in the topology for those that say nothing.

@@ -40,6 +40,7 @@ pub(super) struct Told {
 }
 
 impl Settle<'_> {
+    /// Judges candidates, and tells the life of the row that was asked for.
     pub(super) fn all(
         &self,
         candidates: Vec<Candidate>,

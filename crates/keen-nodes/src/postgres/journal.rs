@@ -24,9 +24,9 @@ use keen_core::value::Value;
 use tempfile::SpooledTempFile;
 
 use super::connect::{self, Session};
-use super::decode;
 use super::shape::{self, Local};
 use super::types::{Codec, Types};
+use super::{decode, origins};
 use crate::server::Access;
 
 /// PostgreSQL counts microseconds from 2000-01-01.
@@ -187,29 +187,9 @@ impl PostgresJournal {
         self.head.since = Since::Unclear(self.held_from);
         self.publication(&shown)?;
         self.identities()?;
-        let subscriptions = self.session.rows(
-            "look at its subscriptions",
-            "SELECT 'pg_' || oid::text, coalesce(subslotname::text, subname::text) FROM pg_subscription \
-             WHERE subdbid = (SELECT oid FROM pg_database WHERE datname = current_database())",
-            &[],
-        )?;
-        self.slots = subscriptions.iter().map(|row| (row.get(0), row.get(1))).collect();
-        // Of the extension pglogical an origin is called as the slot is.
-        let extension = self.session.rows(
-            "look for pglogical",
-            "SELECT 1 FROM pg_extension WHERE extname = 'pglogical'",
-            &[],
-        )?;
-        if !extension.is_empty() {
-            let slots = "SELECT sub_slot_name::text FROM pglogical.subscription";
-            match self.session.rows("look at what pglogical follows", slots, &[]) {
-                Ok(rows) => self.slots.extend(rows.iter().map(|row| (row.get(0), row.get(0)))),
-                Err(fault) => self.head.notes.push(format!(
-                    "whom pglogical follows is not known, so what came from there is nobody's of the topology: {}",
-                    fault.what
-                )),
-            }
-        }
+        let (slots, unseen) = origins::receives(&self.session)?;
+        self.slots = slots;
+        self.head.notes.extend(unseen);
         self.head.follows = self.slots.values().cloned().collect();
         Ok(())
     }

@@ -10,8 +10,10 @@ mod connect;
 mod decode;
 mod fault;
 mod journal;
+mod last_writes;
 mod links;
 mod look;
+mod origins;
 mod probe;
 mod read;
 mod shape;
@@ -26,6 +28,7 @@ use keen_core::shape::TableShape;
 use crate::server::Access;
 use connect::Session;
 pub use journal::{PostgresJournal, publishable};
+pub use last_writes::PostgresLastWrites;
 pub use links::PostgresLinks;
 pub use probe::PostgresProbe;
 
