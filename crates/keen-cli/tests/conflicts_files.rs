@@ -367,6 +367,63 @@ fn a_plan_names_what_raced_decides_by_the_latest_and_offers_lost_writes_back() {
 }
 
 #[test]
+fn a_column_says_which_version_was_written_last() {
+    let folder = Folder::new(TOPOLOGY);
+    let topology = std::fs::read_to_string(folder.path("keen.toml")).unwrap();
+    let rule = |rule: &str| {
+        std::fs::write(folder.path("keen.toml"), format!("{topology}[authority]\n{rule}\n"))
+            .unwrap();
+    };
+    for (node, rows) in [
+        (
+            "valley",
+            "(1, 10, '2026-09-25 09:00:00'), (2, 20, '2026-09-25'), (3, 30, NULL), (4, 40, '2026-09-25T08:00:00Z')",
+        ),
+        (
+            "saddle",
+            "(1, 11, '2026-09-25 10:00:00'), (2, 21, '2026-09-25'), (3, 31, '2026-09-25'), (5, 50, 'x')",
+        ),
+    ] {
+        folder.sql(
+            &format!("{node}.db"),
+            &format!("CREATE TABLE stay (id INTEGER PRIMARY KEY, bed INTEGER, at TEXT); INSERT INTO stay VALUES {rows};"),
+        );
+    }
+    rule("stay = { latest = \"At\" }");
+    let run = folder.keen(&["plan", "--format", "json"]);
+    let plan = run.json();
+    let step = &plan["steps"][0];
+    assert_eq!((&step["node"], &step["key"]["id"]), (&"valley".into(), &1.into()), "{run:?}");
+    assert_eq!(step["reason"], "its \"At\" is the latest, 2026-09-25 10:00:00");
+    assert_eq!(plan["steps"].as_array().unwrap().len(), 1);
+    let asked: Vec<&str> =
+        plan["questions"].as_array().unwrap().iter().map(|q| q["why"].as_str().unwrap()).collect();
+    assert!(asked[0].ends_with("several versions hold the same there"), "{asked:?}");
+    assert!(asked[1].ends_with("not every version holds a time or a number there"), "{asked:?}");
+    assert!(asked[2].contains("does not say when it was taken away"), "{asked:?}");
+
+    // As a default, and a number that grows.
+    rule("default = { latest = \"bed\" }");
+    let plan = folder.keen(&["plan", "--format", "json"]).json();
+    let nodes: Vec<&str> =
+        plan["steps"].as_array().unwrap().iter().map(|s| s["node"].as_str().unwrap()).collect();
+    assert_eq!(nodes, ["valley"; 3], "the saddle's numbers are higher");
+    rule("default = { latest = \"height\" }");
+    let plan = folder.keen(&["plan", "--format", "json"]).json();
+    assert!(plan["questions"][0]["why"].as_str().unwrap().contains("no column that is compared"));
+    for (wrong, said) in [
+        ("stay = { latest = 3 }", "latest must be a string"),
+        ("stay = { last = \"at\" }", "unknown key \"last\""),
+        ("stay = {}", "a rule, or { latest ="),
+        ("stays = { latest = \"at\" }", "no set has a table \"stays\""),
+    ] {
+        rule(wrong);
+        let run = folder.keen(&["plan"]);
+        assert!(run.code == 2 && run.err.contains(said), "{wrong}: {run:?}");
+    }
+}
+
+#[test]
 fn the_version_that_was_written_last_is_right_where_the_file_says_so() {
     let folder = folder(", \"since\": {}");
     let text = std::fs::read_to_string(folder.path("keen.toml")).unwrap();

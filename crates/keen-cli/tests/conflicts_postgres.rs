@@ -245,6 +245,14 @@ fn without_slots_rows_tell_what_they_can() {
     let notes = run.json()["nodes"][0]["notes"].to_string();
     assert!(notes.contains("last write of each row"), "{notes}");
     assert_eq!(run.json()["complete"], false, "journals would tell more");
+
+    // A plan asks the rows, too, where the latest is right.
+    network.replace("[[link]]", "[authority]\ndefault = \"latest\"\n[[link]]");
+    let plan = network.keen(&["plan", "--format", "json"]).json();
+    let step = &plan["steps"][0];
+    assert_eq!((&step["node"], &step["key"]["id"]), (&"b".into(), &2.into()), "{plan}");
+    assert!(step["reason"].as_str().unwrap().starts_with("it was written last, at 20"), "{plan}");
+    assert_eq!(plan["questions"].as_array().unwrap().len(), 0, "{plan}");
     let run = network.conflicts(&["--journals-only"]);
     assert_eq!((run.code, run.conflicts().len()), (3, 0), "{run:?}");
 

@@ -318,7 +318,7 @@ fn what_the_rules_cannot_decide_is_a_question() {
     for (authority, nodes, words) in [
         ("[authority]\ndefault = \"majority\"", 2, "more than half"),
         ("[authority]\nguest = \"ask\"", 3, "\"ask\""),
-        ("[authority]\nguest = \"latest\"", 3, "no journal tells"),
+        ("[authority]\nguest = \"latest\"", 3, "nobody tells when this row was written"),
         ("[authority]\nguest = \"home\"", 3, "cannot tell yet"),
         ("", 3, "\"ask\""),
     ] {

@@ -62,7 +62,7 @@ fn topology(table: &str) -> Topology {
             .map(|(from, to)| Link { from, to, carries: vec![0], delay: None })
             .into(),
         limits: Limits::default(),
-        authority: Authority { default: Rule::Node(0), tables: BTreeMap::new() },
+        authority: Authority { default: Rule::Node(0), ..Authority::default() },
         compare: BTreeMap::new(),
         unique: BTreeMap::new(),
         heartbeat: None,

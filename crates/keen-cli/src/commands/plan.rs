@@ -8,15 +8,17 @@ use std::path::{Path, PathBuf};
 use anyhow::{Context, Result, bail};
 use jiff::Timestamp;
 use keen_core::compare::DivergentRow;
-use keen_core::plan::raced::JudgedTable;
+use keen_core::plan::raced::{Evidence, JudgedTable};
 use keen_core::plan::script::Direction;
 use keen_core::plan::{self, AuditedTable, LocalTable, Plan, Step};
-use keen_core::topology::{NodeId, Topology};
+use keen_core::topology::{NodeId, Rule, Topology};
 use keen_nodes::audit::{AuditSink, TableHead, TableOutcome};
+use keen_nodes::conflicts;
 
 use crate::args::{PlanArgs, PlanFormat};
 use crate::audit_run::{self, Scope, Stop};
 use crate::conflicts_run::{self, Asked, Outcome as Raced};
+use crate::doors::Doors;
 use crate::exit::Exit;
 use crate::keeping::Judged;
 use crate::load::{self, Loaded};
@@ -70,7 +72,7 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     });
     let raced = raced.as_ref();
     let mut planned = match &args.from {
-        Some(path) => from_document(topology, path, args.limit, raced)?,
+        Some(path) => from_document(&loaded, &scope, path, args.limit, raced, &stop)?,
         None => from_nodes(&loaded, &scope, args.limit, raced, &stop, terminal)?,
     };
     if !args.scope.nodes.is_empty() {
@@ -137,7 +139,7 @@ pub(crate) fn from_nodes(
     let mut sink = Collect { tables: Vec::new(), comparable: false, left: limit, over: 0 };
     let totals = audit_run::run(loaded, scope, &mut sink, stop, terminal.progress)?;
     let mut planned = Planned {
-        plan: made(&loaded.topology, &sink.tables, raced),
+        plan: made(loaded, scope, &sink.tables, raced, stop),
         audited: totals.started.to_string(),
         complete: totals.complete() && sink.over == 0,
         interrupted: totals.stopped,
@@ -148,16 +150,19 @@ pub(crate) fn from_nodes(
     Ok(planned)
 }
 
-/// Makes the plan, with what is known of writes that raced.
-fn made(topology: &Topology, tables: &[AuditedTable], raced: Option<&Raced>) -> Plan {
-    let Some(raced) = raced else { return plan::make(topology, tables) };
-    let found = &raced.found;
-    let judged: Vec<JudgedTable<'_>> = (found.tables.iter())
-        .map(|table| JudgedTable { set: table.set, name: &table.name, layout: &table.layout })
-        .collect();
-    let evidence = plan::raced::evidence(topology, &judged, &found.conflicts);
+/// Makes the plan, with what is known of writes that raced, and of when rows were written.
+fn made(
+    loaded: &Loaded,
+    scope: &Scope,
+    tables: &[AuditedTable],
+    raced: Option<&Raced>,
+    stop: &Stop,
+) -> Plan {
+    let topology = &loaded.topology;
+    let mut evidence = raced.map(|raced| evidence(topology, raced)).unwrap_or_default();
+    ask_when(loaded, scope, tables, stop, &mut evidence);
     let mut plan = plan::make_with(topology, tables, &evidence);
-    let unread: Vec<&str> = (found.nodes.iter())
+    let unread: Vec<&str> = (raced.iter().flat_map(|raced| &raced.found.nodes))
         .filter(|(_, node)| node.fault.is_some())
         .map(|(node, _)| &topology.nodes[*node].name[..])
         .collect();
@@ -170,6 +175,44 @@ fn made(topology: &Topology, tables: &[AuditedTable], raced: Option<&Raced>) -> 
     plan
 }
 
+/// Asks rows that differ when they were last written, where the latest is right and no column says it.
+fn ask_when(
+    loaded: &Loaded,
+    scope: &Scope,
+    tables: &[AuditedTable],
+    stop: &Stop,
+    evidence: &mut Evidence,
+) {
+    let authority = &loaded.topology.authority;
+    let wanted = |table: &&AuditedTable| {
+        authority.rule(&table.table) == Rule::Latest
+            && authority.written_column(&table.table).is_none()
+            && !table.divergent.is_empty()
+    };
+    let tables: Vec<&AuditedTable> = tables.iter().filter(wanted).collect();
+    if tables.is_empty() {
+        return;
+    }
+    let doors = Doors::new(loaded, scope.wait, scope.silence, stop);
+    let nodes = tables.iter().flat_map(|table| table.nodes.keys());
+    let nodes = nodes.fold(0, |all, node| all | keen_core::expectation::bit(*node));
+    let asked = conflicts::Asked::open(&loaded.topology, nodes, &|node| doors.last_writes(node));
+    let Some(mut asked) = asked else { return };
+    for table in tables {
+        for (key, written) in conflicts::written(&mut asked, table) {
+            evidence.add_written(&table.table, key, written);
+        }
+    }
+}
+
+fn evidence(topology: &Topology, raced: &Raced) -> Evidence {
+    let found = &raced.found;
+    let judged: Vec<JudgedTable<'_>> = (found.tables.iter())
+        .map(|table| JudgedTable { set: table.set, name: &table.name, layout: &table.layout })
+        .collect();
+    plan::raced::evidence(topology, &judged, &found.conflicts)
+}
+
 fn over_the_limit(over: u64, limit: u64) -> String {
     format!(
         "{over} more divergent rows are not in this plan (--limit {limit}): carry it out and plan again, or raise the limit"
@@ -178,11 +221,14 @@ fn over_the_limit(over: u64, limit: u64) -> String {
 
 /// Plans from an audit that was written as JSON.
 fn from_document(
-    topology: &Topology,
+    loaded: &Loaded,
+    scope: &Scope,
     path: &Path,
     limit: u64,
     raced: Option<&Raced>,
+    stop: &Stop,
 ) -> Result<Planned> {
+    let topology = &loaded.topology;
     let shown = path.display();
     let file = fs::File::open(path).with_context(|| format!("cannot read {shown}"))?;
     let document: AuditDocument =
@@ -233,7 +279,7 @@ fn from_document(
                 .map_err(|e| anyhow::anyhow!("{shown}: {}", crate::safe::text(&e)))?,
         );
     }
-    let mut plan = made(topology, &tables, raced);
+    let mut plan = made(loaded, scope, &tables, raced, stop);
     plan.notes.extend(notes);
     if over > 0 {
         complete = false;

@@ -2,10 +2,14 @@
 
 use super::AuditedTable;
 use super::raced::OfRow;
-use crate::calendar::timestamp_text;
+use std::fmt;
+
+use crate::calendar::{parse_timestamp, timestamp_text};
 use crate::compare::DivergentRow;
 use crate::expectation::{Expectation, Nodes, bit, members};
+use crate::spelling::text_of;
 use crate::topology::{NodeId, Rule, Topology};
+use crate::value::Value;
 
 /// What the rules say about one divergent row.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -33,7 +37,10 @@ pub fn decide(
     let held = |version: usize| nodes(&row.versions[version].nodes);
     match topology.authority.rule(&table.table) {
         Rule::Ask => Decision::Open("the authority for this table is \"ask\"".to_owned()),
-        Rule::Latest => latest(row, of_row),
+        Rule::Latest => match topology.authority.written_column(&table.table) {
+            Some(column) => latest_by(column, table, row),
+            None => latest(row, of_row),
+        },
         Rule::Home => Decision::Open(
             "the authority for this table is \"home\", and keen cannot tell yet where a row was first made".to_owned(),
         ),
@@ -48,11 +55,81 @@ pub fn decide(
     }
 }
 
+/// The version whose column says that it was written last.
+fn latest_by(column: &str, table: &AuditedTable, row: &DivergentRow) -> Decision {
+    let open = |why: &str| {
+        Decision::Open(format!(
+            "the authority for this table is the latest \"{column}\", and {why}"
+        ))
+    };
+    let columns = &table.layout.columns;
+    let at = columns.iter().position(|known| known.name.eq_ignore_ascii_case(column));
+    let Some(at) = at else { return open("that is no column that is compared") };
+    let mut said = Vec::new();
+    for (version, held) in row.versions.iter().enumerate() {
+        let Some(cells) = &held.row else {
+            return open("a row that is not there does not say when it was taken away");
+        };
+        let Some(when) = When::of(&cells[at]) else {
+            return open("not every version holds a time or a number there");
+        };
+        said.push((when, version));
+    }
+    let one_sort = |pair: &[(When, usize)]| {
+        std::mem::discriminant(&pair[0].0) == std::mem::discriminant(&pair[1].0)
+    };
+    if !said.windows(2).all(one_sort) {
+        return open("times cannot be compared with numbers");
+    }
+    said.sort_unstable();
+    match &said[..] {
+        [.., (before, _), (last, _)] if before == last => {
+            open("several versions hold the same there")
+        }
+        [.., (last, version)] => Decision::Right {
+            version: *version,
+            reason: format!("its \"{column}\" is the latest, {last}"),
+        },
+        [] => open("there is no version"),
+    }
+}
+
+/// What a column says of when its row was written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum When {
+    /// In microseconds since 1970.
+    Time(i64),
+    /// As a number that grows.
+    Number(i128),
+}
+
+impl When {
+    fn of(value: &Value) -> Option<Self> {
+        Some(match value {
+            Value::Timestamp(at) | Value::LocalTimestamp(at) => Self::Time(*at),
+            Value::Date(days) => Self::Time(days.saturating_mul(86_400_000_000)),
+            Value::Int(number) => Self::Number(*number),
+            // SQLite has no times of its own.
+            Value::Text(_) => Self::Time(parse_timestamp(&text_of(value.as_ref()))?.0),
+            _ => return None,
+        })
+    }
+}
+
+impl fmt::Display for When {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Time(at) => f.write_str(&timestamp_text(*at)),
+            Self::Number(number) => write!(f, "{number}"),
+        }
+    }
+}
+
 /// The version that was written last, by the clocks of those who wrote.
 fn latest(row: &DivergentRow, of_row: Option<&OfRow>) -> Decision {
     let Some(of_row) = of_row else {
         return Decision::Open(
-            "the authority for this table is \"latest\", and no journal tells of writes of this row that raced (--conflicts reads them)".to_owned(),
+            "the authority for this table is \"latest\", and nobody tells when this row was written: neither its nodes (PostgreSQL does, with track_commit_timestamp), nor a column that the file names, nor journals (--conflicts reads them)".to_owned(),
         );
     };
     let times: Option<Vec<_>> = (row.versions.iter())

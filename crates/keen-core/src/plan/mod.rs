@@ -24,7 +24,7 @@ use crate::shape::TableShape;
 use crate::topology::{Engine, NodeId, SetId, Topology};
 use crate::value::Value;
 use decide::Decision;
-use raced::Evidence;
+use raced::{Evidence, OfRow};
 use sql::{Statement, TableSql};
 
 /// One table of one set as an audit found it.
@@ -242,8 +242,8 @@ impl Maker<'_> {
         }
         let of_row = self.evidence.of(&table.table, &row.key);
         let known = |text: String| match of_row {
-            Some(of_row) => format!("{text}; {}", of_row.words),
-            None => text,
+            Some(OfRow { words: Some(words), .. }) => format!("{text}; {words}"),
+            _ => text,
         };
         let (version, reason) = match decide::decide(self.topology, table, expectation, row, of_row)
         {

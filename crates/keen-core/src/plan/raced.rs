@@ -34,13 +34,19 @@ pub struct Evidence {
 /// What conflicts tell of one row.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct OfRow {
-    /// The conflict, in a sentence.
-    pub words: String,
+    /// The conflict that it stems from, in a sentence; none if no conflict is known.
+    pub words: Option<String>,
     /// By node, when what it holds was written, by the clock of whoever wrote it.
     pub written: BTreeMap<NodeId, Micros>,
 }
 
 impl Evidence {
+    /// Adds when what nodes hold of a row was written, as they tell themselves. `key` is encoded as
+    /// [`canonical::row_bytes`] does.
+    pub fn add_written(&mut self, table: &str, key: Vec<u8>, written: BTreeMap<NodeId, Micros>) {
+        self.rows.entry((table.to_owned(), key)).or_default().written.extend(written);
+    }
+
     /// What is known of a row, by its key.
     #[must_use]
     pub fn of(&self, table: &str, key: &[Value]) -> Option<&OfRow> {
@@ -64,7 +70,7 @@ pub fn evidence(
             .held
             .iter()
             .filter_map(|(node, number)| Some((*node, conflict.writes.get(*number)?.made?)));
-        let of_row = OfRow { words: words(topology, conflict), written: written.collect() };
+        let of_row = OfRow { words: Some(words(topology, conflict)), written: written.collect() };
         evidence.rows.insert((table.name.to_owned(), canonical::row_bytes(key)), of_row);
         let agreed = matches!(conflict.standing, Standing::Alike | Standing::Healed);
         for write in conflict.writes.iter().filter(|write| agreed && write.fate.is_lost()) {

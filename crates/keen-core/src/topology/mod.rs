@@ -261,9 +261,26 @@ pub struct Authority {
     pub default: Rule,
     /// By table.
     pub tables: BTreeMap<String, Rule>,
+    /// By table, or under `default`: the column that says when a row was last written.
+    pub written: BTreeMap<String, String>,
 }
 
 impl Authority {
+    /// Sets the rule for a table, or under `default` that for all others.
+    pub(crate) fn set(&mut self, table: &str, rule: Rule) {
+        match table {
+            "default" => self.default = rule,
+            _ => drop(self.tables.insert(table.to_owned(), rule)),
+        }
+    }
+
+    /// The column that says when rows of a table were last written, if the file names one.
+    #[must_use]
+    pub fn written_column(&self, table: &str) -> Option<&str> {
+        let of = if self.tables.contains_key(table) { table } else { "default" };
+        self.written.get(of).map(String::as_str)
+    }
+
     /// The rule for a table.
     #[must_use]
     pub fn rule(&self, table: &str) -> Rule {
@@ -278,7 +295,7 @@ pub enum Rule {
     Majority,
     /// What this node holds.
     Node(NodeId),
-    /// The latest write. Needs commit times.
+    /// The latest write. Needs commit times, or a column that says when.
     Latest,
     /// What the node holds where the row was first made. Needs origins.
     Home,

@@ -439,6 +439,21 @@ impl Reader {
     fn authority(&mut self, table: &DeTable<'_>, topology: &Topology) -> Authority {
         let mut authority = Authority::default();
         for (key, item) in table {
+            if let Some(latest) = item.get_ref().as_table() {
+                self.known_keys(latest, &format!("the rule of \"{}\"", key.get_ref()), &["latest"]);
+                let column = latest.get("latest").and_then(|item| self.string(item, "latest"));
+                if let Some((column, _)) = column {
+                    let name = key.get_ref().to_string();
+                    if name != "default" {
+                        self.places.authority.push((name.clone(), key.span()));
+                    }
+                    authority.written.insert(name.clone(), column);
+                    authority.set(&name, Rule::Latest);
+                } else if latest.is_empty() {
+                    self.wrong_kind(item, key.get_ref(), "a rule, or { latest = \"COLUMN\" }");
+                }
+                continue;
+            }
             let Some((word, span)) = self.string(item, key.get_ref()) else {
                 continue;
             };
@@ -460,12 +475,10 @@ impl Reader {
                 );
                 continue;
             };
-            if key.get_ref() == "default" {
-                authority.default = rule;
-            } else {
+            if key.get_ref() != "default" {
                 self.places.authority.push((key.get_ref().to_string(), key.span()));
-                authority.tables.insert(key.get_ref().to_string(), rule);
             }
+            authority.set(key.get_ref(), rule);
         }
         authority
     }
