@@ -6,7 +6,7 @@ mod common;
 
 use common::conflicts::{Conflicts, one};
 use common::servers::{Network, PATIENCE};
-use keen_lab::servers::links;
+use keen_lab::servers::{Engine, links};
 
 /// Peers whose slots were made with the statements that keen prints.
 fn peers() -> Network {
@@ -344,6 +344,60 @@ fn peeking_moves_nothing_on_and_flow_and_preflight_know_the_slot() {
         findings.iter().filter(|f| f.to_string().contains("keen_journal")).collect();
     assert_eq!(of_slot.len(), 2, "{findings:?}");
     assert!(of_slot.iter().all(|finding| finding["level"] == "note"), "{of_slot:?}");
+}
+
+#[test]
+fn relays_that_pass_on_what_they_received_are_seen_through() {
+    let network = Network::alike(&[Engine::Postgres18, Engine::Postgres18, Engine::Postgres18]);
+    // Each takes all that the one before it has, whoever made it.
+    for (to, from) in [(1, 0), (2, 1)] {
+        let (to, from) = (&network.servers[to], &network.servers[from]);
+        links::publish(from, "all_of_it", "guest, stay").unwrap();
+        let name = format!("to_{}", to.port());
+        links::subscribe(to, from, &name, "all_of_it", "copy_data = false, origin = any").unwrap();
+    }
+    let text = std::fs::read_to_string(network.folder.path("keen.toml")).unwrap();
+    let (nodes, _) = text.split_once("[set.").unwrap();
+    let links = "[[link]]\nfrom = \"a\"\nto = \"b\"\ncarries = [\"stays\"]\n\
+                 [[link]]\nfrom = \"b\"\nto = \"c\"\ncarries = [\"stays\"]\n";
+    let stays = common::servers::STAYS;
+    std::fs::write(network.folder.path("keen.toml"), format!("{nodes}{stays}{links}")).unwrap();
+    slots(&network);
+    let beds = |node: usize, id: i32| -> i32 {
+        let sql = format!("SELECT beds FROM stay WHERE id = {id}");
+        network.servers[node].postgres().unwrap().query_one(&sql, &[]).unwrap().get(0)
+    };
+    let until = |node: usize, id: i32, wanted: i32| {
+        links::until(PATIENCE, "it does not arrive", || Ok(beds(node, id) == wanted)).unwrap();
+    };
+    // One after the other: what the last writes had come over two hops before.
+    network.servers[0].run("UPDATE stay SET beds = 31 WHERE id = 3").unwrap();
+    until(2, 3, 31);
+    network.servers[2].run("UPDATE stay SET beds = 32 WHERE id = 3").unwrap();
+    let run = network.conflicts(&[]);
+    assert!(run.conflicts().iter().all(|c| c["of"]["row"]["id"] != 3), "{run:?}");
+
+    // The last one hears nothing while the first writes.
+    let name = format!("to_{}", network.servers[2].port());
+    network.servers[2].run(&format!("ALTER SUBSCRIPTION {name} DISABLE")).unwrap();
+    network.servers[0].run("UPDATE stay SET beds = 11 WHERE id = 2").unwrap();
+    network.servers[2].run("UPDATE stay SET beds = 12 WHERE id = 2").unwrap();
+    network.servers[2].run(&format!("ALTER SUBSCRIPTION {name} ENABLE")).unwrap();
+    until(2, 2, 11);
+    let run = network.conflicts(&[]);
+    let found = run.conflicts().into_iter().find(|c| c["of"]["row"]["id"] == 2).unwrap();
+    assert_eq!(
+        (&found["kind"], &found["proven"]),
+        (&"update-update".into(), &true.into()),
+        "{found}"
+    );
+    let writes = found["writes"].as_array().unwrap();
+    assert_eq!(writes.len(), 2, "{found}");
+    assert_eq!(
+        (&writes[0]["node"], &writes[0]["applied_at"]),
+        (&"a".into(), &serde_json::json!(["a", "b", "c"]))
+    );
+    assert_eq!((&writes[1]["node"], &writes[1]["fate"]), (&"c".into(), &"lost".into()));
 }
 
 /// What pglogical does with a row that both wrote, by its rules.

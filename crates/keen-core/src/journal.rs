@@ -21,6 +21,8 @@ pub enum Entry {
     Row(RowChange),
     /// It changed the shape of a table.
     Shape(ShapeChange),
+    /// It came from elsewhere, and this node passes it on as its own transaction with this number.
+    PassedOn(u64),
 }
 
 /// The beginning of a transaction.

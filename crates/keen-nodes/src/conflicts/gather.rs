@@ -6,7 +6,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use keen_core::causality::{Arrivals, Besides, Deed, Reach, Span, Start, WriterId};
 use keen_core::conflict::Content;
-use keen_core::journal::{Act, Begin, Entry, Head, Mark, ReadJournal, RowChange, Since, Writer};
+use keen_core::journal::{
+    Act, Begin, Entry, Head, Mark, ReadJournal, RowChange, Since, Stream, Writer,
+};
 use keen_core::ports::ReadFault;
 use keen_core::spelling::text_of;
 use keen_core::topology::NodeId;
@@ -78,13 +80,11 @@ impl<'a> Shared<'a> {
     }
 
     /// Whether a transaction stands in the journal of the node that made it, so far as that reaches back.
-    fn has_own(&self, begin: &Begin) -> bool {
-        let head = self.node_of(&begin.id.writer).and_then(|node| self.heads.get(&node));
+    pub(super) fn has_own(&self, writer: &Writer, place: u64) -> bool {
+        let head = self.node_of(writer).and_then(|node| self.heads.get(&node));
         head.is_some_and(|head| match &head.since {
-            Since::After(up_to) => {
-                up_to.get(&begin.id.writer).is_none_or(|up_to| begin.id.place > *up_to)
-            }
-            Since::Unclear(from) => begin.id.place >= *from,
+            Since::After(up_to) => up_to.get(writer).is_none_or(|up_to| place > *up_to),
+            Since::Unclear(from) => place >= *from,
         })
     }
 }
@@ -111,6 +111,8 @@ pub(super) struct Read {
     /// By origin what the node says it has applied.
     pub(super) applied: BTreeMap<Arc<str>, u64>,
     pub(super) shapes: Vec<Reshaped>,
+    /// By writer, of what was received from him and passed on: the number here, and his.
+    pub(super) passed_on: BTreeMap<WriterId, Arrivals>,
     pub(super) transactions: u64,
     /// Transactions that an earlier run had read.
     pub(super) earlier: u64,
@@ -156,6 +158,7 @@ pub(super) fn read(
             anchors: BTreeMap::new(),
             applied: BTreeMap::new(),
             shapes: begun.shapes,
+            passed_on: BTreeMap::new(),
             transactions: 0,
             earlier: begun.transactions,
             writes: 0,
@@ -229,6 +232,13 @@ impl Reading<'_> {
     fn take(&mut self, entry: &Entry) -> Result<(), ReadFault> {
         match entry {
             Entry::Begin(begin) => self.begin(begin),
+            Entry::PassedOn(number) => {
+                if let Some(now) = &self.now {
+                    let of = self.read.passed_on.entry(now.writer).or_default();
+                    of.push(*number, now.place);
+                }
+                Ok(())
+            }
             Entry::Row(change) => self.row(change).map_err(|error| cannot_keep(&error)),
             Entry::Shape(change) => {
                 let table = self.shared.tables.iter().position(|table| table.name == *change.table);
@@ -273,7 +283,7 @@ impl Reading<'_> {
                 self.read.anchors.entry((*node, writer)).or_insert(place);
             }
         } else if let Some(node) = of
-            && self.shared.has_own(begin)
+            && self.shared.has_own(&begin.id.writer, place)
         {
             self.after.insert(node);
         }
@@ -285,7 +295,8 @@ impl Reading<'_> {
             besides: BTreeMap::new(),
         });
         (seen.first, seen.last) = (seen.first.min(place), seen.last.max(place));
-        if !own {
+        // Of its own they are needed only where something may have come through relays.
+        if !own || begin.id.writer.stream == Stream::Lsn {
             seen.arrivals.push(place, begin.order);
         }
         if let Some(made) = begin.made {
@@ -299,7 +310,7 @@ impl Reading<'_> {
             order: begin.order,
             made: begin.made.unwrap_or(NO_TIME),
             number: 0,
-            keep: own || !self.shared.has_own(begin),
+            keep: own || !self.shared.has_own(&begin.id.writer, place),
         });
         Ok(())
     }

@@ -9,6 +9,7 @@ mod carried;
 mod contents;
 mod gather;
 mod judging;
+mod relays;
 mod settle;
 mod spill;
 mod tables;
@@ -30,6 +31,7 @@ pub use carried::Carried;
 use carried::{Begun, HandingOn, Held, OfNode, Rest};
 use gather::{Read, Reshaped, Shared};
 use judging::{Judging, reshaping};
+use relays::Relays;
 use settle::Settle;
 use spill::Contents;
 pub use tables::{Left, Table};
@@ -239,6 +241,8 @@ pub fn run(request: &Request<'_>) -> Found {
         reads
     });
     let writers = shared.writers();
+    let relays = Relays::new(&shared, &writers, &mut reads);
+    relays.rename(&shared, &writers, &mut reads);
     for (node, read) in &reads {
         let report = found.nodes.entry(*node).or_default();
         report.read = true;
@@ -263,7 +267,9 @@ pub fn run(request: &Request<'_>) -> Found {
     let mut reshaped: Vec<Reshaped> =
         reads.values_mut().flat_map(|read| std::mem::take(&mut read.shapes)).collect();
     reshaped.retain(|shape| !held.is_forgotten(shape.writer, shape.place, shape.made));
-    let handed_on: Option<BTreeMap<NodeId, OfNode>> = match request.hand_on && found.can_hand_on() {
+    // What was passed on would have to be known again in the next run.
+    let may_hand_on = request.hand_on && relays.is_empty() && found.can_hand_on();
+    let handed_on: Option<BTreeMap<NodeId, OfNode>> = match may_hand_on {
         true => reads
             .iter()
             .map(|(node, read)| Some((*node, carried::of_node(read, &heads[node])?)))
@@ -295,6 +301,7 @@ pub fn run(request: &Request<'_>) -> Found {
         held,
     };
     let merged = spill::by_thing(sorted, &mut |records| {
+        relays.rename_records(records);
         judging.group(records);
         Ok(!(request.stop)())
     });

@@ -297,7 +297,7 @@ pub(super) struct Runs(Vec<Run>);
 /// Hands out the records of all journals, those of one thing together.
 pub(super) fn by_thing(
     journals: Vec<Runs>,
-    each: &mut dyn FnMut(&[Record]) -> io::Result<bool>,
+    each: &mut dyn FnMut(&mut [Record]) -> io::Result<bool>,
 ) -> io::Result<()> {
     let mut runs: Vec<Run> = journals.into_iter().flat_map(|runs| runs.0).collect();
     let mut heads = BinaryHeap::new();
@@ -308,7 +308,7 @@ pub(super) fn by_thing(
     while let Some(Reverse((record, at))) = heads.pop() {
         heads.extend(runs[at].next()?.map(|record| Reverse((record, at))));
         if group.first().is_some_and(|first| first.thing != record.thing) {
-            if !each(&group)? {
+            if !each(&mut group)? {
                 return Ok(());
             }
             group.clear();
@@ -316,7 +316,7 @@ pub(super) fn by_thing(
         group.push(record);
     }
     if !group.is_empty() {
-        each(&group)?;
+        each(&mut group)?;
     }
     Ok(())
 }

@@ -523,7 +523,11 @@ impl<'a> Reading<'a> {
         let Some(mut begun) = self.begun.take() else { return Ok(ControlFlow::Continue(())) };
         self.last = end;
         if begun.origin.is_some() {
-            return Ok(ControlFlow::Continue(()));
+            // Subscriptions that take everything know it by its place in this log.
+            return Ok(match begun.told {
+                true => each(Entry::PassedOn(end)),
+                false => ControlFlow::Continue(()),
+            });
         }
         begun.origin = Some((Arc::clone(&self.journal.name), end));
         let mut waiting = std::mem::replace(&mut begun.waiting, SpooledTempFile::new(0));
