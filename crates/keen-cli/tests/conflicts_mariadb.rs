@@ -22,12 +22,16 @@ fn apart(network: &Network, writes: &[(usize, &str)]) {
 /// A mesh whose logs the account may read.
 fn mesh() -> Network {
     let network = Network::mariadb_mesh();
+    grant(&network);
+    network
+}
+
+fn grant(network: &Network) {
     for server in &network.servers {
         server
             .run("SET SESSION sql_log_bin = 0;\nGRANT REPLICATION SLAVE ON *.* TO 'keen'@'%'")
             .unwrap();
     }
-    network
 }
 
 /// Waits until a query has the same answer on every server.
@@ -409,6 +413,51 @@ fn a_unique_value_given_twice_and_a_child_without_its_parent() {
     let deeds: Vec<&str> =
         found["writes"].as_array().unwrap().iter().map(|w| w["deed"].as_str().unwrap()).collect();
     assert_eq!(deeds, ["delete", "refer"]);
+}
+
+#[test]
+fn counters_that_gave_out_one_number_twice() {
+    let network = mesh();
+    for server in &network.servers {
+        server
+            .run("SET SESSION sql_log_bin = 0;\nALTER TABLE guest MODIFY id bigint NOT NULL AUTO_INCREMENT;\nALTER TABLE guest AUTO_INCREMENT = 500;\nSET GLOBAL slave_exec_mode = IDEMPOTENT")
+            .unwrap();
+    }
+    apart(
+        &network,
+        &[
+            (0, "INSERT INTO guest (name, member) VALUES ('Bero', true)"),
+            (1, "INSERT INTO guest (name, member) VALUES ('Cilia', false)"),
+            (1, "INSERT INTO stay VALUES (78, 1, 'Col Bivouac', 1, 12.5, '2026-09-01', NULL)"),
+        ],
+    );
+    until_all_say(&network, "SELECT count(*) FROM stay WHERE id = 78", "1");
+    let run = network.conflicts(&["--kind", "insert-insert"]);
+    let found = one(&run, "insert-insert");
+    assert_eq!((&found["of"]["row"]["id"], &found["proven"]), (&500.into(), &true.into()));
+    assert_eq!(found["counted_key"], true);
+    let text = network.keen(&["conflicts", "--kind", "insert-insert"]).out;
+    assert!(text.contains("both gave out the same number"), "{text}");
+}
+
+#[test]
+fn a_log_without_what_arrived_proves_nothing() {
+    let network = Network::mariadb_mesh_with(&["log_slave_updates = OFF"]);
+    grant(&network);
+    apart(
+        &network,
+        &[
+            (0, "UPDATE stay SET beds = 3 WHERE id = 2"),
+            (1, "UPDATE stay SET beds = 5 WHERE id = 2"),
+        ],
+    );
+    until_all_say(&network, "SELECT beds IN (3, 5) FROM stay WHERE id = 2", "1");
+    let run = network.conflicts(&[]);
+    let found = one(&run, "update-update");
+    assert_eq!((&found["of"]["row"]["id"], &found["proven"]), (&2.into(), &false.into()));
+    assert!(found["doubt"]["why"] == "journal_too_short", "{found}");
+    let notes = run.json()["nodes"][0]["notes"].to_string();
+    assert!(notes.contains("log_slave_updates is off"), "{notes}");
 }
 
 #[test]

@@ -347,6 +347,61 @@ fn peeking_moves_nothing_on_and_flow_and_preflight_know_the_slot() {
 }
 
 #[test]
+fn a_unique_value_a_child_without_its_parent_and_a_number_given_twice() {
+    let network = peers();
+    network.replace("[[link]]", "[unique]\nguest = [[\"name\"]]\n[[link]]");
+    for server in &network.servers {
+        server
+            .run(
+                "ALTER TABLE stay ADD FOREIGN KEY (guest_id) REFERENCES guest (id);\n\
+                 CREATE SEQUENCE numbers OWNED BY guest.id START 500;\n\
+                 ALTER TABLE guest ALTER id SET DEFAULT nextval('numbers')",
+            )
+            .unwrap();
+    }
+    network.servers[0].run("INSERT INTO guest VALUES (50, 'Fenn', true)").unwrap();
+    settle(&network);
+    apart(
+        &network,
+        &[
+            (0, "INSERT INTO guest VALUES (901, 'Gisla', true)"),
+            (1, "INSERT INTO guest VALUES (902, 'Gisla', true)"),
+            (0, "DELETE FROM guest WHERE id = 50"),
+            (1, "INSERT INTO stay VALUES (77, 50, 'Col Bivouac', 1, 12.5, '2026-09-01', NULL)"),
+        ],
+    );
+    settle(&network);
+    let run = network.conflicts(&[]);
+    assert_eq!(run.code, 1, "{run:?}");
+    let found = one(&run, "unique-value");
+    assert_eq!(found["of"]["unique"]["name"], "Gisla");
+    assert_eq!(
+        (&found["proven"], &found["standing"]),
+        (&true.into(), &"settled against the rules".into())
+    );
+    assert_eq!(found["rows"].as_array().unwrap().len(), 2);
+    // What is applied is not checked against what it refers to.
+    let found = one(&run, "parent-gone");
+    assert_eq!(
+        (&found["of"]["row"]["id"], &found["proven"], &found["standing"]),
+        (&50.into(), &true.into(), &"settled against the rules".into())
+    );
+
+    // Each counts by itself: the second insert of one number stops the link, and both are told.
+    apart(
+        &network,
+        &[
+            (0, "INSERT INTO guest (name, member) VALUES ('Bero', true)"),
+            (1, "INSERT INTO guest (name, member) VALUES ('Cilia', false)"),
+        ],
+    );
+    let run = network.conflicts(&["--kind", "insert-insert"]);
+    let found = one(&run, "insert-insert");
+    assert_eq!((&found["of"]["row"]["id"], &found["proven"]), (&500.into(), &true.into()));
+    assert_eq!(found["counted_key"], true);
+}
+
+#[test]
 fn relays_that_pass_on_what_they_received_are_seen_through() {
     let network = Network::alike(&[Engine::Postgres18, Engine::Postgres18, Engine::Postgres18]);
     // Each takes all that the one before it has, whoever made it.

@@ -61,17 +61,36 @@ impl Network {
 
     /// Three MariaDB servers, each following each, with the rows of the huts.
     pub fn mariadb_mesh() -> Self {
+        Self::mariadb_mesh_with(&[])
+    }
+
+    /// The same, with these lines in their settings.
+    pub fn mariadb_mesh_with(more: &[&str]) -> Self {
+        let lines: Vec<String> = more.iter().map(|line| (*line).to_owned()).collect();
         let lab = ServerLab::new().unwrap();
         let servers: Vec<Server> = (1..=3)
             .map(|id| {
-                let settings = Settings { server_id: Some(id), ..Settings::default() };
+                let settings =
+                    Settings { server_id: Some(id), lines: lines.clone(), ..Settings::default() };
                 lab.start_with(&format!("m{id}"), Engine::MariaDb, &settings).unwrap()
             })
             .collect();
         links::mariadb_mesh(&servers).unwrap();
         huts::tables(&servers[0]).unwrap();
         huts::rows(&servers[0]).unwrap();
-        links::mariadb_settled(&servers, PATIENCE).unwrap();
+        // Not every log tells what arrived: the rows do.
+        let rows = |server: &Server| -> Option<u64> {
+            let sql = "SELECT count(*) FROM trail_notice";
+            server.mariadb().ok()?.query_first(sql).ok()?
+        };
+        let all = rows(&servers[0]);
+        links::until(PATIENCE, "the rows do not arrive", || {
+            Ok(servers.iter().all(|server| rows(server) == all))
+        })
+        .unwrap();
+        if more.is_empty() {
+            links::mariadb_settled(&servers, PATIENCE).unwrap();
+        }
         Self::new(lab, servers, &mesh_of(3))
     }
 
