@@ -21,9 +21,10 @@ use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 
 use super::contents::{self, Wanted};
+use super::opening::{Slots, fell_over, sources};
 use super::settle::Settle;
 use super::tables::{Table, thing};
-use super::{Found, MOST_JUDGED, OpenLastWrites, Slots, fell_over, sources};
+use super::{Found, MOST_JUDGED, OpenLastWrites};
 use crate::audit::{self, AuditRequest, AuditSink, TableHead, TableOutcome};
 
 /// A node whose rows can be asked on a thread of its own.

@@ -15,9 +15,10 @@ use keen_core::value::Value;
 
 use super::contents::{self, Held, Wanted};
 use super::judging::{Candidate, Reshaping};
+use super::opening::fell_over;
 use super::spill::{Contents, NO_CONTENT};
 use super::tables::{self, Table};
-use super::{Found, Life, Lived, Request, fell_over, id};
+use super::{Found, Life, Lived, Request, id};
 
 /// Turns candidates into conflicts: reads what was written again, and what the nodes hold now.
 pub(super) struct Settle<'a> {
