@@ -5,8 +5,8 @@
 mod common;
 
 use common::conflicts::{Conflicts, one};
-use common::servers::{Network, PATIENCE};
-use keen_lab::servers::{Engine, links};
+use common::servers::{Network, PATIENCE, under_load};
+use keen_lab::servers::{Engine, Server, links};
 use mysql::prelude::Queryable;
 
 /// What each server is told while none hears of the others; then they hear of each other.
@@ -413,6 +413,33 @@ fn a_unique_value_given_twice_and_a_child_without_its_parent() {
     let deeds: Vec<&str> =
         found["writes"].as_array().unwrap().iter().map(|w| w["deed"].as_str().unwrap()).collect();
     assert_eq!(deeds, ["delete", "refer"]);
+}
+
+#[test]
+fn runs_that_go_on_while_all_write_find_what_one_finds_in_the_end() {
+    let network = mesh();
+    let load: Vec<(&Server, String)> = (network.servers.iter())
+        .map(|server| {
+            let sql =
+                "UPDATE stay SET beds = FLOOR(RAND() * 1000) WHERE id = 1 + FLOOR(RAND() * 3)";
+            (server, sql.to_owned())
+        })
+        .collect();
+    let keen = |args: &[&str]| network.keen(&[&["conflicts", "--format", "json"], args].concat());
+    let mut went_on = 0;
+    under_load(&load, || {
+        for _ in 0..6 {
+            let run = keen(&[]);
+            went_on += u32::from(run.json()["went_on_from"].is_string());
+            std::thread::sleep(std::time::Duration::from_millis(300));
+        }
+    });
+    assert_eq!(went_on, 5, "every run but the first goes on");
+    settle(&network);
+    // Held against reading everything again, as always.
+    let run = network.conflicts(&[]);
+    assert!(run.json()["went_on_from"].is_string());
+    assert!(!run.conflicts().is_empty(), "three writers, three rows: {run:?}");
 }
 
 #[test]

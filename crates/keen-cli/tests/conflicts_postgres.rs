@@ -5,8 +5,8 @@
 mod common;
 
 use common::conflicts::{Conflicts, one};
-use common::servers::{Network, PATIENCE};
-use keen_lab::servers::{Engine, links};
+use common::servers::{Network, PATIENCE, under_load};
+use keen_lab::servers::{Engine, Server, links};
 
 /// Peers whose slots were made with the statements that keen prints.
 fn peers() -> Network {
@@ -344,6 +344,33 @@ fn peeking_moves_nothing_on_and_flow_and_preflight_know_the_slot() {
         findings.iter().filter(|f| f.to_string().contains("keen_journal")).collect();
     assert_eq!(of_slot.len(), 2, "{findings:?}");
     assert!(of_slot.iter().all(|finding| finding["level"] == "note"), "{of_slot:?}");
+}
+
+#[test]
+fn runs_that_go_on_while_both_write_find_what_one_finds_in_the_end() {
+    let network = peers();
+    let load: Vec<(&Server, String)> = (network.servers.iter())
+        .map(|server| {
+            let sql =
+                "UPDATE stay SET beds = (random() * 1000)::int WHERE id = 1 + (random() * 2)::int";
+            (server, sql.to_owned())
+        })
+        .collect();
+    let keen = |args: &[&str]| network.keen(&[&["conflicts", "--format", "json"], args].concat());
+    let mut went_on = 0;
+    under_load(&load, || {
+        for _ in 0..6 {
+            let run = keen(&[]);
+            went_on += u32::from(run.json()["went_on_from"].is_string());
+            std::thread::sleep(std::time::Duration::from_millis(300));
+        }
+    });
+    assert_eq!(went_on, 5, "every run but the first goes on");
+    settle(&network);
+    // Held against reading everything again, as always.
+    let run = network.conflicts(&[]);
+    assert!(run.json()["went_on_from"].is_string());
+    assert!(!run.conflicts().is_empty(), "two writers, three rows: {run:?}");
 }
 
 #[test]

@@ -8,6 +8,7 @@ use keen_core::causality::Deed;
 use keen_core::conflict::{Conflict, Doubt, Fate, Kind, Now, Rule, Standing, Thing, Written};
 use keen_core::expectation::members;
 use keen_core::flow::look::Micros;
+use keen_core::journal::Stream;
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 use keen_nodes::conflicts::Table;
@@ -29,14 +30,23 @@ pub(crate) fn write(
     let mut out = String::new();
     let read = found.nodes.values().filter(|node| node.read).count() as u64;
     let transactions: u64 = found.nodes.values().map(|node| node.transactions).sum();
+    let journals = match read {
+        0 => ", no journal could be read,".to_owned(),
+        1 => format!(
+            " in the journal of 1 node, {} read",
+            counted(transactions, "transaction", "transactions")
+        ),
+        read => format!(
+            " in the journals of {} nodes, {} read",
+            grouped(read),
+            counted(transactions, "transaction", "transactions")
+        ),
+    };
     let _ = writeln!(
         out,
-        "{}: {} in the {} of {}, {} read in {}, {}",
+        "{}: {}{journals} in {}, {}",
         styled(HEADING, &safe::text(&topology.name)),
         counted(found.conflicts.len() as u64, "conflict", "conflicts"),
-        if read == 1 { "journal" } else { "journals" },
-        counted(read, "node", "nodes"),
-        counted(transactions, "transaction", "transactions"),
         duration(outcome.took),
         outcome.started.strftime("%Y-%m-%d %H:%M:%S UTC"),
     );
@@ -271,6 +281,9 @@ fn who(topology: &Topology, conflict: &Conflict, write: &Written) -> String {
     let name = writer(topology, write.node, &write.id);
     let widest = topology.nodes.iter().filter(|node| node.writes).map(|node| node.name.len()).max();
     let width = widest.unwrap_or(0);
+    if write.id.writer.stream == Stream::Time {
+        return format!("{name:width$}  {}", moment(write.made));
+    }
     let ids = conflict.writes.iter().map(|write| write.id.to_string().len()).max().unwrap_or(0);
     let id = styled(QUIET, &format!("{:ids$}", safe::text(&write.id.to_string())));
     format!("{name:width$}  {}  {id}", moment(write.made))
