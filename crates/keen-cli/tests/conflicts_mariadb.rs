@@ -415,6 +415,96 @@ fn a_unique_value_given_twice_and_a_child_without_its_parent() {
     assert_eq!(deeds, ["delete", "refer"]);
 }
 
+/// The transactions in a server's log, in its order, as the server itself lists them.
+fn logged(server: &Server) -> Vec<String> {
+    let mut session = server.mariadb().unwrap();
+    let files: Vec<mysql::Row> = session.query("SHOW BINARY LOGS").unwrap();
+    let mut all = Vec::new();
+    for file in files {
+        let file: String = file.get(0).unwrap();
+        let events: Vec<mysql::Row> =
+            session.query(format!("SHOW BINLOG EVENTS IN '{file}'")).unwrap();
+        let begun = events.iter().filter(|event| event.get::<String, _>(2).unwrap() == "Gtid");
+        all.extend(begun.map(|event| {
+            event.get::<String, _>(5).unwrap().rsplit(' ').next().unwrap().to_owned()
+        }));
+    }
+    all
+}
+
+/// By looking at every pair: which of the last transactions had not been applied where the other was made.
+fn raced(network: &Network, before: &[String]) -> Vec<Vec<String>> {
+    let logs: Vec<Vec<String>> = network.servers.iter().map(logged).collect();
+    let all: Vec<&String> = logs[0].iter().filter(|id| !before.contains(id)).collect();
+    let maker = |id: &str| -> usize { id.split('-').nth(1).unwrap().parse::<usize>().unwrap() - 1 };
+    let comes_first = |log: &[String], one: &String, other: &String| {
+        let at = |id: &String| log.iter().position(|of| of == id).unwrap();
+        at(one) < at(other)
+    };
+    let mut chains: Vec<Vec<String>> = all.iter().map(|id| vec![(*id).clone()]).collect();
+    for one in &all {
+        for other in &all {
+            if maker(one) != maker(other)
+                && comes_first(&logs[maker(one)], one, other)
+                && comes_first(&logs[maker(other)], other, one)
+            {
+                let of = |chains: &[Vec<String>], id: &String| {
+                    chains.iter().position(|chain| chain.contains(id)).unwrap()
+                };
+                let (a, b) = (of(&chains, one), of(&chains, other));
+                if a != b {
+                    let joined = std::mem::take(&mut chains[b]);
+                    chains[a].extend(joined);
+                }
+            }
+        }
+    }
+    chains.retain(|chain| chain.len() > 1);
+    chains.iter_mut().for_each(|chain| chain.sort());
+    chains.sort();
+    chains
+}
+
+#[test]
+fn races_of_a_millisecond_are_told_from_writes_that_just_came_in_time() {
+    let network = mesh();
+    let before = logged(&network.servers[0]);
+    // Nothing is stopped; each server is written to as soon as the one before it has answered, or a little later.
+    for round in 0..40_u64 {
+        std::thread::scope(|scope| {
+            for (i, server) in network.servers.iter().enumerate() {
+                scope.spawn(move || {
+                    let mut session = server.mariadb().unwrap();
+                    let wait = (i as u64 + round) % 3 * (round % 8) * 500;
+                    std::thread::sleep(std::time::Duration::from_micros(wait));
+                    session
+                        .query_drop(format!(
+                            "UPDATE stay SET beds = {} WHERE id = 2",
+                            round * 3 + i as u64
+                        ))
+                        .unwrap();
+                });
+            }
+        });
+    }
+    settle(&network);
+    let raced = raced(&network, &before);
+    assert!(!raced.is_empty(), "120 writes on three servers, and no race");
+    let run = network.conflicts(&["--kind", "update-update"]);
+    let mut found: Vec<Vec<String>> = (run.conflicts().iter())
+        .map(|conflict| {
+            assert_eq!(conflict["proven"], true, "{conflict}");
+            let writes = conflict["writes"].as_array().unwrap().iter();
+            let mut ids: Vec<String> =
+                writes.map(|w| w["transaction"].as_str().unwrap().to_owned()).collect();
+            ids.sort();
+            ids
+        })
+        .collect();
+    found.sort();
+    assert_eq!(found, raced);
+}
+
 #[test]
 fn runs_that_go_on_while_all_write_find_what_one_finds_in_the_end() {
     let network = mesh();

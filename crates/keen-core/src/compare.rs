@@ -3,8 +3,9 @@
 //! At every step the smallest key among the heads of the streams is settled:
 //! who holds it, with which digest, and whom that concerns (see
 //! [`crate::expectation`]). Keys that all nodes hold alike take a short path of
-//! one comparison per node. Cost: one pass, `O(rows × nodes)`; memory: the
-//! heads of the streams and one divergent row.
+//! one comparison per node, and whole stretches of rows that add up to the same balance on every node
+//! are passed over without looking at a row: whoever read them added them up while they were at hand.
+//! Cost: one pass, `O(rows × nodes)`; memory: the heads of the streams and one divergent row.
 
 use std::collections::{BTreeMap, HashMap};
 use std::ops::ControlFlow;
@@ -167,6 +168,7 @@ pub fn compare(
             stream,
             batch: Batch::default(),
             at: 0,
+            stretch: 0,
             done: false,
             balance: Balance::default(),
         });
@@ -186,6 +188,8 @@ struct Cursor<'s> {
     stream: Box<dyn RowStream + 's>,
     batch: Batch,
     at: usize,
+    /// No stretch before this one begins at the head or after it.
+    stretch: usize,
     done: bool,
     balance: Balance,
 }
@@ -194,6 +198,20 @@ impl Cursor<'_> {
     #[inline]
     fn head(&self) -> Option<Row<'_>> {
         self.batch.get(self.at)
+    }
+
+    /// What the rows from the head to the end of its stretch add up to, and where that is; none if the
+    /// head is not the first row of a stretch, or its sum does not tell.
+    #[inline]
+    fn balance_ahead(&mut self) -> Option<(Balance, usize)> {
+        loop {
+            let stretch = self.batch.stretch(self.stretch)?;
+            if stretch.start >= self.at {
+                let balance = stretch.balance.filter(|_| stretch.start == self.at)?;
+                return Some((balance, stretch.end));
+            }
+            self.stretch += 1;
+        }
     }
 }
 
@@ -225,15 +243,20 @@ const PATTERNS_KEPT: usize = 4096;
 impl Merge<'_, '_> {
     fn run(&mut self, findings: &mut dyn Findings, stop: &dyn Fn() -> bool) {
         let mut keys = 0;
-        while let Some((first, at_key)) = self.smallest() {
-            keys += 1;
-            if keys % KEYS_PER_LOOK == 0 {
-                findings.advanced(KEYS_PER_LOOK);
+        loop {
+            if keys >= KEYS_PER_LOOK {
+                findings.advanced(std::mem::take(&mut keys));
                 if stop() {
                     self.tally.stopped = true;
                     return;
                 }
             }
+            if let Some(passed) = self.pass_over() {
+                keys += passed;
+                continue;
+            }
+            let Some((first, at_key)) = self.smallest() else { break };
+            keys += 1;
             let identified = self.cursors[first].head().is_some_and(|head| head.identified);
             let flow = if identified {
                 self.settle_keyed(first, at_key, findings)
@@ -245,8 +268,34 @@ impl Merge<'_, '_> {
                 return;
             }
         }
-        findings.advanced(keys % KEYS_PER_LOOK);
+        findings.advanced(keys);
         self.tally.stopped |= stop();
+    }
+
+    /// Passes over a stretch that every node which has rows left holds alike, if that leaves nothing to wish
+    /// for; how many rows it has.
+    #[inline]
+    fn pass_over(&mut self) -> Option<u64> {
+        let mut holders: Nodes = 0;
+        let mut same = None;
+        for cursor in self.cursors.iter_mut().filter(|cursor| !cursor.done) {
+            let (balance, _) = cursor.balance_ahead()?;
+            if *same.get_or_insert(balance) != balance {
+                return None;
+            }
+            holders |= bit(cursor.node);
+        }
+        let balance = same.filter(|_| self.is_agreeable(holders))?;
+        for i in 0..self.cursors.len() {
+            let cursor = &mut self.cursors[i];
+            if cursor.done {
+                continue;
+            }
+            let Some((_, end)) = cursor.balance_ahead() else { continue };
+            cursor.balance += balance;
+            self.go_to(i, end);
+        }
+        Some(balance.rows)
     }
 
     /// The cursor with the smallest head, and all cursors (by index) that share its key.
@@ -468,16 +517,21 @@ impl Merge<'_, '_> {
 
     #[inline]
     fn advance(&mut self, i: usize) {
+        self.go_to(i, self.cursors[i].at + 1);
+    }
+
+    #[inline]
+    fn go_to(&mut self, i: usize, at: usize) {
         let cursor = &mut self.cursors[i];
-        cursor.at += 1;
-        if cursor.at >= cursor.batch.len() {
+        cursor.at = at;
+        if at >= cursor.batch.len() {
             self.refill(i);
         }
     }
 
     fn refill(&mut self, i: usize) {
         let cursor = &mut self.cursors[i];
-        cursor.at = 0;
+        (cursor.at, cursor.stretch) = (0, 0);
         while !cursor.done {
             let spent = std::mem::take(&mut cursor.batch);
             match cursor.stream.next_batch(spent) {

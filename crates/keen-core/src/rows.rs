@@ -6,6 +6,7 @@
 //! back to be filled again, so memory is a few batches per node whatever the
 //! size of the table.
 
+use crate::balance::Balance;
 use crate::canonical;
 use crate::digest::{Digest, DigestFunction};
 use crate::order;
@@ -37,7 +38,30 @@ pub struct Layout {
 pub struct Batch {
     bytes: Vec<u8>,
     entries: Vec<Entry>,
+    stretches: Vec<Stretch>,
+    /// What was added since the last stretch ended.
+    open: Balance,
+    /// A row of it does not count by its digest alone.
+    open_mixed: bool,
 }
+
+/// Some rows of a batch that follow each other, with their balance.
+///
+/// Where one ends depends on the rows alone (see [`Batch::push`]), so that nodes which hold the same rows
+/// cut them alike, wherever their batches end and whatever differs before.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Stretch {
+    /// The number of its first row.
+    pub start: usize,
+    /// The number of the row after its last.
+    pub end: usize,
+    /// What its rows add up to; none if one of them is outside the filter, or is its own key: then the sum
+    /// does not say what is held.
+    pub balance: Option<Balance>,
+}
+
+/// One row in so many ends a stretch, by its digest.
+const ROWS_PER_STRETCH: u128 = 64;
 
 #[derive(Debug, Clone, Copy)]
 struct Entry {
@@ -98,7 +122,7 @@ impl Batch {
         self.bytes.len()
     }
 
-    /// Adds a row that was encoded before.
+    /// Adds a row that was encoded before. Its digest says whether it is the last of its stretch.
     pub fn push(&mut self, row: &Row<'_>) {
         let start = self.bytes.len();
         self.bytes.extend_from_slice(row.key);
@@ -106,7 +130,39 @@ impl Batch {
         self.bytes.extend_from_slice(row.row);
         let (end, digest) = (self.bytes.len(), row.digest);
         let (outside, identified) = (row.outside, row.identified);
-        self.entries.push(Entry { start, row: middle, end, digest, outside, identified });
+        self.add(Entry { start, row: middle, end, digest, outside, identified });
+    }
+
+    #[inline]
+    fn add(&mut self, entry: Entry) {
+        self.entries.push(entry);
+        self.count(entry, self.entries.len());
+    }
+
+    /// Counts the row before number `end` to its stretch.
+    #[inline]
+    fn count(&mut self, entry: Entry, end: usize) {
+        self.open.credit(entry.digest);
+        self.open_mixed |= entry.outside || !entry.identified;
+        if entry.digest.0.is_multiple_of(ROWS_PER_STRETCH) {
+            self.end_stretch(end);
+        }
+    }
+
+    fn end_stretch(&mut self, end: usize) {
+        let start = self.stretches.last().map_or(0, |stretch| stretch.end);
+        if end > start {
+            let balance = (!self.open_mixed).then_some(self.open);
+            self.stretches.push(Stretch { start, end, balance });
+        }
+        (self.open, self.open_mixed) = (Balance::default(), false);
+    }
+
+    /// Stretch number `at`, if there are so many. Rows at the end may be in none.
+    #[must_use]
+    #[inline]
+    pub fn stretch(&self, at: usize) -> Option<&Stretch> {
+        self.stretches.get(at)
     }
 
     /// Puts its rows into key order; rows that share a key, into the order of their digests.
@@ -115,12 +171,19 @@ impl Batch {
         self.entries.sort_unstable_by(|a, b| {
             bytes[a.start..a.row].cmp(&bytes[b.start..b.row]).then(a.digest.cmp(&b.digest))
         });
+        self.stretches.clear();
+        (self.open, self.open_mixed) = (Balance::default(), false);
+        for at in 0..self.entries.len() {
+            self.count(self.entries[at], at + 1);
+        }
     }
 
     /// Takes its rows out and keeps its memory.
     pub fn clear(&mut self) {
         self.bytes.clear();
         self.entries.clear();
+        self.stretches.clear();
+        (self.open, self.open_mixed) = (Balance::default(), false);
     }
 }
 
@@ -260,7 +323,7 @@ impl RowWriter {
             self.check_order(start, row, identified)?;
         }
         let digest = self.function.digest(&self.batch.bytes[row..end]);
-        self.batch.entries.push(Entry { start, row, end, digest, outside, identified });
+        self.batch.add(Entry { start, row, end, digest, outside, identified });
         Ok(end >= self.batch_bytes)
     }
 
@@ -286,6 +349,7 @@ impl RowWriter {
             self.last_key.extend_from_slice(&self.batch.bytes[last.start..last.row]);
             self.any_before = true;
         }
+        self.batch.end_stretch(self.batch.entries.len());
         std::mem::take(&mut self.batch)
     }
 

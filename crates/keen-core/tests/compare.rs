@@ -3,8 +3,10 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::cell::Cell;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::ControlFlow;
 
+use keen_core::balance::Balance;
 use keen_core::compare::{Collect, DivergentRow, Findings, RowStream, Tally, compare};
 use keen_core::digest::DigestFunction;
 use keen_core::expectation::Expectation;
@@ -12,6 +14,7 @@ use keen_core::reading::Reading;
 use keen_core::rows::{Batch, Column, Layout, RowFault, RowWriter};
 use keen_core::topology::NodeId;
 use keen_core::value::Value;
+use proptest::prelude::*;
 
 fn layout() -> Layout {
     let column = |name: &str| Column { name: name.to_owned(), reading: Reading::default() };
@@ -47,7 +50,15 @@ impl RowStream for Scripted {
 }
 
 fn stream(rows: &[(i128, &str)], then: Result<(), String>) -> Box<dyn RowStream> {
-    Box::new(Scripted { batches: batches(rows, 40).unwrap().into_iter(), then })
+    stream_in(rows, 40, then)
+}
+
+fn stream_in(
+    rows: &[(i128, &str)],
+    batch_bytes: usize,
+    then: Result<(), String>,
+) -> Box<dyn RowStream> {
+    Box::new(Scripted { batches: batches(rows, batch_bytes).unwrap().into_iter(), then })
 }
 
 fn run(
@@ -130,4 +141,74 @@ fn whoever_takes_the_findings_can_have_enough() {
     let streams = vec![(0, stream(&[(1, "a"), (2, "a")], Ok(()))), (1, stream(&[], Ok(())))];
     let tally = run(&[(0, 1)], streams, &mut first, &|| false);
     assert_eq!((first.0.len(), tally.divergent, tally.stopped), (1, 1, true));
+}
+
+/// What somebody did to a node's copy: to which row, and what.
+#[derive(Debug, Clone)]
+struct Edit(NodeId, u16, Option<&'static str>);
+
+fn edit() -> impl Strategy<Value = Edit> {
+    let what =
+        prop_oneof![Just(None), Just(Some("y")), Just(Some("a longer note than the others"))];
+    (0usize..3, any::<u16>(), what).prop_map(|(node, at, what)| Edit(node, at, what))
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(300))]
+
+    /// Stretches that agree are passed over; that must not be seen in any result, wherever batches end.
+    #[test]
+    fn many_rows_with_few_differences_give_what_row_by_row_gives(
+        count in 0i128..4000,
+        edits in prop::collection::vec(edit(), 0..12),
+        batch_bytes in prop::collection::vec(1usize..30_000, 3),
+        lost_after in prop::option::of(0usize..4000),
+    ) {
+        let base: BTreeMap<i128, &str> = (0..count).map(|i| (i * 2, "x")).collect();
+        let mut nodes = vec![base; 3];
+        for Edit(node, at, what) in &edits {
+            let id = i128::from(*at) % (2 * count + 2);
+            match what {
+                Some(note) => drop(nodes[*node].insert(id, note)),
+                None => drop(nodes[*node].remove(&id)),
+            }
+        }
+        let mut rows: Vec<Vec<(i128, &str)>> =
+            nodes.iter().map(|node| node.iter().map(|(id, v)| (*id, *v)).collect()).collect();
+        // The last node may be lost after so many rows.
+        let fault = lost_after.filter(|after| *after < rows[2].len());
+        let end = fault.map(|after| {
+            rows[2].truncate(after);
+            rows[2].last().map_or(i128::MIN, |(id, _)| *id)
+        });
+        let streams = rows
+            .iter()
+            .enumerate()
+            .map(|(node, rows)| {
+                let then = if node == 2 && fault.is_some() { Err("gone".to_owned()) } else { Ok(()) };
+                (node, stream_in(rows, batch_bytes[node], then))
+            })
+            .collect();
+        let mut found = Collect::default();
+        let tally = run(&STAR, streams, &mut found, &|| false);
+
+        let keys: BTreeSet<i128> = rows.iter().flatten().map(|(id, _)| *id).collect();
+        let wanted: Vec<Value> = keys
+            .into_iter()
+            .filter(|id| {
+                let seen = if end.is_some_and(|end| *id > end) { 2 } else { 3 };
+                (1..seen).any(|node| nodes[node].get(id) != nodes[0].get(id))
+            })
+            .map(Value::Int)
+            .collect();
+        let keys: Vec<Value> = found.0.iter().map(|row| row.key[0].clone()).collect();
+        prop_assert_eq!(keys, wanted);
+        for (node, rows) in rows.iter().enumerate() {
+            let mut balance = Balance::default();
+            for batch in batches(rows, 500).unwrap() {
+                (0..batch.len()).for_each(|at| balance.credit(batch.get(at).unwrap().digest));
+            }
+            prop_assert_eq!(tally.balances[&node], balance);
+        }
+    }
 }
