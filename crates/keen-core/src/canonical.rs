@@ -86,19 +86,28 @@ fn put_eight(out: &mut Vec<u8>, tag: u8, payload: [u8; 8]) {
 }
 
 /// The shortest two's complement, big endian: zero is one byte `00`.
-#[inline]
+#[inline(always)]
 fn put_int(out: &mut Vec<u8>, v: i128) {
-    // A leading byte may go when the sign bit of the next one says the same.
-    if let Ok(v) = i64::try_from(v) {
-        let bits = 64 - (if v < 0 { !v } else { v }).leading_zeros();
-        let size = bits / 8 + 1;
-        let mut cell = [tag::INT, size as u8, 0, 0, 0, 0, 0, 0, 0, 0];
-        cell[2..].copy_from_slice(&(v << (64 - 8 * size)).to_be_bytes());
-        // All of it at once, then back to the size: no call to copy a few bytes.
-        out.extend_from_slice(&cell);
-        out.truncate(out.len() - (8 - size as usize));
-        return;
+    match i64::try_from(v) {
+        Ok(v) => put_small_int(out, v),
+        Err(_) => put_large_int(out, v),
     }
+}
+
+#[inline(always)]
+fn put_small_int(out: &mut Vec<u8>, v: i64) {
+    // A leading byte may go when the sign bit of the next one says the same.
+    let bits = 64 - (if v < 0 { !v } else { v }).leading_zeros();
+    let size = bits / 8 + 1;
+    let mut cell = [tag::INT, size as u8, 0, 0, 0, 0, 0, 0, 0, 0];
+    cell[2..].copy_from_slice(&(v << (64 - 8 * size)).to_be_bytes());
+    // All of it at once, then back to the size: no call to copy a few bytes.
+    out.extend_from_slice(&cell);
+    out.truncate(out.len() - (8 - size as usize));
+}
+
+#[cold]
+fn put_large_int(out: &mut Vec<u8>, v: i128) {
     let bits = 128 - (if v < 0 { !v } else { v }).leading_zeros() as usize;
     put_bytes(out, tag::INT, &v.to_be_bytes()[15 - bits / 8..]);
 }

@@ -299,10 +299,13 @@ impl RowWriter {
         let bytes = &mut self.batch.bytes;
         let start = bytes.len();
         let mut identified = !self.layout.key.is_empty();
+        // Of most tables the key is one cell: it is asked for once, and stands in both places.
+        let mut at_hand = None;
         for i in &self.layout.key {
             let value = cell(*i)?;
             identified &= value.value() != ValueRef::Null;
             order::put_key(bytes, value.value());
+            at_hand = Some((*i, value));
         }
         if !identified {
             if outside {
@@ -316,7 +319,10 @@ impl RowWriter {
         let row = bytes.len();
         canonical::begin_row(bytes);
         for i in 0..self.layout.columns.len() {
-            canonical::put_cell(bytes, cell(i)?.value());
+            match &at_hand {
+                Some((at, value)) if *at == i => canonical::put_cell(bytes, value.value()),
+                _ => canonical::put_cell(bytes, cell(i)?.value()),
+            }
         }
         let end = bytes.len();
         if self.ordered {

@@ -7,26 +7,45 @@
 //! the order asked for; where it would sort them first, the condition would see
 //! them unsorted, and the rows are fetched in the usual way.
 
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::cell::RefCell;
 
-use keen_core::rows::{RowFault, RowWriter};
+use crossbeam_channel::{Receiver, Sender, unbounded};
+use keen_core::rows::{Batch, RowFault, RowWriter};
 use rusqlite::functions::FunctionFlags;
 use rusqlite::limits::Limit;
 use rusqlite::{Connection, Statement};
 
 use super::read::value;
 
-/// The SQL function that takes a row; true means: stop here and hand over.
+/// The SQL function that takes a row; true means: stop here, there is a batch. Called with nothing, it hands
+/// over what it has.
 pub(super) const TAKE_FUNCTION: &str = "keen_take";
 
-/// The writer while SQLite fills it.
+/// The other end of a function that fills batches while SQLite runs a query.
+///
+/// The function owns the writer, and whole batches travel: a lock that is taken and let go with each row costs
+/// a fourteenth of reading a table.
 pub(super) struct Taking {
-    state: Arc<Mutex<State>>,
+    full: Receiver<Result<Batch, RowFault>>,
+    spent: Sender<Batch>,
 }
 
-struct State {
+/// What the function has at hand.
+struct Filling {
     writer: RowWriter,
-    fault: Option<RowFault>,
+    full: Sender<Result<Batch, RowFault>>,
+    spent: Receiver<Batch>,
+    /// A batch was handed over, and none taken back yet.
+    is_new: bool,
+}
+
+impl Filling {
+    /// Hands over what there is.
+    fn hand_over(&mut self) {
+        // Nobody listens any more when the reading was stopped.
+        drop(self.full.send(Ok(self.writer.take())));
+        self.is_new = true;
+    }
 }
 
 impl Taking {
@@ -37,44 +56,57 @@ impl Taking {
         writer: RowWriter,
         filtered: bool,
     ) -> rusqlite::Result<Self> {
-        let state = Arc::new(Mutex::new(State { writer, fault: None }));
-        let shared = Arc::clone(&state);
+        let (say_full, full) = unbounded();
+        let (give_back, spent) = unbounded();
+        let filling = RefCell::new(Filling { writer, full: say_full, spent, is_new: false });
         let flags = FunctionFlags::SQLITE_UTF8 | FunctionFlags::SQLITE_DIRECTONLY;
         connection.create_scalar_function(TAKE_FUNCTION, -1, flags, move |context| {
-            let state = &mut *lock(&shared);
+            let filling = &mut *filling.borrow_mut();
+            if context.is_empty() {
+                filling.hand_over();
+                return Ok(true);
+            }
+            if filling.is_new {
+                filling.is_new = false;
+                if let Ok(spent) = filling.spent.try_recv() {
+                    filling.writer.reuse(spent);
+                }
+            }
             let outside = filtered && context.get::<bool>(context.len() - 1)?;
-            match state.writer.push(outside, |i| Ok(value(context.get_raw(i)))) {
-                Ok(full) => Ok(full),
+            match filling.writer.push(outside, |i| Ok(value(context.get_raw(i)))) {
+                Ok(full) => {
+                    if full {
+                        filling.hand_over();
+                    }
+                    Ok(full)
+                }
                 Err(fault) => {
-                    state.fault = Some(fault);
+                    drop(filling.full.send(Err(fault)));
                     Ok(true)
                 }
             }
         })?;
-        Ok(Self { state })
+        Ok(Self { full, spent: give_back })
     }
 
-    /// Works on the writer between two steps of the query.
+    /// The batch that was handed over.
     ///
     /// # Errors
     /// The fault of a row that was not taken.
-    pub(super) fn with<T>(&self, work: impl FnOnce(&mut RowWriter) -> T) -> Result<T, RowFault> {
-        let mut state = lock(&self.state);
-        match state.fault.take() {
-            Some(fault) => Err(fault),
-            None => Ok(work(&mut state.writer)),
-        }
+    pub(super) fn batch(&self) -> Result<Batch, RowFault> {
+        self.full.try_recv().unwrap_or_else(|_| Ok(Batch::default()))
+    }
+
+    /// Its rows were looked at, and its memory can be used again.
+    pub(super) fn reuse(&self, spent: Batch) {
+        drop(self.spent.send(spent));
     }
 }
 
-fn lock(state: &Mutex<State>) -> MutexGuard<'_, State> {
-    state.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
-/// Whether a call can carry this many cells and the filter's verdict.
+/// Whether a call can carry this many cells and the filter's verdict. One without cells means something else.
 pub(super) fn fits(connection: &Connection, columns: usize) -> bool {
     let most = connection.limit(Limit::SQLITE_LIMIT_FUNCTION_ARG).unwrap_or(0);
-    usize::try_from(most).is_ok_and(|most| columns < most)
+    usize::try_from(most).is_ok_and(|most| (1..most).contains(&columns))
 }
 
 /// Whether SQLite would sort what the query finds.

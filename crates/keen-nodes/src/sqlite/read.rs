@@ -95,14 +95,17 @@ impl TableRead<'_> {
         let mut statement = self.connection.prepare(sql).map_err(|error| self.refused(&error))?;
         let mut full = statement.query([]).map_err(|error| self.explain(&error))?;
         while full.next().map_err(|error| self.explain(&error))?.is_some() {
-            let batch = taking.with(RowWriter::take)?;
+            let batch = taking.batch()?;
             self.unchanged()?;
             let Some(spent) = deliver(batch) else {
                 return Ok(());
             };
-            taking.with(|writer| writer.reuse(spent))?;
+            taking.reuse(spent);
         }
-        let rest = taking.with(RowWriter::take)?;
+        drop(full);
+        let rest = format!("SELECT {TAKE_FUNCTION}()");
+        self.connection.query_row(&rest, [], |_| Ok(())).map_err(|error| self.explain(&error))?;
+        let rest = taking.batch()?;
         self.unchanged()?;
         deliver(rest);
         Ok(())
