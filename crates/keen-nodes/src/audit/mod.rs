@@ -192,6 +192,8 @@ pub trait AuditSink {
 
 /// All batches of all nodes together stay near this many bytes, rows larger than a batch aside.
 const BATCH_MEMORY: usize = 12 << 20;
+/// Batches that fit into a processor's own cache while they travel.
+const LARGEST_BATCH: usize = 64 << 10;
 /// Batches of one node under way at once: being filled, queued, being merged, on the way back.
 const BATCHES_PER_NODE: usize = 5;
 /// Small batches make for a steady flow where a rate is to be kept.
@@ -210,7 +212,7 @@ pub fn run(request: &AuditRequest<'_>, sink: &mut dyn AuditSink) -> AuditOutcome
     let sessions = to_read.count_ones().max(1) as usize * threads;
     let batch_bytes = match request.rate {
         Some(_) => PACED_BATCH,
-        None => (BATCH_MEMORY / sessions / BATCHES_PER_NODE).clamp(16 << 10, 256 << 10),
+        None => (BATCH_MEMORY / sessions / BATCHES_PER_NODE).clamp(16 << 10, LARGEST_BATCH),
     };
 
     std::thread::scope(|scope| {
