@@ -196,19 +196,35 @@ fn scan(path: &Path) {
     std::hint::black_box(touched);
 }
 
-/// What people write by hand: both files attached, rows of each that the other has not alike.
+/// What people write by hand of two attached files: how many rows of the one the other has not alike.
+fn join(left: &str, right: &str) -> String {
+    let same: Vec<String> = COLUMNS.iter().map(|c| format!("l.{c} IS r.{c}")).collect();
+    format!(
+        "SELECT count(*) FROM {left}.stay AS l LEFT JOIN {right}.stay AS r ON r.id = l.id WHERE NOT ({})",
+        same.join(" AND ")
+    )
+}
+
+const BOTH_WAYS: [(&str, &str); 2] = [("main", "other"), ("other", "main")];
+
+/// The join both ways in the SQLite that keen is built with.
 fn attached(a: &Path, b: &Path) {
     let connection =
         Connection::open_with_flags(a, OpenFlags::SQLITE_OPEN_READ_ONLY).expect("the file");
     connection.execute("ATTACH ?1 AS other", [b.to_string_lossy()]).expect("the other file");
-    for (left, right) in [("main", "other"), ("other", "main")] {
-        let same: Vec<String> = COLUMNS.iter().map(|c| format!("l.{c} IS r.{c}")).collect();
-        let sql = format!(
-            "SELECT count(*) FROM {left}.stay AS l LEFT JOIN {right}.stay AS r ON r.id = l.id WHERE NOT ({})",
-            same.join(" AND ")
-        );
-        let _: i64 = connection.query_row(&sql, [], |row| row.get(0)).expect("the join");
+    for (left, right) in BOTH_WAYS {
+        let _: i64 =
+            connection.query_row(&join(left, right), [], |row| row.get(0)).expect("the join");
     }
+}
+
+/// The join both ways in the machine's own `sqlite3`.
+fn attached_in_the_shell(a: &Path, b: &Path) {
+    let mut command = Command::new("sqlite3");
+    command.args(["-bail", "-readonly"]).arg(a);
+    command.arg(format!("ATTACH '{}' AS other", b.display()));
+    command.args(BOTH_WAYS.map(|(left, right)| join(left, right)));
+    run(&mut command);
 }
 
 fn sqlite() {
@@ -230,6 +246,14 @@ fn sqlite() {
         &mut || timed(|| attached(&a, &b)),
         &mut || timed(|| audit_only(folder.path(), 0)),
     );
+    if Command::new("sqlite3").arg("--version").stdout(Stdio::null()).status().is_ok() {
+        against(
+            "sqlite, the same / the join in the sqlite3 at hand",
+            "<= 0.50",
+            &mut || timed(|| attached_in_the_shell(&a, &b)),
+            &mut || timed(|| audit_only(folder.path(), 0)),
+        );
+    }
     let other = TempDir::new().expect("a folder");
     let (c, d) = (other.path().join("a.db"), other.path().join("b.db"));
     std::fs::copy(&a, &c).expect("a copy");

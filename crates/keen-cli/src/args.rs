@@ -476,7 +476,8 @@ pub(crate) struct ConflictsArgs {
     #[arg(long, conflicts_with_all = ["key", "format", "kinds"])]
     pub(crate) ddl: bool,
 
-    /// Tell the whole life of this row of the table named by --table: its key, cells separated by commas.
+    /// Tell the whole life of this row of the table named by --table: its key, cells separated by commas;
+    /// a cell with a comma in it stands in double quotes.
     #[arg(long, value_name = "KEY", requires = "tables")]
     pub(crate) key: Option<String>,
 
