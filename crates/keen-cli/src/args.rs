@@ -68,7 +68,7 @@ pub(crate) enum Command {
     Probe(ProbeArgs),
     /// Show earlier runs, or how a link or a table went over time.
     History(HistoryArgs),
-    /// Explain a check of preflight or a state of a link, or list them all.
+    /// Explain a check of preflight, a state of a link or a kind of conflict, or list them all.
     Explain(ExplainArgs),
     /// Make a network of refuge huts that went wrong, audit it and plan its repair.
     Demo(DemoArgs),
@@ -420,7 +420,7 @@ pub(crate) enum HistoryFormat {
 
 #[derive(Debug, Args)]
 pub(crate) struct ExplainArgs {
-    /// The name of the check or the state.
+    /// The name, as results print it.
     #[arg(value_name = "NAME")]
     pub(crate) name: Option<String>,
 }

@@ -266,6 +266,14 @@ fn the_legend_knows_every_check_and_a_wrong_name_is_helped() {
         "{}",
         state.out
     );
+    for (name, of) in [
+        ("other-columns", "kinds of conflicts"),
+        ("settled apart", "what came of a conflict"),
+        ("settled-apart", "what came of a conflict"),
+    ] {
+        let one = folder.keen(&["explain", name]);
+        assert!(one.code == 0 && one.out.starts_with(&format!("{name}  {of}\nMeans")), "{one:?}");
+    }
     assert!(folder.keen(&["explain", "staled"]).err.contains("did you mean stalled?"));
     let wrong = folder.keen(&["explain", "colum-order"]);
     assert_eq!(wrong.code, 2);
@@ -275,7 +283,7 @@ fn the_legend_knows_every_check_and_a_wrong_name_is_helped() {
         let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs");
         std::fs::read_to_string(format!("{folder}/{name}")).unwrap()
     };
-    let document = document("preflight.md") + &document("flow.md");
+    let document = document("preflight.md") + &document("flow.md") + &document("conflicts.md");
     let checks: Vec<(&str, &str)> = list
         .out
         .lines()

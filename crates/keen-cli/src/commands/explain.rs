@@ -1,8 +1,9 @@
-//! `keen explain`: the checks of preflight and the states of a link.
+//! `keen explain`: the checks of preflight, the states of a link, and conflicts.
 
 use std::io::Write as _;
 
 use anyhow::{Result, bail};
+use keen_core::conflict::{Kind, Standing};
 use keen_core::flow::State;
 use keen_core::preflight::legend::{self, Area};
 
@@ -10,6 +11,9 @@ use crate::args::ExplainArgs;
 use crate::exit::Exit;
 use crate::render::style::{HEADING, QUIET, hanging, styled};
 use crate::terminal::Terminal;
+
+const KIND: &str = "kinds of conflicts";
+const STANDING: &str = "what came of a conflict";
 
 /// Prints the legend, or one entry of it.
 pub(crate) fn run(args: &ExplainArgs, terminal: Terminal) -> Result<Exit> {
@@ -29,6 +33,16 @@ pub(crate) fn run(args: &ExplainArgs, terminal: Terminal) -> Result<Exit> {
                 out.write_all(hanging(&lead, check.meaning, columns).as_bytes())?;
             }
         }
+        writeln!(out, "{}", styled(HEADING, KIND))?;
+        for kind in Kind::ALL {
+            let lead = format!("  {:13}  ", kind.name());
+            out.write_all(hanging(&lead, kind.meaning(), columns).as_bytes())?;
+        }
+        writeln!(out, "{}", styled(HEADING, STANDING))?;
+        for standing in Standing::ALL {
+            let lead = format!("  {:25}  ", standing.name());
+            out.write_all(hanging(&lead, standing.meaning(), columns).as_bytes())?;
+        }
         return Ok(Exit::Agree);
     };
     let (kind, lines) = if let Some(state) = State::named(name) {
@@ -41,16 +55,29 @@ pub(crate) fn run(args: &ExplainArgs, terminal: Terminal) -> Result<Exit> {
     } else if let Some(check) = legend::check(name) {
         let lines = [("Means  ", check.meaning), ("Why    ", check.why), ("Do     ", check.remedy)];
         (check.area.name(), lines)
+    } else if let Some(kind) = Kind::named(name) {
+        let lines =
+            [("Means  ", kind.meaning()), ("Why    ", kind.why()), ("Do     ", kind.remedy())];
+        (KIND, lines)
+    } else if let Some(standing) = Standing::named(name) {
+        let lines = [
+            ("Means  ", standing.meaning()),
+            ("From   ", standing.decided()),
+            ("Do     ", standing.remedy()),
+        ];
+        (STANDING, lines)
     } else {
         let mut near: Vec<&str> = State::ALL.iter().map(|state| state.name()).collect();
-        near.retain(|state| strsim::osa_distance(name, state) <= 2);
+        near.extend(Kind::ALL.iter().map(|kind| kind.name()));
+        near.extend(Standing::ALL.iter().map(|standing| standing.name()));
+        near.retain(|known| strsim::osa_distance(name, known) <= 2);
         near.extend(legend::nearest(name));
         let near = if near.is_empty() {
             "keen explain lists them all".to_owned()
         } else {
             format!("did you mean {}?", near.join(" or "))
         };
-        bail!("there is no check or state {}: {near}", crate::safe::text(name));
+        bail!("there is no check, state or kind {}: {near}", crate::safe::text(name));
     };
     writeln!(out, "{}  {}", styled(HEADING, name), styled(QUIET, kind))?;
     for (lead, text) in lines {

@@ -1,6 +1,7 @@
 //! Conflicts: concurrent writes of the same thing, what came of them, and whose write is lost.
 
 mod by_rows;
+mod legend;
 mod outcome;
 
 use std::collections::BTreeMap;
