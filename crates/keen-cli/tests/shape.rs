@@ -274,7 +274,16 @@ fn the_legend_knows_every_check_and_a_wrong_name_is_helped() {
         let one = folder.keen(&["explain", name]);
         assert!(one.code == 0 && one.out.starts_with(&format!("{name}  {of}\nMeans")), "{one:?}");
     }
-    assert!(folder.keen(&["explain", "staled"]).err.contains("did you mean stalled?"));
+    for (slip, meant) in [
+        ("staled", "did you mean stalled?"),
+        ("update-updat", "did you mean update-update?"),
+        ("setled apart", "did you mean settled apart?"),
+        ("type", "did you mean column-type?"),
+        ("avalanche", "keen explain lists them all"),
+    ] {
+        let err = folder.keen(&["explain", slip]).err;
+        assert!(err.contains(meant), "{err}");
+    }
     let wrong = folder.keen(&["explain", "colum-order"]);
     assert_eq!(wrong.code, 2);
     assert!(wrong.err.contains("did you mean column-order?"), "{}", wrong.err);

@@ -67,11 +67,20 @@ pub(crate) fn run(args: &ExplainArgs, terminal: Terminal) -> Result<Exit> {
         ];
         (STANDING, lines)
     } else {
-        let mut near: Vec<&str> = State::ALL.iter().map(|state| state.name()).collect();
-        near.extend(Kind::ALL.iter().map(|kind| kind.name()));
-        near.extend(Standing::ALL.iter().map(|standing| standing.name()));
-        near.retain(|known| strsim::osa_distance(name, known) <= 2);
-        near.extend(legend::nearest(name));
+        let known = (State::ALL.iter().map(|state| state.name()))
+            .chain(Kind::ALL.iter().map(|kind| kind.name()))
+            .chain(Standing::ALL.iter().map(|standing| standing.name()))
+            .chain(legend::CHECKS.iter().map(|check| check.name));
+        let slips: Vec<(usize, &str)> = known
+            .map(|known| (strsim::osa_distance(name, known), known))
+            .filter(|(wrong, _)| *wrong <= 2)
+            .collect();
+        let near: Vec<&str> = match slips.iter().map(|(wrong, _)| *wrong).min() {
+            Some(least) => {
+                slips.iter().filter(|(wrong, _)| *wrong == least).map(|(_, known)| *known).collect()
+            }
+            None => legend::nearest(name),
+        };
         let near = if near.is_empty() {
             "keen explain lists them all".to_owned()
         } else {

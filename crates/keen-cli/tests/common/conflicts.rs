@@ -56,3 +56,15 @@ pub fn one(run: &Run, kind: &str) -> Json {
     assert_eq!(found.len(), 1, "{run:?}");
     found.remove(0)
 }
+
+/// Makes the slots of PostgreSQL servers with the statements that keen prints.
+pub fn slots(network: &Network) {
+    let run = network.keen(&["conflicts", "--ddl"]);
+    assert_eq!(run.code, 0, "{run:?}");
+    for (i, server) in network.servers.iter().enumerate() {
+        let name = format!("-- on {}\n", super::node_name(i));
+        let (_, rest) = run.out.split_once(&name).unwrap();
+        let mine = rest.split("-- on ").next().unwrap();
+        server.run(mine).unwrap();
+    }
+}
