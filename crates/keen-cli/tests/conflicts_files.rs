@@ -106,6 +106,7 @@ fn what_is_asked_for_is_shown_and_the_rest_is_counted() {
         (&["--until", "valley:4,saddle:8"], 0),
         (&["--table", "stay", "--key", "7"], 1),
         (&["--table", "stay", "--key", "8"], 0),
+        (&["--table", "stay", "--key", "\"7,1\""], 0),
     ] {
         let all: Vec<&str> = JSON.iter().chain(args).copied().collect();
         let run = folder.keen(&all);
@@ -116,6 +117,8 @@ fn what_is_asked_for_is_shown_and_the_rest_is_counted() {
         (&["--kind", "fight"][..], "there is insert-insert, update-delete"),
         (&["--since", "yesterday"], "write a time in UTC like"),
         (&["--key", "7"], "--table"),
+        (&["--table", "stay", "--key", "7,1"], "a key of stay has 1 cell (id), and --key names 2"),
+        (&["--table", "stay", "--key", "7,1", "--format", "json"], "stands in double quotes"),
         (&["--table", "stays"], "no set has a table stays"),
         (&["--node", "peak"], "there is no node peak"),
     ] {

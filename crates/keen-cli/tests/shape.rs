@@ -267,7 +267,7 @@ fn the_legend_knows_every_check_and_a_wrong_name_is_helped() {
         state.out
     );
     for (name, of) in [
-        ("other-columns", "kinds of conflicts"),
+        ("other-columns", "kind of conflict"),
         ("settled apart", "what came of a conflict"),
         ("settled-apart", "what came of a conflict"),
     ] {

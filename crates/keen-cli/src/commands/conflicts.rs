@@ -7,6 +7,7 @@ use anyhow::{Context, Result, bail};
 use keen_core::expectation::bit;
 use keen_core::journal::JOURNAL_SLOT;
 use keen_core::topology::{Address, Engine};
+use keen_nodes::conflicts::Found;
 use keen_nodes::postgres;
 
 use super::for_people;
@@ -18,7 +19,9 @@ use crate::exit::Exit;
 use crate::keeping::Keeping;
 use crate::load::{self, Loaded};
 use crate::output::{CANNOT, Output};
+use crate::render::style::counted;
 use crate::render::{conflicts_json, conflicts_text};
+use crate::safe;
 use crate::terminal::Terminal;
 
 /// Conflicts that the text shows unless told otherwise.
@@ -59,6 +62,9 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     }
     let goes_on = args.key.is_none() && keeping.is_kept();
     let mut outcome = conflicts_run::run(&loaded, &asked, judged, goes_on, &Stop::on_signal());
+    if let (Some(key), Some(table)) = (&asked.key, asked.tables.first()) {
+        fits(key, table, &outcome.found)?;
+    }
     let handed_on = outcome.found.handed_on.take();
     let text = match args.format {
         AuditFormat::Json => {
@@ -153,9 +159,27 @@ fn ddl(loaded: &Loaded, chosen: &Scope, args: &ConflictsArgs, terminal: Terminal
         }
     }
     let mut out = terminal.stdout();
-    out.write_all(crate::safe::lines(&text).as_bytes()).context(CANNOT)?;
+    out.write_all(safe::lines(&text).as_bytes()).context(CANNOT)?;
     out.flush().context(CANNOT)?;
     Ok(Exit::Agree)
+}
+
+/// Whether a key has as many cells as the table's, which is known once the nodes have told its shape.
+fn fits(key: &[String], table: &str, found: &Found) -> Result<()> {
+    let Some(about) = found.tables.iter().find(|known| known.name == table) else { return Ok(()) };
+    let columns = &about.layout.columns;
+    let names: Vec<String> =
+        about.layout.key.iter().map(|at| safe::text(&columns[*at].name)).collect();
+    if names.len() != key.len() {
+        bail!(
+            "a key of {} has {} ({}), and --key names {}: cells are separated by commas, and one with a comma in it stands in double quotes",
+            safe::text(table),
+            counted(names.len() as u64, "cell", "cells"),
+            names.join(", "),
+            key.len(),
+        );
+    }
+    Ok(())
 }
 
 /// The cells of a key, separated by commas; one with a comma in it stands in quotes (RFC 4180).

@@ -12,7 +12,7 @@ use crate::exit::Exit;
 use crate::render::style::{HEADING, QUIET, hanging, styled};
 use crate::terminal::Terminal;
 
-const KIND: &str = "kinds of conflicts";
+const KIND: &str = "kind of conflict";
 const STANDING: &str = "what came of a conflict";
 
 /// Prints the legend, or one entry of it.
@@ -33,7 +33,7 @@ pub(crate) fn run(args: &ExplainArgs, terminal: Terminal) -> Result<Exit> {
                 out.write_all(hanging(&lead, check.meaning, columns).as_bytes())?;
             }
         }
-        writeln!(out, "{}", styled(HEADING, KIND))?;
+        writeln!(out, "{}", styled(HEADING, "kinds of conflicts"))?;
         for kind in Kind::ALL {
             let lead = format!("  {:13}  ", kind.name());
             out.write_all(hanging(&lead, kind.meaning(), columns).as_bytes())?;

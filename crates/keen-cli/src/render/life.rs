@@ -31,19 +31,6 @@ pub(crate) fn write(
     columns: Option<usize>,
 ) -> String {
     let Some(life) = &found.life else {
-        let about = found.tables.iter().find(|known| known.name == table);
-        let columns =
-            about.map(|about| about.layout.key.iter().map(|at| &about.layout.columns[*at].name));
-        if let Some(columns) = columns.filter(|columns| columns.len() != key.len()) {
-            let names: Vec<String> = columns.map(|name| safe::text(name)).collect();
-            return format!(
-                "A key of {} has {} ({}), and --key names {}: put a cell with a comma in it in double quotes.\n",
-                safe::text(table),
-                counted(names.len() as u64, "cell", "cells"),
-                names.join(", "),
-                key.len(),
-            );
-        }
         return format!(
             "No journal knows a row of {} with the key {}.\n",
             safe::text(table),

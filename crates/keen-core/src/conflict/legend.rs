@@ -75,16 +75,16 @@ impl Kind {
                 "Keep one and give the other a new key. Then let each node count in steps of its own, or use keys that no two nodes can make."
             }
             Self::UpdateDelete => {
-                "Decide whether the row should be there: keen plan --conflicts shows both contents."
+                "Decide whether the row should be there: keen plan --conflicts says what either choice loses."
             }
             Self::Unique => {
                 "Give one of the two another value. Let values that must be unique be given out at one node."
             }
             Self::ParentGone => {
-                "Put the parent back, or take away what refers to it. keen plan --conflicts shows what is there."
+                "Put the parent back, or take away what refers to it: the copies may agree, and then no plan asks. Let only one node delete what others refer to."
             }
             Self::UpdateUpdate | Self::OtherColumns => {
-                "keen plan --conflicts shows what each wrote, and what is lost. Let rows that are often written have a home node."
+                "keen plan --conflicts shows the versions, offers back what is lost, and says what each choice loses. Let rows that are often written have a home node."
             }
             Self::ShapeShape | Self::ShapeRows => {
                 "Bring the shapes together (keen preflight --shape) and look at the links (keen flow). Change shapes at one node, while nobody writes to the table elsewhere."
@@ -128,7 +128,7 @@ impl Standing {
     pub fn decided(self) -> &'static str {
         match self {
             Self::Apart | Self::Alike => {
-                "Every row that the conflict is about is read on every node that should hold it, and every journal has all writes that reach its node."
+                "The rows that it is about are read on every node that should hold them, and none of its writes is still on its way."
             }
             Self::Broken => {
                 "As declared at the nodes, or under [unique] in keen.toml; the rows are read on every node."
