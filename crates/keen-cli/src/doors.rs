@@ -12,9 +12,10 @@ use keen_core::topology::{Address, Engine, Node, NodeId, Secret, Server};
 use keen_nodes::conflicts::{Journal, LastWrites};
 use keen_nodes::flow::Watched;
 use keen_nodes::journal_file::FileJournal;
-use keen_nodes::mariadb::{MariaDbJournal, MariaDbLinks, MariaDbNode, MariaDbProbe};
+use keen_nodes::mariadb::{self, MariaDbJournal, MariaDbLinks, MariaDbNode, MariaDbProbe};
 use keen_nodes::postgres::{
-    self, PostgresJournal, PostgresLastWrites, PostgresLinks, PostgresNode, PostgresProbe,
+    self, JournalSetup, PostgresJournal, PostgresLastWrites, PostgresLinks, PostgresNode,
+    PostgresProbe,
 };
 use keen_nodes::probe::Probed;
 use keen_nodes::server::{Access, Password};
@@ -33,6 +34,16 @@ fn paths(loaded: &Loaded) -> Vec<Option<PathBuf>> {
         Address::Server(_) => None,
     };
     loaded.topology.nodes.iter().map(|node| path(&node.at)).collect()
+}
+
+/// What a node needs before its journal can be read.
+pub(crate) enum JournalDdl {
+    /// Its journal is read without more.
+    Nothing,
+    /// Grants.
+    MariaDb(Vec<String>),
+    /// A publication, a slot and rights.
+    Postgres(JournalSetup),
 }
 
 /// How nodes are opened.
@@ -193,18 +204,33 @@ impl<'a> Doors<'a> {
         file.and_then(Result::ok).map(|file| file.shapes()).unwrap_or_default()
     }
 
-    /// Which tables of a PostgreSQL node can be published to keen's slot, and which cannot.
-    pub(crate) fn publishable(
+    /// What a server still lacks before its log can be read, as statements; tables are named as it does.
+    pub(crate) fn journal_ddl(
         &self,
         id: NodeId,
         tables: &[String],
-    ) -> Result<Vec<(String, bool)>, ReadFault> {
+    ) -> Result<JournalDdl, ReadFault> {
         let node = &self.loaded.topology.nodes[id];
         self.at_any(node, |address| match address {
-            Address::Server(server) => {
-                self.access(node, server).and_then(|access| postgres::publishable(&access, tables))
+            Address::Server(server) => self.access(node, server).and_then(|access| {
+                Ok(match server.engine {
+                    Engine::MariaDb => JournalDdl::MariaDb(mariadb::journal_grants(&access)?),
+                    _ => JournalDdl::Postgres(postgres::journal_setup(&access, tables)?),
+                })
+            }),
+            Address::Sqlite(_) => Ok(JournalDdl::Nothing),
+        })
+    }
+
+    /// The account as a MariaDB server knows it, for statements that name it.
+    pub(crate) fn account(&self, id: NodeId) -> Result<Option<String>, ReadFault> {
+        let node = &self.loaded.topology.nodes[id];
+        self.at_any(node, |address| match address {
+            Address::Server(server) if server.engine == Engine::MariaDb => {
+                let access = self.access(node, server)?;
+                mariadb::account(&access).map(Some)
             }
-            Address::Sqlite(_) => Ok(Vec::new()),
+            _ => Ok(None),
         })
     }
 

@@ -90,8 +90,8 @@ pub(crate) struct Join<'a> {
 pub(crate) fn join(loaded: &Loaded, asked: &Join<'_>, stop: &Stop) -> Result<(Joining, Duration)> {
     let clock = Instant::now();
     let (node, from) = (asked.node, asked.from);
-    let nodes = bit(node) | bit(from);
-    let looks = look(loaded, nodes, &[], asked.wait, stop);
+    // Who reads from the node that is overwritten only they themselves can tell.
+    let looks = look(loaded, !0, &[], asked.wait, stop);
     let facts = |id: NodeId| {
         let look = &looks[&id];
         let fault = || look.attempts.iter().find_map(|attempt| attempt.fault.as_ref());
@@ -117,7 +117,7 @@ pub(crate) fn join(loaded: &Loaded, asked: &Join<'_>, stop: &Stop) -> Result<(Jo
     {
         bail!("--since: {reason}");
     }
-    let joining = join::join(&loaded.topology, (node, there), (from, source), rows, log);
+    let joining = join::join(&loaded.topology, &looks, (node, there), (from, source), rows, log);
     Ok((joining, clock.elapsed()))
 }
 

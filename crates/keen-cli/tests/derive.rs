@@ -231,7 +231,10 @@ fn joining_says_what_would_be_lost_and_does_nothing() {
     assert_eq!(json["tables"], serde_json::json!(["diary"]));
     assert_eq!(json["loses"], true);
     let steps = json["steps"].as_array().unwrap();
-    assert!(steps.iter().any(|s| s["what"].as_str().unwrap().contains("before.db")), "{json}");
+    assert!(
+        steps.iter().any(|s| s["shell"].as_str().is_some_and(|s| s.contains("before.db"))),
+        "{json}"
+    );
     assert!(folder.snapshot() == before, "nothing was written");
     // Nothing to lose: nothing to keep.
     let run = folder.keen(&["preflight", "--join", "a", "--from", "b"]);

@@ -332,7 +332,7 @@ fn an_account_is_told_what_it_lacks_and_what_it_has_too_much_of() {
     // The table cannot be told from one that is not there; the status of links cannot be looked at.
     assert_eq!(
         bad(&run),
-        ["stop right-missing a", "warn right-missing a", "stop table-missing a"],
+        ["stop right-missing a", "stop table-missing a", "warn right-missing a"],
         "{}",
         run.out
     );

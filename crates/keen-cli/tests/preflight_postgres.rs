@@ -309,9 +309,9 @@ fn settings_that_take_a_restart() {
             "stop room-for-links a",
             "stop room-for-links b",
             "stop room-for-links b",
+            "stop link-absent a,b",
             "warn log-kept-briefly a",
             "warn zones-differ a,b",
-            "stop link-absent a,b",
         ],
     );
     let mut peers = Network::postgres_peers();

@@ -153,8 +153,18 @@ impl Head {
     }
 }
 
-/// The slot, and the publication, through which keen peeks at PostgreSQL's log.
+/// The publication of what keen reads in PostgreSQL's log. The slot that it peeks through is called so, too,
+/// and then the number of its database: slots of all databases share their names.
 pub const JOURNAL_SLOT: &str = "keen_journal";
+
+/// Whether a slot is one that keen peeks through, in whichever database.
+#[must_use]
+pub fn is_journal_slot(name: &str) -> bool {
+    let Some(rest) = name.strip_prefix(JOURNAL_SLOT) else { return false };
+    // Slots once had no number.
+    let number = rest.strip_prefix('_').unwrap_or_default();
+    rest.is_empty() || (!number.is_empty() && number.bytes().all(|b| b.is_ascii_digit()))
+}
 
 /// What had been applied at a node before its journal begins.
 #[derive(Debug, Clone, PartialEq, Eq)]

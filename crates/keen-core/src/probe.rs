@@ -62,22 +62,22 @@ pub fn create(engine: Engine, table: &str) -> String {
 
 /// What else has to be done on a node before the table travels, and may be written.
 #[must_use]
+///
+/// `account` is the one that logs in, as the engine's statements name it.
 pub fn and_then(engine: Engine, table: &str, account: &str) -> Vec<String> {
     let name: Vec<String> = table.split('.').map(|part| quoted(engine, part)).collect();
     let name = name.join(".");
     match engine {
         Engine::Sqlite => Vec::new(),
         Engine::MariaDb => vec![format!(
-            "GRANT SELECT, INSERT, UPDATE, DELETE ON {name} TO '{}'@'%'",
-            account.replace('\'', "''")
+            "SET SESSION sql_log_bin = 0; GRANT SELECT, INSERT, UPDATE, DELETE ON {name} TO {account}; SET SESSION sql_log_bin = 1"
         )],
         Engine::Postgres => vec![
             format!(
                 "GRANT SELECT, INSERT, UPDATE, DELETE ON {name} TO {}",
                 quoted(engine, account)
             ),
-            format!("ALTER PUBLICATION ... ADD TABLE {name} -- where it is to be sent from"),
-            "ALTER SUBSCRIPTION ... REFRESH PUBLICATION -- where it is to be received".to_owned(),
+            "-- then add it to the publication of each sender, and let each receiver refresh with copy_data = false: keen preflight prints the statements".to_owned(),
         ],
     }
 }
@@ -145,6 +145,6 @@ mod tests {
     fn names_are_quoted_for_the_engine() {
         assert!(create(Engine::MariaDb, "a b").contains("`a b` (id varchar(100)"));
         assert!(create(Engine::Postgres, "s.p\"q").contains("\"s\".\"p\"\"q\" (id text"));
-        assert!(and_then(Engine::MariaDb, "t", "o'neil")[0].contains("'o''neil'@'%'"));
+        assert!(and_then(Engine::MariaDb, "t", "'o''neil'@'%'")[0].contains("TO 'o''neil'@'%'"));
     }
 }

@@ -6,15 +6,15 @@ use anyhow::{Context, Result, bail};
 
 use keen_core::expectation::bit;
 use keen_core::journal::JOURNAL_SLOT;
-use keen_core::topology::{Address, Engine};
+use keen_core::topology::Address;
 use keen_nodes::conflicts::Found;
-use keen_nodes::postgres;
+use keen_nodes::postgres::{self, JournalSetup};
 
 use super::for_people;
 use crate::args::{AuditFormat, ConflictsArgs};
 use crate::audit_run::{Scope, Stop};
 use crate::conflicts_run::{self, Asked};
-use crate::doors::Doors;
+use crate::doors::{Doors, JournalDdl};
 use crate::exit::Exit;
 use crate::keeping::Keeping;
 use crate::load::{self, Loaded};
@@ -113,13 +113,10 @@ fn ddl(loaded: &Loaded, chosen: &Scope, args: &ConflictsArgs, terminal: Terminal
     for (id, node) in
         topology.nodes.iter().enumerate().filter(|(id, _)| chosen.nodes & bit(*id) != 0)
     {
-        let Address::Server(server) = &node.at else { continue };
-        text.push_str(&format!("-- on {}\n", node.name));
-        if server.engine == Engine::MariaDb {
-            let user = server.user.replace('\'', "''");
-            text.push_str(&format!("GRANT REPLICATION SLAVE ON *.* TO '{user}'@'%';\n"));
+        if !matches!(node.at, Address::Server(_)) {
             continue;
         }
+        text.push_str(&format!("-- on {}\n", node.name));
         let mut tables: Vec<String> = Vec::new();
         for (set, content) in topology.sets.iter().enumerate() {
             if topology.carriers(set).contains(&id) {
@@ -132,36 +129,84 @@ fn ddl(loaded: &Loaded, chosen: &Scope, args: &ConflictsArgs, terminal: Terminal
         }
         tables.sort();
         tables.dedup();
-        let tables =
-            doors.publishable(id, &tables).with_context(|| format!("on node {}", node.name))?;
-        for (table, _) in tables.iter().filter(|(_, fit)| !fit) {
-            text.push_str(&format!(
-                "-- {table} has no primary key: PostgreSQL would refuse to update it if it were published, so it is left out\n"
-            ));
-        }
-        let names: Vec<&str> =
-            tables.iter().filter(|(_, fit)| *fit).map(|(name, _)| &name[..]).collect();
-        text.push_str(&format!(
-            "CREATE PUBLICATION {JOURNAL_SLOT} FOR TABLE {};\n\
-             SELECT pg_create_logical_replication_slot('{JOURNAL_SLOT}', 'pgoutput');\n\
-             ALTER ROLE {user} REPLICATION;\n\
-             GRANT EXECUTE ON FUNCTION pg_show_replication_origin_status() TO {user};\n\
-             -- the slot holds back log from now on; when it is no longer needed:\n\
-             -- SELECT pg_drop_replication_slot('{JOURNAL_SLOT}'); DROP PUBLICATION {JOURNAL_SLOT};\n",
-            names.join(", "),
-            user = postgres::quoted(&server.user),
-        ));
-        if let Some(at) = judged.handed_on.as_ref().and_then(|handed_on| handed_on.ended_at(id)) {
-            text.push_str(&format!(
-                "-- the ledger has what was read up to {at}; the slot can let go of the log before that:\n\
-                 -- SELECT pg_replication_slot_advance('{JOURNAL_SLOT}', '{at}');\n"
-            ));
-        }
+        let setup =
+            doors.journal_ddl(id, &tables).with_context(|| format!("on node {}", node.name))?;
+        let at = judged.handed_on.as_ref().and_then(|handed_on| handed_on.ended_at(id));
+        text.push_str(&match setup {
+            JournalDdl::Nothing => String::new(),
+            JournalDdl::MariaDb(grants) if grants.is_empty() => NOTHING_LACKS.to_owned(),
+            // Out of the log: where it is behind already, it need not carry this, too.
+            JournalDdl::MariaDb(grants) => format!(
+                "SET SESSION sql_log_bin = 0;\n{};\nSET SESSION sql_log_bin = 1;\n",
+                grants.join(";\n")
+            ),
+            JournalDdl::Postgres(setup) => postgres_ddl(&setup, at),
+        });
     }
     let mut out = terminal.stdout();
     out.write_all(safe::lines(&text).as_bytes()).context(CANNOT)?;
     out.flush().context(CANNOT)?;
     Ok(Exit::Agree)
+}
+
+const NOTHING_LACKS: &str = "-- nothing is lacking\n";
+
+/// What a PostgreSQL node lacks. `at` is up to where the ledger has what was written.
+fn postgres_ddl(setup: &JournalSetup, at: Option<&str>) -> String {
+    let mut text = String::new();
+    let user = postgres::quoted(&setup.account);
+    for table in setup.tables.iter().filter(|table| !table.identified && !table.published) {
+        text.push_str(&format!(
+            "-- {} has no primary key: PostgreSQL would refuse to update it if it were published, so it is left out\n",
+            table.name
+        ));
+    }
+    let missing: Vec<&str> = (setup.tables.iter())
+        .filter(|table| table.identified && !table.published)
+        .map(|table| &table.name[..])
+        .collect();
+    let tables = missing.join(", ");
+    let mut run = |statement: String| text.push_str(&format!("{statement};\n"));
+    match (setup.published, missing.is_empty()) {
+        (false, false) => run(format!(
+            "CREATE PUBLICATION {JOURNAL_SLOT} FOR TABLE {tables} WITH (publish_via_partition_root = true)"
+        )),
+        (true, false) => run(format!("ALTER PUBLICATION {JOURNAL_SLOT} ADD TABLE {tables}")),
+        _ => {}
+    }
+    if setup.published && !setup.via_root {
+        run(format!("ALTER PUBLICATION {JOURNAL_SLOT} SET (publish_via_partition_root = true)"));
+    }
+    if let (Some(slot), true) = (&setup.slot, setup.lost) {
+        // The log that it should hold is gone: nothing is lost with it.
+        run(format!("SELECT pg_drop_replication_slot('{slot}')"));
+    }
+    let slot = setup.slot.as_ref().filter(|_| !setup.lost);
+    if slot.is_none() && (setup.published || !missing.is_empty()) {
+        let name = &setup.slot_name;
+        run(format!("SELECT pg_create_logical_replication_slot('{name}', 'pgoutput')"));
+    }
+    if !setup.may_read {
+        run(format!("ALTER ROLE {user} REPLICATION"));
+    }
+    if !setup.may_see_origins {
+        run(format!("GRANT EXECUTE ON FUNCTION pg_show_replication_origin_status() TO {user}"));
+    }
+    if text.is_empty() {
+        text.push_str(NOTHING_LACKS);
+    }
+    let name = slot.unwrap_or(&setup.slot_name);
+    text.push_str(&format!(
+        "-- the slot holds back log for as long as it is there; when it is no longer needed:\n\
+         -- SELECT pg_drop_replication_slot('{name}'); DROP PUBLICATION {JOURNAL_SLOT};\n"
+    ));
+    if let (Some(at), Some(slot)) = (at, slot) {
+        text.push_str(&format!(
+            "-- the ledger has what was read up to {at}; the slot can let go of the log before that:\n\
+             -- SELECT pg_replication_slot_advance('{slot}', '{at}');\n"
+        ));
+    }
+    text
 }
 
 /// Whether a key has as many cells as the table's, which is known once the nodes have told its shape.

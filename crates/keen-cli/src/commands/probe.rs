@@ -12,7 +12,7 @@ use keen_core::flow::look::{self, Sights};
 use keen_core::flow::{self, LinkFlow, Looks, Memory};
 use keen_core::position::Position;
 use keen_core::probe::{self as core, reached};
-use keen_core::topology::{Address, NodeId, Topology};
+use keen_core::topology::{Address, Engine, NodeId, Topology};
 use keen_nodes::flow::{Watch, wait_until};
 use keen_nodes::probe::{self, Request};
 
@@ -32,7 +32,7 @@ pub(crate) fn run(args: &ProbeArgs, terminal: Terminal) -> Result<Exit> {
     let (text, exit) = if args.seen.is_some() || args.now {
         wait(args, &loaded, &stop)?
     } else if args.ddl {
-        (ddl(args, &loaded.topology)?, Exit::Agree)
+        (ddl(args, &loaded, &stop)?, Exit::Agree)
     } else {
         write(args, &loaded, terminal, &stop)?
     };
@@ -63,7 +63,9 @@ fn carriers(topology: &Topology, table: &str) -> Result<Vec<NodeId>> {
     Ok(carriers)
 }
 
-fn ddl(args: &ProbeArgs, topology: &Topology) -> Result<String> {
+fn ddl(args: &ProbeArgs, loaded: &Loaded, stop: &Stop) -> Result<String> {
+    let topology = &loaded.topology;
+    let doors = Doors::new(loaded, args.wait, args.wait, stop);
     // Before it is in a set it can already be created: everywhere.
     let carriers =
         carriers(topology, &args.table).unwrap_or_else(|_| (0..topology.nodes.len()).collect());
@@ -74,11 +76,16 @@ fn ddl(args: &ProbeArgs, topology: &Topology) -> Result<String> {
         let local = named.name_of(&args.table);
         text.push_str(&format!("-- on {}\n{};\n", named.name, core::create(engine, local)));
         let account = match &named.at {
-            Address::Server(server) => &server.user,
-            Address::Sqlite(_) => "",
+            Address::Server(server) if server.engine == Engine::MariaDb => {
+                let account = doors.account(node);
+                account.with_context(|| format!("on node {}", named.name))?.unwrap_or_default()
+            }
+            Address::Server(server) => server.user.clone(),
+            Address::Sqlite(_) => String::new(),
         };
-        for line in core::and_then(engine, local, account) {
-            text.push_str(&format!("{line};\n"));
+        for line in core::and_then(engine, local, &account) {
+            let end = if line.starts_with("--") { "" } else { ";" };
+            text.push_str(&format!("{line}{end}\n"));
         }
     }
     Ok(crate::safe::lines(&text))

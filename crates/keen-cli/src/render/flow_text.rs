@@ -8,7 +8,6 @@ use comfy_table::Cell;
 use jiff::Timestamp;
 use keen_core::flow::look::Micros;
 use keen_core::flow::{Changed, Late, LinkFlow, State, Trend, Wrote};
-use keen_core::journal::JOURNAL_SLOT;
 use keen_core::position::Gap;
 use keen_core::preflight::look::Half;
 use keen_core::topology::{NodeId, Topology};
@@ -39,7 +38,7 @@ pub(crate) fn write(topology: &Topology, outcome: &Outcome, columns: Option<usiz
         if let Some(held) = flow.journal_slot {
             let lead = format!("{} {}: ", styled(QUIET, "note"), topology.nodes[*node].name);
             let text = format!(
-                "slot {JOURNAL_SLOT}, through which keen reads what was written, holds back {} of log",
+                "the slot through which keen reads what was written holds back {} of log",
                 size(held)
             );
             out.push_str(&hanging(&lead, &text, columns));

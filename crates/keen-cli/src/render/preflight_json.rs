@@ -3,6 +3,7 @@
 use anyhow::Result;
 use keen_core::preflight::join::Joining;
 use keen_core::preflight::look::{Attempt, Look, Seen};
+use keen_core::preflight::seeding::StepKind;
 use keen_core::preflight::{Finding, Level, Reaches};
 use keen_core::topology::{NodeId, Topology};
 use serde::Serialize;
@@ -166,7 +167,14 @@ pub(crate) fn join(topology: &Topology, joining: &Joining) -> Result<String> {
     let steps: Vec<Json> = joining
         .steps
         .iter()
-        .map(|(node, what)| json!({"node": node.map(name), "what": what}))
+        .map(|step| {
+            let key = match step.kind {
+                StepKind::Words => "advice",
+                StepKind::Sql => "run",
+                StepKind::Shell => "shell",
+            };
+            json!({"node": step.node.map(name), key: step.what})
+        })
         .collect();
     let document = json!({
         "keen": "join",

@@ -302,11 +302,11 @@ pub(crate) fn join(
         styled(HEADING, "\nNothing was done. In this order:")
     };
     let _ = writeln!(out, "{verdict}");
-    for (at, (place, what)) in joining.steps.iter().enumerate() {
-        let place = place.map(|id| format!("on {}: ", name(id))).unwrap_or_default();
+    for (at, step) in joining.steps.iter().enumerate() {
+        let place = step.node.map(|id| format!("on {}: ", name(id))).unwrap_or_default();
         out.push_str(&hanging(
             &format!("{:3}. ", at + 1),
-            &safe::text(&format!("{place}{what}")),
+            &safe::text(&format!("{place}{}", step.what)),
             columns,
         ));
     }

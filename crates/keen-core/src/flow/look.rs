@@ -3,7 +3,7 @@
 //! Adapters fill this in and judge nothing. A later look is held against the few numbers of an earlier
 //! one that are in [`Mark`], which can be kept and read back.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use crate::ports::ReadFault;
@@ -88,8 +88,8 @@ pub struct Touched {
     pub count: u64,
     /// When the last one was, if the engine tells.
     pub at: Option<Micros>,
-    /// About how many rows it holds, if the engine counts them.
-    pub rows: Option<u64>,
+    /// Whether it holds any row, where that was looked at: never by an engine's estimate, which forgets.
+    pub holds: Option<bool>,
 }
 
 /// Something that brings changes to a node, as the receiver tells it at one moment.
@@ -111,6 +111,8 @@ pub struct Inflow {
     pub busy: bool,
     /// A number that moves while it works, also within one transaction.
     pub progress: u64,
+    /// How often the first copy of a table failed, if the server counts that.
+    pub copy_failures: Option<u64>,
     /// What it waits for.
     pub wait: Option<Wait>,
     /// What it stopped at or complains of.
@@ -136,6 +138,7 @@ impl Inflow {
             doing: None,
             busy: false,
             progress: 0,
+            copy_failures: None,
             wait: None,
             trouble: None,
             heartbeats: 0,
@@ -204,6 +207,8 @@ pub struct Mark {
     pub standby: bool,
     /// By table, the count of writes.
     pub touched: BTreeMap<String, u64>,
+    /// The tables that were seen to hold rows.
+    pub filled: BTreeSet<String>,
     /// By node, the last sign of life that had arrived there.
     pub beats: BTreeMap<String, Micros>,
     /// By the names of what brings changes there.
@@ -245,6 +250,10 @@ impl Sight {
             standby: heard.standby,
             beats: heard.beats.clone(),
             touched: heard.touched.iter().map(|(table, t)| (table.clone(), t.count)).collect(),
+            filled: (heard.touched.iter())
+                .filter(|(_, touched)| touched.holds == Some(true))
+                .map(|(table, _)| table.clone())
+                .collect(),
             inflows: inflows
                 .iter()
                 .map(|inflow| {

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use super::look::{Heard, Micros, Own};
 use super::{Changed, LinkFlow, Looks, NodeFlow, State, Writing, Wrote};
-use crate::journal::JOURNAL_SLOT;
+use crate::journal::is_journal_slot;
 use crate::position::{Gap, Position};
 use crate::preflight::look::Means;
 use crate::topology::{Link, NodeId, Role, Topology};
@@ -33,7 +33,9 @@ pub(super) fn nodes(
                 origins: heard.and_then(|heard| heard.origins.clone()),
                 journal_slot: heard.and_then(|heard| {
                     let slots = heard.outlets.as_ref().ok()?.iter().map(|outlet| &outlet.slot);
-                    let slot = slots.into_iter().find(|slot| slot.name == JOURNAL_SLOT)?;
+                    let slot = slots.into_iter().find(|slot| {
+                        is_journal_slot(&slot.name) && slot.database == heard.database
+                    })?;
                     Some(slot.held_back.unwrap_or(0).max(0).unsigned_abs())
                 }),
             },

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use super::look::{Heard, Inflow, Micros, Outlet};
 use super::{LinkFlow, Looks, State, state};
-use crate::journal::JOURNAL_SLOT;
+use crate::journal::is_journal_slot;
 use crate::position::Position;
 use crate::preflight::look::{Half, Means, Slot};
 use crate::source::{self, Told};
@@ -384,32 +384,42 @@ fn uncarried(
         let offered = published
             .iter()
             .any(|(publication, full)| publications.contains(&publication) && same(full, there));
-        let (reason, run) = match known {
-            None if offered => (
-                format!("{table} is published and not taken: none of its rows travel"),
-                format!("ALTER SUBSCRIPTION {quoted} REFRESH PUBLICATION"),
-            ),
-            None => (
-                format!("{table} is not in what {quoted} takes: none of its rows travel"),
-                format!(
-                    "on {}: ALTER PUBLICATION ... ADD TABLE {there}; then here: ALTER SUBSCRIPTION {quoted} REFRESH PUBLICATION",
-                    topology.nodes[from].name
-                ),
-            ),
-            Some(taken) if !taken.ready => (
-                format!("the first copy of {table} is not done"),
-                "wait for it; the server's log says why if it fails".to_owned(),
-            ),
-            Some(taken) if !taken.copied && never_came(looks, (from, to), table) => (
-                format!(
-                    "the rows that {table} held before were never copied: {} holds none",
-                    topology.nodes[to].name
-                ),
-                format!(
-                    "copy them while nothing is written: keen preflight --join {} --from {} says how",
-                    topology.nodes[to].name, topology.nodes[from].name
-                ),
-            ),
+        // What is to be run depends on the rows that are there already: one place knows that.
+        let checked = format!("keen preflight --table {table} says what to run");
+        let (reason, next) = match known {
+            None if offered => {
+                (format!("{table} is published and not taken: none of its rows travel"), checked)
+            }
+            None => {
+                (format!("{table} is not in what {quoted} takes: none of its rows travel"), checked)
+            }
+            Some(taken) if !taken.ready => {
+                let failed: u64 = carried.iter().filter_map(|k| k.inflow.copy_failures).sum();
+                let (failed, next) = match failed {
+                    0 => (String::new(), "wait for it".to_owned()),
+                    times => (
+                        format!(", and first copies have failed {times} times so far"),
+                        format!(
+                            "read the message in {0}'s server log; a copy of rows that {0} holds already fails each time",
+                            topology.nodes[to].name
+                        ),
+                    ),
+                };
+                (format!("the first copy of {table} is not done{failed}"), next)
+            }
+            Some(taken)
+                if !taken.copied && never_came(topology, looks, (from, to), carried, table) =>
+            {
+                (
+                    format!(
+                        "the rows that {table} held before were never copied: {} holds none",
+                        topology.nodes[to].name
+                    ),
+                    format!(
+                        "keen audit --table {table} shows what is missing, and keen plan what to insert"
+                    ),
+                )
+            }
             Some(_) => continue,
         };
         let mut link = blank((Some(from), Some(to)), State::Absent, reason);
@@ -417,16 +427,32 @@ fn uncarried(
         link.means = Some(Means::Subscription);
         link.tables = vec![table.clone()];
         link.seen = seen(looks, Some(from), Some(to));
-        link.next = Some((Some(to), run));
+        link.next = Some((Some(to), next));
         found.push(link);
     }
     found
 }
 
-/// Whether a table has rows at its source and none at its receiver, by the servers' own count of them.
-fn never_came(looks: Looks<'_>, (from, to): (NodeId, NodeId), table: &str) -> bool {
-    let rows = |node: NodeId| heard(looks, node)?.touched.get(table)?.rows;
-    matches!((rows(from), rows(to)), (Some(1..), Some(0)))
+/// Whether a table held rows at its source at the first look and its receiver, which has passed that, holds none.
+/// Rows on their way, and rows that a filter keeps back, are no such case.
+fn never_came(
+    topology: &Topology,
+    looks: Looks<'_>,
+    (from, to): (NodeId, NodeId),
+    carried: &[&Known<'_>],
+    table: &String,
+) -> bool {
+    let Some(then) = looks.before.get(&from) else { return false };
+    let mut sets = topology.sets.iter().filter(|set| set.tables.contains(table));
+    let passed = |known: &&Known<'_>| {
+        let confirmed = known.outlet.and_then(|outlet| outlet.confirmed.as_ref());
+        confirmed.zip(then.position.as_ref()).is_some_and(|(has, mark)| has.has(mark))
+    };
+    let holds = heard(looks, to).and_then(|heard| heard.touched.get(table)?.holds);
+    then.filled.contains(table)
+        && holds == Some(false)
+        && sets.all(|set| set.filter.is_none())
+        && carried.iter().all(passed)
 }
 
 /// Whether a table with its schema is the one that the file calls so.
@@ -503,7 +529,7 @@ fn strays(topology: &Topology, looks: Looks<'_>, known: &[Known<'_>]) -> Vec<Lin
                 _ => false,
             };
             // Keen's own is told of with its node, unless the log that it needs is going.
-            let is_ours = slot.name == JOURNAL_SLOT
+            let is_ours = is_journal_slot(&slot.name)
                 && !slot.log.as_deref().is_some_and(|log| matches!(log, "unreserved" | "lost"));
             if slot.active
                 || is_ours
@@ -529,7 +555,7 @@ fn strays(topology: &Topology, looks: Looks<'_>, known: &[Known<'_>]) -> Vec<Lin
             stray.next = Some((
                 Some(*node),
                 format!(
-                    "when nobody needs it: SELECT pg_drop_replication_slot('{}')",
+                    "when nobody comes back for it, as whoever does would lose what it has not fetched: SELECT pg_drop_replication_slot('{}')",
                     slot.name.replace('\'', "''")
                 ),
             ));

@@ -351,7 +351,12 @@ impl<'a> Case<'a> {
         let at = self.outlet.and_then(|outlet| outlet.confirmed.as_ref());
         let at = at.map(|at| format!(" at the write after {at}")).unwrap_or_default();
         if link.receiving == Half::Stopped {
-            return Some(if link.error.is_some() {
+            let applied = link.failures.unwrap_or(0) > 0;
+            let copying = !applied && self.inflow.copy_failures.unwrap_or(0) > 0;
+            return Some(if link.error.is_some() && copying {
+                Decided::new(State::Broken, "it switched itself off at an error of a first copy")
+                    .next(format!("{logged}: it names the table and why"))
+            } else if link.error.is_some() {
                 Decided::new(State::Broken, format!("it switched itself off at an error{at}"))
                     .next(format!("{logged}, mend the row, then {enable}"))
             } else {

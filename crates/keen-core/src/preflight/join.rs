@@ -3,9 +3,10 @@
 
 use std::collections::BTreeMap;
 
-use super::look::{Facts, Seen};
+use super::look::{Facts, Look, Seen};
+use super::seeding::SeedStep;
 use crate::position::{self, Position};
-use crate::topology::{Address, Engine, Node, NodeId, Topology};
+use crate::topology::{Node, NodeId, Topology};
 
 /// What was found about a node that is to join.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -23,7 +24,7 @@ pub struct Joining {
     /// How far the source is, and how far back its log reaches.
     pub log: Seen<LogReach>,
     /// What to do, in order.
-    pub steps: Vec<(Option<NodeId>, String)>,
+    pub steps: Vec<SeedStep>,
 }
 
 /// Rows of one table of the joining node against its source's.
@@ -86,10 +87,12 @@ impl Joining {
     }
 }
 
-/// Puts together what two looks, a comparison of rows and the source's log tell.
+/// Puts together what looks at the nodes, a comparison of rows and the source's log tell. Of the two nodes
+/// there must be facts; the looks at the others say who reads from the one that is overwritten.
 #[must_use]
 pub fn join(
     topology: &Topology,
+    looks: &BTreeMap<NodeId, Look>,
     (node, there): (NodeId, &Facts),
     (from, source): (NodeId, &Facts),
     rows: Vec<(String, Seen<Held>)>,
@@ -121,159 +124,13 @@ pub fn join(
         log,
         steps: Vec::new(),
     };
-    joining.steps = steps(topology, &joining, there, source);
+    joining.steps = super::seeding::steps(topology, looks, &joining, there, source);
     joining
 }
 
 fn common_name(node: &Node, table: &str) -> String {
     let common = node.names.iter().find(|(_, local)| *local == table).map(|(common, _)| common);
     common.cloned().unwrap_or_else(|| table.to_owned())
-}
-
-fn steps(
-    topology: &Topology,
-    joining: &Joining,
-    there: &Facts,
-    source: &Facts,
-) -> Vec<(Option<NodeId>, String)> {
-    let (node, from) = (Some(joining.node), Some(joining.from));
-    let names = |id: NodeId| &topology.nodes[id].name;
-    let (joins, seeds) = (names(joining.node), names(joining.from));
-    let mut steps: Vec<(Option<NodeId>, String)> = Vec::new();
-    let mut step = |at: Option<NodeId>, what: &str| steps.push((at, what.to_owned()));
-    if topology.nodes[joining.node].writes {
-        step(node, "keep applications from writing there");
-    }
-    match there.engine {
-        Engine::MariaDb => step(node, "STOP ALL SLAVES"),
-        Engine::Postgres => step(node, "ALTER SUBSCRIPTION ... DISABLE, for each that it has"),
-        Engine::Sqlite => step(node, "stop what carries rows to the file"),
-    }
-    if joining.loses() {
-        let audit = format!("keen audit --node {joins},{seeds} --format json --output before.json");
-        step(None, &format!("keep what only {joins} holds: {audit}"));
-        step(node, &backup(there.engine, topology, joining.node));
-        step(
-            None,
-            "decide with whoever wrote it what of that is to be written again, at the source, by its application",
-        );
-    }
-    match (source.engine, there.engine) {
-        (Engine::MariaDb, Engine::MariaDb) => {
-            let (host, port, database) = address(topology, joining.from);
-            step(
-                from,
-                &format!(
-                    "mariadb-dump --single-transaction --gtid --master-data=2 --routines --triggers --databases {database} > seed.sql # notes the position of this moment"
-                ),
-            );
-            step(node, "RESET MASTER; SET GLOBAL gtid_slave_pos = ''");
-            step(
-                node,
-                "load it without logging it: (echo 'SET sql_log_bin = 0;'; cat seed.sql) | mariadb",
-            );
-            step(node, "SET GLOBAL gtid_slave_pos = '...' # the position that seed.sql notes");
-            step(
-                node,
-                &format!(
-                    "CHANGE MASTER '{seeds}' TO MASTER_HOST = '{host}', MASTER_PORT = {port}, MASTER_USE_GTID = slave_pos, MASTER_USER = ..., MASTER_PASSWORD = ...; START SLAVE '{seeds}'"
-                ),
-            );
-        }
-        (Engine::Postgres, Engine::Postgres) if there.standby => {
-            let (host, port, _) = address(topology, joining.from);
-            step(node, "stop the server and set its data folder aside");
-            step(
-                node,
-                &format!(
-                    "pg_basebackup --host {host} --port {port} --pgdata DATA --write-recovery-conf --create-slot --slot {} --wal-method stream",
-                    plain(joins)
-                ),
-            );
-            step(node, "start the server");
-        }
-        (Engine::Postgres, Engine::Postgres) => {
-            let (host, port, database) = address(topology, joining.from);
-            step(node, "TRUNCATE the tables of the sets, children first, or all in one statement");
-            step(
-                node,
-                &format!(
-                    "CREATE SUBSCRIPTION from_{} CONNECTION 'host={host} port={port} dbname={database} ...' PUBLICATION ... WITH (copy_data = true{})",
-                    plain(seeds),
-                    if there.major >= 16 && topology.nodes[joining.node].writes {
-                        ", origin = none"
-                    } else {
-                        ""
-                    }
-                ),
-            );
-            step(node, "wait until every row of pg_subscription_rel has srsubstate = 'r'");
-        }
-        (Engine::Sqlite, Engine::Sqlite) => {
-            let path =
-                |id: NodeId| topology.nodes[id].at.text().trim_start_matches("sqlite:").to_owned();
-            step(
-                from,
-                &format!(
-                    "sqlite3 '{}' \"VACUUM INTO 'seed.db'\" # one moment, also while it is written to",
-                    path(joining.from)
-                ),
-            );
-            step(node, &format!("mv '{}' aside, and put seed.db in its place", path(joining.node)));
-            step(node, "start what carries rows to it from that moment on");
-        }
-        _ => {
-            step(
-                None,
-                &format!(
-                    "keen preflight --derive {seeds} --for {} # the tables in {joins}'s own words",
-                    there.engine.name()
-                ),
-            );
-            step(node, "create them, empty");
-            step(
-                None,
-                &format!(
-                    "keen plan --node {joins},{seeds} --format sql --output seed # inserts, when {seeds} has the authority"
-                ),
-            );
-            step(node, "run the script, then start what carries rows between the two");
-        }
-    }
-    step(None, "keen preflight: both directions, nothing unread, nothing never copied");
-    step(None, &format!("keen audit --node {joins},{seeds}"));
-    if topology.nodes[joining.node].writes {
-        step(node, "let applications write there again");
-    }
-    steps
-}
-
-fn backup(engine: Engine, topology: &Topology, node: NodeId) -> String {
-    let (host, port, database) = address(topology, node);
-    match engine {
-        Engine::MariaDb => format!(
-            "mariadb-dump --single-transaction --host {host} --port {port} --databases {database} > before.sql"
-        ),
-        Engine::Postgres => format!(
-            "pg_dump --format custom --host {host} --port {port} --file before.dump {database}"
-        ),
-        Engine::Sqlite => {
-            let path = topology.nodes[node].at.text();
-            format!("sqlite3 '{}' \"VACUUM INTO 'before.db'\"", path.trim_start_matches("sqlite:"))
-        }
-    }
-}
-
-fn address(topology: &Topology, node: NodeId) -> (String, u16, String) {
-    match &topology.nodes[node].at {
-        Address::Server(server) => (server.host.clone(), server.port, server.database.clone()),
-        Address::Sqlite(path) => (String::new(), 0, path.clone()),
-    }
-}
-
-/// A name that needs no quotes.
-fn plain(name: &str) -> String {
-    name.replace(['-', '.'], "_").to_ascii_lowercase()
 }
 
 /// How many transactions a MariaDB position is ahead of another, and whether a log that begins at

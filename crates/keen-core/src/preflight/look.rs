@@ -280,8 +280,21 @@ pub struct Publication {
     pub name: String,
     /// Kinds of writes that it leaves out.
     pub leaves_out: Vec<String>,
+    /// It carries that a table was emptied, too.
+    pub truncates: bool,
     /// Its tables.
     pub tables: Vec<Published>,
+}
+
+impl Publication {
+    /// What it has to publish so that no write of a row is left out; that tables are emptied only if it
+    /// does so now.
+    #[must_use]
+    pub fn publishing_all(&self) -> Vec<&'static str> {
+        let mut kinds = vec!["insert", "update", "delete"];
+        kinds.extend(self.truncates.then_some("truncate"));
+        kinds
+    }
 }
 
 /// A table of a publication.

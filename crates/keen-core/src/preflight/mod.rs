@@ -17,6 +17,7 @@ mod mariadb;
 mod postgres;
 mod reach;
 mod rights;
+pub mod seeding;
 mod shape;
 mod sqlite;
 
@@ -225,8 +226,8 @@ pub fn examine(topology: &Topology, looks: &BTreeMap<NodeId, Look>, scope: Scope
     }
     let mut report = desk.report;
     report.findings = merged(report.findings);
-    // Stable: within an area the worst first, then as they were found.
-    report.findings.sort_by_key(|finding| (finding.check.area, finding.level));
+    // Stable: the worst first, among those in the order of mending, then as they were found.
+    report.findings.sort_by_key(|finding| (finding.level, finding.check.area));
     report.unseen.sort_by_key(|unseen| (unseen.area, unseen.node));
     report.unseen.dedup();
     report
@@ -346,6 +347,21 @@ impl<'a> Desk<'a> {
         }
         group.sort_unstable();
         group
+    }
+
+    /// Whether writes of one node reach another, by the file, over any number of links.
+    pub(crate) fn sends_to(&self, from: NodeId, to: NodeId) -> bool {
+        let mut reached = vec![from];
+        let mut at = 0;
+        while let Some(node) = reached.get(at).copied() {
+            for next in self.receivers(node) {
+                if !reached.contains(&next) {
+                    reached.push(next);
+                }
+            }
+            at += 1;
+        }
+        from != to && reached.contains(&to)
     }
 
     /// Who sends to a node, by the file.

@@ -36,7 +36,12 @@ pub(super) fn examine(desk: &mut Desk<'_>) {
             )
             .will(format!("needed for {}", need.commands()));
             let mut grants: Vec<&str> = lacking.iter().map(|right| &right.grant[..]).collect();
-            grants.dedup();
+            let mut seen: Vec<&str> = Vec::new();
+            grants.retain(|grant| {
+                let new = !seen.contains(grant);
+                seen.push(grant);
+                new
+            });
             for grant in grants {
                 finding = finding.run(node, grant);
             }

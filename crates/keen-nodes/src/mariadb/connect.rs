@@ -112,6 +112,15 @@ impl Session {
         rows.map_err(|error| failed(&self.access, &mut self.given_up, doing, &error))
     }
 
+    /// The account that logged in, as statements name it: the server may know another host than we do.
+    pub(super) fn account(&mut self) -> Result<String, ReadFault> {
+        let current: Vec<String> = self.rows("look at the account", "SELECT CURRENT_USER()", ())?;
+        let current = current.into_iter().next().unwrap_or_default();
+        let (user, host) = current.rsplit_once('@').unwrap_or((&current, "%"));
+        let text = |part: &str| format!("'{}'", part.replace('\'', "''"));
+        Ok(format!("{}@{}", text(user), text(host)))
+    }
+
     /// The connection alone, to be used up.
     pub(super) fn into_connection(self) -> Conn {
         self.connection

@@ -96,7 +96,7 @@ pub(super) fn explain(access: &Access, doing: &str, error: &Error) -> ReadFault 
         );
     };
     let advice = match said.code {
-        1142 | 1143 | 1044 => format!("grant {user} the right: GRANT SELECT ON the table"),
+        1142 | 1143 | 1044 => format!("grant {user} SELECT on the table: keen preflight prints the statement"),
         1146 | 1051 => "the table was dropped or renamed meanwhile: correct the set, or run this again".to_owned(),
         1412 => "its shape was changed meanwhile: run this again".to_owned(),
         1205 | 1099 | 1100 => {

@@ -298,7 +298,7 @@ impl MariaDbLinks {
             let at = i64::try_from(seconds).ok().filter(|at| *at > 0);
             touched.insert(
                 table.clone(),
-                Touched { count: seconds, at: at.map(|at| at * 1_000_000), rows: None },
+                Touched { count: seconds, at: at.map(|at| at * 1_000_000), holds: None },
             );
         }
         Ok(touched)

@@ -123,14 +123,14 @@ impl LookAtNode for MariaDbNode {
 }
 
 /// One line of SHOW GRANTS.
-struct Grant {
+pub(super) struct Grant {
     privileges: Vec<String>,
     /// Database and table, `*` for all.
     on: (String, String),
 }
 
 impl Grant {
-    fn read(line: &str) -> Option<Self> {
+    pub(super) fn read(line: &str) -> Option<Self> {
         let rest = line.strip_prefix("GRANT ")?;
         let (privileges, rest) = rest.split_once(" ON ")?;
         let (object, _) = rest.split_once(" TO ")?;
@@ -143,7 +143,7 @@ impl Grant {
         Some(Self { privileges, on: (database, table) })
     }
 
-    fn gives(&self, privilege: &str, database: &str, table: &str) -> bool {
+    pub(super) fn gives(&self, privilege: &str, database: &str, table: &str) -> bool {
         let covers =
             |pattern: &str, name: &str| pattern == "*" || pattern.replace('\\', "") == name;
         self.privileges.iter().any(|p| p == privilege || p == "ALL PRIVILEGES")
@@ -256,20 +256,28 @@ impl MariaDbNode {
         incoming: &Seen<Vec<Incoming>>,
     ) -> Vec<Right> {
         let access = self.session.access().clone();
-        let who = access.server.user.replace('\'', "''");
-        let current: Result<Vec<String>, _> =
-            self.session.rows("look at the account", "SELECT CURRENT_USER()", ());
-        let host =
-            current.ok().and_then(|rows| rows.first()?.rsplit_once('@').map(|(_, h)| h.to_owned()));
-        let account = format!("'{who}'@'{}'", host.unwrap_or_else(|| "%".to_owned()));
+        let account = self.session.account().unwrap_or_else(|_| "ACCOUNT".to_owned());
         let held = |privilege: &str, database: &str, table: &str| match grants {
             Ok(grants) => Ok(grants.iter().any(|grant| grant.gives(privilege, database, table))),
             Err(reason) => Err(reason.clone()),
         };
+        // Out of the log: where it is behind already, it need not carry this, too.
+        let local = |grant: &str| {
+            format!("SET SESSION sql_log_bin = 0; {grant}; SET SESSION sql_log_bin = 1")
+        };
+        // One line for a database, however many tables it has.
+        let of_all = |database: &str, full: &str, rights: &str| {
+            let on = if asked.tables.len() > 3 {
+                format!("{}.*", tick(database))
+            } else {
+                full.to_owned()
+            };
+            local(&format!("GRANT {rights} ON {on} TO {account}"))
+        };
         let mut rights = Vec::new();
-        for (_, local) in &asked.tables {
+        for (_, table) in &asked.tables {
             let (database, name) =
-                local.split_once('.').unwrap_or((&access.server.database, local));
+                table.split_once('.').unwrap_or((&access.server.database, table));
             let full = format!("{}.{}", tick(database), tick(name));
             let sql = format!("SELECT 1 FROM {}.{} LIMIT 0", quoted(database), quoted(name));
             let read: Result<Vec<Row>, ReadFault> = self.session.rows("read a table", &sql, ());
@@ -283,7 +291,7 @@ impl MariaDbNode {
                 need: Need::Tables,
                 what: format!("SELECT on {name}"),
                 held: may_read,
-                grant: format!("GRANT SELECT ON {full} TO {account}"),
+                grant: of_all(database, &full, "SELECT"),
             });
             let writes: Seen<Vec<bool>> =
                 ["INSERT", "UPDATE", "DELETE"].iter().map(|p| held(p, database, name)).collect();
@@ -291,14 +299,14 @@ impl MariaDbNode {
                 need: Need::Repairs,
                 what: format!("INSERT, UPDATE, DELETE on {name}"),
                 held: writes.map(|held| held.into_iter().all(|held| held)),
-                grant: format!("GRANT INSERT, UPDATE, DELETE ON {full} TO {account}"),
+                grant: of_all(database, &full, "INSERT, UPDATE, DELETE"),
             });
         }
         rights.push(Right {
             need: Need::Repairs,
             what: "BINLOG ADMIN".to_owned(),
             held: held("BINLOG ADMIN", "*", "*"),
-            grant: format!("GRANT BINLOG ADMIN ON *.* TO {account}"),
+            grant: local(&format!("GRANT BINLOG ADMIN ON *.* TO {account}")),
         });
         rights.push(Right {
             need: Need::Links,
@@ -307,14 +315,14 @@ impl MariaDbNode {
                 Err(reason) if !self.about.starts_with("mariadb") => Err(reason.clone()),
                 seen => Ok(seen.is_ok()),
             },
-            grant: format!("GRANT REPLICA MONITOR ON *.* TO {account}"),
+            grant: local(&format!("GRANT REPLICA MONITOR ON *.* TO {account}")),
         });
         for privilege in ["BINLOG MONITOR", "REPLICATION SLAVE"] {
             rights.push(Right {
                 need: Need::Journals,
                 what: privilege.to_owned(),
                 held: held(privilege, "*", "*"),
-                grant: format!("GRANT {privilege} ON *.* TO {account}"),
+                grant: local(&format!("GRANT {privilege} ON *.* TO {account}")),
             });
         }
         rights

@@ -27,6 +27,29 @@ use connect::Session;
 pub use links::MariaDbLinks;
 pub use probe::MariaDbProbe;
 
+/// The account that logs in, as the server's statements name it.
+///
+/// # Errors
+/// [`ReadFault`] when the server cannot be reached in time, or refuses.
+pub fn account(access: &Access) -> Result<String, ReadFault> {
+    Session::open_to_look(access)?.account()
+}
+
+/// The grants that the account lacks to read the binary log.
+///
+/// # Errors
+/// As [`account`].
+pub fn journal_grants(access: &Access) -> Result<Vec<String>, ReadFault> {
+    let mut session = Session::open_to_look(access)?;
+    let account = session.account()?;
+    let lines: Vec<String> = session.rows("look at its rights", "SHOW GRANTS", ())?;
+    let grants: Vec<look::Grant> =
+        lines.iter().filter_map(|line| look::Grant::read(line)).collect();
+    let lacks = |right: &&str| !grants.iter().any(|grant| grant.gives(right, "*", "*"));
+    let needed = ["REPLICATION SLAVE", "BINLOG MONITOR"].into_iter().filter(lacks);
+    Ok(needed.map(|right| format!("GRANT {right} ON *.* TO {account}")).collect())
+}
+
 /// A MariaDB server, fixed at one moment.
 pub struct MariaDbNode {
     session: Session,

@@ -56,7 +56,7 @@ pub(super) fn look(session: &mut Session, table: &str) -> Result<(TableShape, Lo
                 access.server.database
             ),
             format!(
-                "create it, GRANT SELECT on it to {user}, correct the set, or say under [node.NAME.names] what it is called there"
+                "create it, grant {user} SELECT on it (keen preflight prints the statement), correct the set, or say under [node.NAME.names] what it is called there"
             ),
         )
         .of(FaultKind::NoTable));

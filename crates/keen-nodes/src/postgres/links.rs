@@ -108,8 +108,20 @@ impl LookAtLinks for PostgresLinks {
         asked += 2;
         let closed: Option<&str> = server.get(3);
         let last: Option<String> = server.get(6);
-        let touched = self.touched(tables)?;
+        let mut touched = self.touched(tables)?;
         asked += u32::from(!tables.is_empty()) + u32::from(self.beats.is_some());
+        // Only where a subscription took up tables without their rows does anybody ask whether there are any.
+        let uncopied = |inflow: &Inflow| {
+            let tables = inflow.link.tables.as_deref().unwrap_or_default();
+            tables.iter().any(|taken| taken.ready && !taken.copied)
+        };
+        let takes = inflows.as_ref().is_ok_and(|inflows| inflows.iter().any(uncopied));
+        let sends = outlets.as_ref().is_ok_and(|rows| !rows.is_empty());
+        if takes || sends {
+            asked += 1;
+            self.look_for_rows(&mut touched)?;
+        }
+        let touched = touched.into_iter().map(|(table, (touched, _))| (table, touched)).collect();
         Ok(Heard {
             engine: Engine::Postgres,
             about: format!("postgresql {version}"),
@@ -157,9 +169,9 @@ impl PostgresLinks {
             "look at its subscriptions",
             &format!(
                 "SELECT s.oid, s.subname::text, s.subenabled, s.subslotname::text, s.subpublications, {origin}, s.subdisableonerr, \
-                 w.pid, e.apply_error_count + e.sync_error_count, a.wait_event_type, a.wait_event, w.latest_end_lsn::text, \
+                 w.pid, e.apply_error_count, a.wait_event_type, a.wait_event, w.latest_end_lsn::text, \
                  (extract(epoch FROM w.last_msg_receipt_time) * 1000000)::int8, \
-                 (extract(epoch FROM w.last_msg_send_time) * 1000000)::int8, b.pid, a.state \
+                 (extract(epoch FROM w.last_msg_send_time) * 1000000)::int8, b.pid, a.state, e.sync_error_count \
                  FROM pg_subscription s LEFT JOIN pg_stat_subscription_stats e ON e.subid = s.oid \
                  LEFT JOIN LATERAL (SELECT * FROM pg_stat_subscription w WHERE w.subid = s.oid AND w.relid IS NULL \
                      ORDER BY w.received_lsn DESC NULLS LAST LIMIT 1) w ON true \
@@ -185,7 +197,9 @@ impl PostgresLinks {
             let (oid, enabled): (u32, bool) = (row.get(0), row.get(2));
             let worker: Option<i32> = row.get(7);
             let failures: Option<i64> = row.get(8);
-            let stopped_itself = !enabled && row.get::<_, bool>(6) && failures.unwrap_or(0) > 0;
+            let copy_failures: Option<i64> = row.get(16);
+            let failed = failures.unwrap_or(0) + copy_failures.unwrap_or(0) > 0;
+            let stopped_itself = !enabled && row.get::<_, bool>(6) && failed;
             let half = match (enabled, worker.is_some()) {
                 (false, _) => Half::Stopped,
                 (true, true) => Half::Runs,
@@ -224,6 +238,7 @@ impl PostgresLinks {
                     && !matches!(kind, Some("Activity" | "Lock" | "Client"))
                     && row.get::<_, Option<&str>>(15).is_some(),
                 doing: event.map(std::borrow::ToOwned::to_owned),
+                copy_failures: copy_failures.and_then(|count| u64::try_from(count).ok()),
                 heartbeats: row.get::<_, Option<i64>>(13).unwrap_or(0).unsigned_abs(),
                 heard_at: row.get(12),
                 wait,
@@ -406,14 +421,21 @@ impl PostgresLinks {
     }
 
     /// How often the tables were written to, by applications and by replication.
-    fn touched(&self, tables: &[(String, String)]) -> Result<BTreeMap<String, Touched>, ReadFault> {
+    /// With each comes its quoted name, unless it is locked against being looked into.
+    fn touched(
+        &self,
+        tables: &[(String, String)],
+    ) -> Result<BTreeMap<String, (Touched, Option<String>)>, ReadFault> {
         if tables.is_empty() {
             return Ok(BTreeMap::new());
         }
         let names: Vec<&String> = tables.iter().map(|(_, local)| local).collect();
         let rows = self.seen(
             "look whether tables changed",
-            "SELECT schemaname || '.' || relname, relname::text, n_tup_ins + n_tup_upd + n_tup_del, n_live_tup FROM pg_stat_user_tables \
+            "SELECT schemaname || '.' || relname, relname::text, n_tup_ins + n_tup_upd + n_tup_del, \
+             CASE WHEN has_table_privilege(relid, 'SELECT') AND NOT EXISTS (SELECT 1 FROM pg_locks l \
+                 WHERE l.relation = relid AND l.mode = 'AccessExclusiveLock') \
+             THEN quote_ident(schemaname) || '.' || quote_ident(relname) END FROM pg_stat_user_tables \
              WHERE relname = ANY($1) OR schemaname || '.' || relname = ANY($1) ORDER BY schemaname = 'public' DESC",
             &[&names],
         )?;
@@ -425,11 +447,33 @@ impl PostgresLinks {
                 .find(|row| row.get::<_, &str>(0) == local || row.get::<_, &str>(1) == local);
             if let Some(row) = found {
                 let count = row.get::<_, Option<i64>>(2).unwrap_or(0).unsigned_abs();
-                let rows = row.get::<_, Option<i64>>(3).map(i64::unsigned_abs);
-                touched.insert(table.clone(), Touched { count, at: None, rows });
+                let touch = Touched { count, at: None, holds: None };
+                touched.insert(table.clone(), (touch, row.get(3)));
             }
         }
         Ok(touched)
+    }
+
+    /// Looks whether tables hold any row. What cannot be answered stays unknown.
+    fn look_for_rows(
+        &self,
+        touched: &mut BTreeMap<String, (Touched, Option<String>)>,
+    ) -> Result<(), ReadFault> {
+        let open: Vec<(&mut Touched, &String)> =
+            touched.values_mut().filter_map(|(t, name)| Some((t, name.as_ref()?))).collect();
+        if open.is_empty() {
+            return Ok(());
+        }
+        let parts: Vec<String> =
+            open.iter().map(|(_, name)| format!("EXISTS (SELECT 1 FROM {name})")).collect();
+        let sql = format!("SELECT ARRAY[{}]", parts.join(", "));
+        let rows = self.seen("look whether tables hold rows", &sql, &[])?;
+        let found: Vec<bool> =
+            rows.ok().and_then(|rows| Some(rows.first()?.get(0))).unwrap_or_default();
+        for ((touched, _), holds) in open.into_iter().zip(found) {
+            touched.holds = Some(holds);
+        }
+        Ok(())
     }
 
     /// The table of signs of life.

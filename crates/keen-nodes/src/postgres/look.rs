@@ -151,21 +151,21 @@ impl PostgresNode {
                 .and_then(|row| row.get::<_, Option<bool>>(0))
                 .ok_or_else(|| "it did not tell".to_owned())
         };
-        let mut rights = Vec::new();
+        let mut rights: Vec<Right> = Vec::new();
+        let mut places: Vec<(usize, String, String)> = Vec::new();
         for (_, local) in &asked.tables {
-            let Some(full) = self.find(local) else { continue };
+            let Some((schema, name)) = self.find(local) else { continue };
+            let full = format!("{schema}.{name}");
             let readable = "SELECT has_schema_privilege(n.oid, 'USAGE') AND (has_table_privilege(c.oid, 'SELECT') OR \
                 (SELECT bool_and(has_column_privilege(c.oid, a.attnum, 'SELECT')) FROM pg_attribute a \
                  WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped)) \
                 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = $1::text::regclass";
-            let schema = full.rsplit_once('.').map_or("public", |(schema, _)| schema);
+            places.push((rights.len(), schema.clone(), full.clone()));
             rights.push(Right {
                 need: Need::Tables,
                 what: format!("SELECT on {local}"),
                 held: bool_of(readable, &[&full]),
-                grant: format!(
-                    "GRANT USAGE ON SCHEMA {schema} TO {role}; GRANT SELECT ON {full} TO {role}"
-                ),
+                grant: String::new(),
             });
             let row_security = "SELECT NOT row_security_active($1::text::regclass)";
             rights.push(Right {
@@ -174,6 +174,7 @@ impl PostgresNode {
                 held: bool_of(row_security, &[&full]),
                 grant: format!("ALTER ROLE {role} BYPASSRLS"),
             });
+            places.push((rights.len(), schema, full.clone()));
             rights.push(Right {
                 need: Need::Repairs,
                 what: format!("INSERT, UPDATE, DELETE on {local}"),
@@ -181,8 +182,23 @@ impl PostgresNode {
                     "SELECT has_table_privilege($1::text, 'INSERT') AND has_table_privilege($1::text, 'UPDATE') AND has_table_privilege($1::text, 'DELETE')",
                     &[&full],
                 ),
-                grant: format!("GRANT INSERT, UPDATE, DELETE ON {full} TO {role}"),
+                grant: String::new(),
             });
+        }
+        // One statement for all tables of a schema that the account may not use so.
+        for (at, schema, _) in &places {
+            let need = rights[*at].need;
+            let lacking = places.iter().filter(|(other, of, _)| {
+                of == schema && rights[*other].need == need && rights[*other].held == Ok(false)
+            });
+            let tables: Vec<&str> = lacking.map(|(_, _, full)| &full[..]).collect();
+            let tables = tables.join(", ");
+            rights[*at].grant = match need {
+                Need::Repairs => format!("GRANT INSERT, UPDATE, DELETE ON {tables} TO {role}"),
+                _ => format!(
+                    "GRANT USAGE ON SCHEMA {schema} TO {role}; GRANT SELECT ON {tables} TO {role}"
+                ),
+            };
         }
         rights.push(Right {
             need: Need::Links,
@@ -202,8 +218,8 @@ impl PostgresNode {
         rights
     }
 
-    /// Schema and name, quoted, of a table as this node names it.
-    fn find(&self, local: &str) -> Option<String> {
+    /// Schema and name, each quoted, of a table as this node names it.
+    fn find(&self, local: &str) -> Option<(String, String)> {
         let found = self.session.rows(
             "look for a table",
             "SELECT n.nspname::text, c.relname::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
@@ -213,7 +229,7 @@ impl PostgresNode {
         );
         let rows = found.ok()?;
         let row = rows.first()?;
-        Some(format!("{}.{}", quoted(row.get(0)), quoted(row.get(1))))
+        Some((quoted(row.get(0)), quoted(row.get(1))))
     }
 
     fn excess(&self) -> Seen<Vec<String>> {
@@ -361,7 +377,7 @@ impl PostgresNode {
             "look at its slots",
             &format!(
                 "SELECT slot_name::text, database::text, active, pg_wal_lsn_diff({now}, restart_lsn)::int8, wal_status \
-                 FROM pg_replication_slots WHERE NOT temporary ORDER BY 1"
+                 FROM pg_replication_slots WHERE NOT temporary AND slot_name !~ '^pg_[0-9]+_sync_[0-9]+_' ORDER BY 1"
             ),
         )?;
         Ok(rows
@@ -379,7 +395,7 @@ impl PostgresNode {
     fn publications(&self) -> Seen<Vec<Publication>> {
         let rows = self.asked(
             "look at its publications",
-            "SELECT pubname::text, pubinsert, pubupdate, pubdelete FROM pg_publication ORDER BY 1",
+            "SELECT pubname::text, pubinsert, pubupdate, pubdelete, pubtruncate FROM pg_publication ORDER BY 1",
         )?;
         let tables = self.asked(
             "look at what it publishes",
@@ -402,6 +418,7 @@ impl PostgresNode {
                     .filter(|(i, _)| !row.get::<usize, bool>(*i))
                     .map(|(_, write)| write.to_owned())
                     .collect(),
+                truncates: row.get(4),
                 tables: of(row.get(0)),
             })
             .collect())

@@ -27,7 +27,7 @@ use keen_core::shape::TableShape;
 
 use crate::server::Access;
 use connect::Session;
-pub use journal::{PostgresJournal, publishable};
+pub use journal::{JournalSetup, PostgresJournal, journal_setup};
 pub use last_writes::PostgresLastWrites;
 pub use links::PostgresLinks;
 pub use probe::PostgresProbe;

@@ -1,10 +1,11 @@
 //! What travels over a link: tables, rows and columns against those of the sets.
 
 use super::super::legend::{Area, CARRIED_OTHERWISE, NEVER_COPIED, TABLE_NOT_CARRIED};
-use super::super::look::{Incoming, Means, Publication, Published};
+use super::super::look::{Half, Incoming, Means, Publication, Published};
 use super::super::mariadb;
 use super::{Desk, Finding, Known, Level, declared_as, source_of};
-use crate::topology::{ColumnChoice, Link, NodeId};
+use crate::plan::dialect::quoted;
+use crate::topology::{ColumnChoice, Engine, Link, NodeId};
 
 /// Whether a table that one node calls `full` (schema and name) is the one that the file calls `local`.
 fn same_table(full: &str, local: &str) -> bool {
@@ -92,12 +93,54 @@ pub(super) fn carried(desk: &mut Desk<'_>, known: &Known<'_>) {
             .run(
                 from,
                 format!(
-                    "ALTER PUBLICATION \"{}\" SET (publish = 'insert, update, delete, truncate')",
-                    publication.name
+                    "ALTER PUBLICATION {} SET (publish = '{}')",
+                    quoted(Engine::Postgres, &publication.name),
+                    publication.publishing_all().join(", ")
                 ),
+            )
+            .advise(
+                None,
+                "what was left out until then stays different: keen audit shows it, and keen plan what would put it right",
             ),
         );
     }
+}
+
+/// How a receiver takes up a table that is published. With a first copy only where there is nothing yet
+/// that the copy could collide with or double, and nobody else puts rows there.
+fn taken_up(desk: &Desk<'_>, finding: Finding, known: &Known<'_>, table: &str) -> Finding {
+    let topology = desk.topology;
+    let to = known.to;
+    let fed_by_others =
+        topology.links.iter().any(|link| link.to == to && Some(link.from) != known.from);
+    let free =
+        any_rows(desk, to, table) == Some(false) && !topology.nodes[to].writes && !fed_by_others;
+    let subscription = quoted(Engine::Postgres, &known.link.name);
+    if free {
+        return finding.run(to, format!("ALTER SUBSCRIPTION {subscription} REFRESH PUBLICATION"));
+    }
+    let receiver = desk.name(to);
+    let why = match any_rows(desk, to, table) {
+        Some(true) => format!(
+            "{receiver} holds rows of {table} already, and a copy of them would fail or double them"
+        ),
+        Some(false) => {
+            format!("others write {table} on {receiver} too, and a copy could collide with that")
+        }
+        None => format!("whether {receiver} holds rows of {table} could not be seen"),
+    };
+    finding
+        .will(format!("without a first copy: {why}"))
+        .run(
+            to,
+            format!(
+                "ALTER SUBSCRIPTION {subscription} REFRESH PUBLICATION WITH (copy_data = false)"
+            ),
+        )
+        .advise(
+            None,
+            format!("then keen audit --table {table} shows what still differs, and keen plan what would put it right"),
+        )
 }
 
 /// Returns what the receiver calls the table, if it took it up without copying it.
@@ -118,18 +161,34 @@ fn table_carried(
         .filter(|(_, published)| same_table(&published.table, there))
         .collect();
     let Some((publication, entry)) = published.first() else {
-        let name = taken.first().map_or("...", |p| &p.name);
         let found = format!("{} does not publish {there} to {}", source.name, receiver.name);
-        desk.find(
-            Finding::new(&TABLE_NOT_CARRIED, Level::Stop, [from, known.to], found)
-                .of_table(table)
-                .on_links(links)
-                .run(from, format!("ALTER PUBLICATION \"{name}\" ADD TABLE {there}"))
-                .run(
-                    known.to,
-                    format!("ALTER SUBSCRIPTION \"{}\" REFRESH PUBLICATION", known.link.name),
-                ),
-        );
+        let finding = Finding::new(&TABLE_NOT_CARRIED, Level::Stop, [from, known.to], found)
+            .of_table(table)
+            .on_links(links);
+        let look =
+            desk.facts(from).and_then(|facts| facts.tables.get(table)?.as_ref().ok()?.there());
+        let unnamed =
+            look.is_none_or(|look| look.named_by.as_deref().is_none_or(|by| by == "nothing"));
+        let finding = match (taken, look) {
+            (_, Some(_)) if unnamed => finding.advise(
+                Some(from),
+                format!("give {there} a primary key first: once a table without one is published, the server refuses every update and delete of it"),
+            ),
+            ([publication], Some(look)) => {
+                let name = look.shape.qualified.iter().map(|part| quoted(Engine::Postgres, part));
+                let add = format!(
+                    "ALTER PUBLICATION {} ADD TABLE {}",
+                    quoted(Engine::Postgres, &publication.name),
+                    name.collect::<Vec<_>>().join(".")
+                );
+                taken_up(desk, finding.run(from, add), known, table)
+            }
+            _ => finding.advise(
+                Some(from),
+                format!("add {there} to one of the publications that {} takes, then run keen preflight again: how to take it up depends on the rows that are there", receiver.name),
+            ),
+        };
+        desk.find(finding);
         return None;
     };
     let here = receiver.name_of(table);
@@ -138,15 +197,10 @@ fn table_carried(
     if entries.peek().is_none() && beside.iter().all(|link| link.tables.is_some()) {
         let found =
             format!("{} publishes {there}, and {} has not taken it up", source.name, receiver.name);
-        desk.find(
-            Finding::new(&TABLE_NOT_CARRIED, Level::Stop, [from, known.to], found)
-                .of_table(table)
-                .on_links(links.clone())
-                .run(
-                    known.to,
-                    format!("ALTER SUBSCRIPTION \"{}\" REFRESH PUBLICATION", known.link.name),
-                ),
-        );
+        let finding = Finding::new(&TABLE_NOT_CARRIED, Level::Stop, [from, known.to], found)
+            .of_table(table)
+            .on_links(links.clone());
+        desk.find(taken_up(desk, finding, known, table));
     }
     let uncopied = entries.find(|entry| entry.ready && !entry.copied).map(|e| e.table.clone());
     parts(desk, known, (from, set, table), publication, entry);
@@ -258,7 +312,10 @@ fn never_copied(desk: &mut Desk<'_>, known: &Known<'_>, from: NodeId, tables: &[
     for (table, named) in tables {
         match (rows(from, table), rows(known.to, table)) {
             (Some(false), _) => {} // there was nothing to copy
-            (Some(true), Some(false)) => empty.push(named.as_str()),
+            // While it does not run they may be on their way.
+            (Some(true), Some(false)) if known.link.receiving == Half::Runs => {
+                empty.push(named.as_str());
+            }
             _ => filled.push((table.as_str(), named.as_str())),
         }
     }
@@ -269,13 +326,10 @@ fn never_copied(desk: &mut Desk<'_>, known: &Known<'_>, from: NodeId, tables: &[
         let found = format!(
             "the rows of {list} were never copied from {source} to {receiver}, where there are none"
         );
-        let advice = format!(
-            "copy {list} while nothing is written, then audit: keen preflight --join {receiver} --from {source} says how"
-        );
         desk.find(
             Finding::new(&NEVER_COPIED, Level::Warn, [from, known.to], found)
                 .on_links(links.clone())
-                .advise(Some(known.to), advice),
+                .advise(None, "keen audit shows what is missing, and keen plan what to insert"),
         );
     }
     if !filled.is_empty() {

@@ -67,6 +67,17 @@ pub(super) fn source_of(desk: &Desk<'_>, to: NodeId, link: &Incoming) -> Option<
     })
 }
 
+/// What nodes know of that brings changes, as (receiver, what it knows of, where that comes from).
+pub(super) fn known<'a>(desk: &Desk<'a>) -> Vec<(NodeId, &'a Incoming, Option<NodeId>)> {
+    let mut found = Vec::new();
+    for (to, facts) in desk.nodes() {
+        for link in facts.incoming.iter().flatten() {
+            found.push((to, link, source_of(desk, to, link)));
+        }
+    }
+    found
+}
+
 /// Whether the state of links that lead to a node can be seen at all.
 fn tells(desk: &Desk<'_>, node: NodeId) -> bool {
     desk.facts(node).is_some_and(|facts| facts.incoming.is_ok())

@@ -4,8 +4,8 @@
 use super::super::legend::{Area, LEADER_ELSEWHERE, LINK_LOOP, RELAY_STARVED, SLOT_UNREAD, VOTERS};
 use super::super::look::Means;
 use super::{Desk, Finding, Known, Level, declared_as};
-use crate::journal::JOURNAL_SLOT;
-use crate::topology::NodeId;
+use crate::journal::is_journal_slot;
+use crate::topology::{Address, NodeId};
 
 /// Circles in which every link passes on what its source was sent.
 pub(super) fn loops(desk: &mut Desk<'_>, known: &[Known<'_>]) {
@@ -52,8 +52,16 @@ pub(super) fn loops(desk: &mut Desk<'_>, known: &[Known<'_>]) {
             circle.clone(),
             format!("changes go round: {}", names.join(" -> ")),
         )
-        .needs("origin = none on each of these subscriptions")
+        .needs("links that carry only what their source itself wrote, and one from every writer to every node")
         .on_links(links.clone());
+        // Over more than two nodes each one's writes reach some of the others by way of the rest only.
+        if circle.len() > 2 {
+            desk.find(finding.advise(
+                None,
+                "link every node with every other first, then set origin = none on all of these subscriptions: set at once, it would leave each node without what the ones further round write",
+            ));
+            continue;
+        }
         for (from, to) in links {
             let name = edges.iter().find(|(f, t, _)| (*f, *t) == (from, to)).map_or("", |e| e.2);
             let major = desk.facts(to).map_or(0, |facts| facts.major);
@@ -100,11 +108,18 @@ pub(super) fn starved(desk: &mut Desk<'_>, known: &[Known<'_>]) {
             desk.name(from)
         );
         let name = link.link.name.replace('"', "\"\"");
-        desk.find(
-            Finding::new(&RELAY_STARVED, Level::Stop, [from, link.to], found)
-                .on_links(vec![(from, link.to)])
-                .run(link.to, format!("ALTER SUBSCRIPTION \"{name}\" SET (origin = any)")),
-        );
+        let finding = Finding::new(&RELAY_STARVED, Level::Stop, [from, link.to], found)
+            .on_links(vec![(from, link.to)]);
+        desk.find(if desk.sends_to(link.to, from) {
+            finding.advise(
+                Some(link.to),
+                "link it with each of them directly: over this link their writes cannot come, because its own would come back with them",
+            )
+        } else {
+            finding
+                .run(link.to, format!("ALTER SUBSCRIPTION \"{name}\" SET (origin = any)"))
+                .advise(None, "what did not come until then stays missing: keen audit shows it")
+        });
     }
 }
 
@@ -112,6 +127,14 @@ pub(super) fn slots(desk: &mut Desk<'_>, known: &[Known<'_>]) {
     for (node, facts) in desk.nodes() {
         let Some(slots) = desk.seen(Area::Links, node, "its slots", &facts.slots) else { continue };
         for slot in slots {
+            let ours = match &desk.topology.nodes[node].at {
+                Address::Server(server) => Some(&server.database),
+                Address::Sqlite(_) => None,
+            };
+            // Who reads a slot of another database is for whoever looks after that to know.
+            if slot.database.is_some() && slot.database.as_ref() != ours {
+                continue;
+            }
             desk.looked(Area::Links);
             let reader = known.iter().find(|k| {
                 k.from == Some(node) && k.link.source.slot.as_deref() == Some(&slot.name)
@@ -125,7 +148,7 @@ pub(super) fn slots(desk: &mut Desk<'_>, known: &[Known<'_>]) {
                 .into_iter()
                 .filter(|receiver| desk.facts(*receiver).is_none())
                 .collect();
-            let is_ours = slot.name == JOURNAL_SLOT;
+            let is_ours = is_journal_slot(&slot.name);
             if reader.is_none() && lost.is_none() && !is_ours && !hidden.is_empty() {
                 let what = format!("who reads slot {}", slot.name);
                 let reason =
@@ -135,6 +158,7 @@ pub(super) fn slots(desk: &mut Desk<'_>, known: &[Known<'_>]) {
             }
             let held = slot
                 .held_back
+                .filter(|_| lost != Some("lost"))
                 .map(|bytes| format!(", holding back {}", size(bytes)))
                 .unwrap_or_default();
             let (level, found) = match (lost, reader) {
@@ -149,7 +173,7 @@ pub(super) fn slots(desk: &mut Desk<'_>, known: &[Known<'_>]) {
                 (Some(log), None) => {
                     (Level::Warn, format!("slot {}, which nobody reads, has {log} log", slot.name))
                 }
-                (None, _) if slot.name == JOURNAL_SLOT => (
+                (None, _) if is_journal_slot(&slot.name) => (
                     Level::Note,
                     format!(
                         "slot {}, through which keen reads what was written, is there{held}",
@@ -161,7 +185,9 @@ pub(super) fn slots(desk: &mut Desk<'_>, known: &[Known<'_>]) {
             let name = slot.name.replace('\'', "''");
             desk.find(Finding::new(&SLOT_UNREAD, level, [node], found).advise(
                 Some(node),
-                format!("when nobody needs it: SELECT pg_drop_replication_slot('{name}')"),
+                format!(
+                    "when nobody comes back for it, as whoever does would lose what it has not fetched: SELECT pg_drop_replication_slot('{name}')"
+                ),
             ));
         }
     }
@@ -191,10 +217,10 @@ pub(super) fn leader(desk: &mut Desk<'_>, known: &[Known<'_>]) {
                 desk.name(node),
                 leads.unwrap_or_default()
             );
-            desk.find(
-                Finding::new(&LEADER_ELSEWHERE, Level::Stop, [node], found)
-                    .run(node, "SELECT pg_promote()"),
-            );
+            desk.find(Finding::new(&LEADER_ELSEWHERE, Level::Stop, [node], found).advise(
+                None,
+                "if the lead was handed over, correct the file; if not, hand it back as whoever runs these servers does it. Two that both take writes part at once, so nothing is promoted here while the other may still run",
+            ));
         }
     }
     if !desk.nodes().iter().any(|(_, facts)| facts.standby) {

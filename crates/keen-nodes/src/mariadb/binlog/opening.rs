@@ -90,8 +90,7 @@ pub(super) fn nobody_else_reads_as(session: &mut Session, reader: u32) -> Result
         session.rows("look who reads its log", "SHOW SLAVE HOSTS", ());
     let hosts = hosts.map_err(|fault| ReadFault {
         advice: format!(
-            "leave --reader away, or GRANT REPLICATION MASTER ADMIN ON *.* TO {}, so that it can be seen whether {reader} is taken",
-            session.access().server.user
+            "leave --reader away, or grant the account REPLICATION MASTER ADMIN, so that it can be seen whether {reader} is taken"
         ),
         ..fault
     })?;
@@ -116,10 +115,7 @@ pub(super) fn may_not(access: &Access, error: &mysql::Error) -> ReadFault {
     let fault = fault::explain(access, "read the binary log", error);
     match error {
         mysql::Error::MySqlError(said) if matches!(said.code, 1227 | 1045 | 1044) => ReadFault {
-            advice: format!(
-                "GRANT REPLICATION SLAVE, BINLOG MONITOR ON *.* TO {}",
-                access.server.user
-            ),
+            advice: "run the statements that `keen conflicts --ddl` prints for it".to_owned(),
             kind: FaultKind::NotAllowed,
             ..fault
         },

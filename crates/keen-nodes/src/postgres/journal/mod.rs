@@ -10,13 +10,14 @@
 
 mod message;
 mod reading;
+mod setup;
 
 use std::collections::{BTreeMap, HashMap};
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use futures_util::{FutureExt, StreamExt};
-use keen_core::journal::{Entry, Head, JOURNAL_SLOT, Mark, ReadJournal, Since};
+use keen_core::journal::{Entry, Head, JOURNAL_SLOT, Mark, ReadJournal, Since, is_journal_slot};
 use keen_core::ports::{FaultKind, ReadFault};
 use keen_core::position::Position;
 
@@ -26,6 +27,7 @@ use super::shape::{self, Local};
 use super::types::Types;
 use crate::server::Access;
 use reading::Reading;
+pub use setup::{JournalSetup, journal_setup};
 
 /// What a slot holds of a PostgreSQL server's log.
 pub struct PostgresJournal {
@@ -34,6 +36,8 @@ pub struct PostgresJournal {
     /// What the topology calls the node.
     name: Arc<str>,
     head: Head,
+    /// The slot that is peeked through.
+    slot: String,
     tables: Vec<Known>,
     /// By the name of a replication origin the slot that it reads.
     slots: HashMap<String, String>,
@@ -60,30 +64,6 @@ struct Known {
     local: Local,
     /// The columns as they are now.
     columns: Vec<String>,
-}
-
-/// A table that could be published to keen's slot: its name, quoted, and whether PostgreSQL would go on
-/// taking updates of it, which it refuses where nothing identifies a published row.
-///
-/// # Errors
-/// [`ReadFault`] when the server cannot be reached, or lacks a table.
-pub fn publishable(access: &Access, tables: &[String]) -> Result<Vec<(String, bool)>, ReadFault> {
-    let session = Session::open_to_look(access)?;
-    let types = Types::load(&session)?;
-    let mut found = Vec::new();
-    for table in tables {
-        let (shape, _) = shape::look(&session, &types, table)?;
-        let place: Vec<String> = shape.qualified.iter().map(|part| super::quoted(part)).collect();
-        let name = place.join(".");
-        let rows = session.rows(
-            "look how rows are identified",
-            "SELECT c.relreplident = 'f' OR EXISTS (SELECT 1 FROM pg_index i WHERE i.indrelid = c.oid \
-             AND (i.indisprimary AND c.relreplident = 'd' OR i.indisreplident)) FROM pg_class c WHERE c.oid = $1::text::regclass",
-            &[&name],
-        )?;
-        found.push((name, rows.first().is_some_and(|row| row.get(0))));
-    }
-    Ok(found)
 }
 
 impl PostgresJournal {
@@ -119,6 +99,7 @@ impl PostgresJournal {
             types,
             name: Arc::from(name),
             head: Head::nothing_known(String::new(), Some(Arc::from(name))),
+            slot: String::new(),
             tables: known,
             slots: HashMap::new(),
             sources: BTreeMap::new(),
@@ -137,16 +118,20 @@ impl PostgresJournal {
             doing,
             "SELECT slot_name::text, plugin::text, database = current_database(), coalesce(wal_status, ''), \
              coalesce(confirmed_flush_lsn, restart_lsn)::text, current_setting('server_version') \
-             FROM pg_replication_slots WHERE slot_type = 'logical'",
+             FROM pg_replication_slots WHERE slot_type = 'logical' ORDER BY length(slot_name)",
             &[],
         )?;
         let mut found = None;
         for row in &rows {
             let (slot, plugin): (&str, Option<&str>) = (row.get(0), row.get(1));
-            if slot == JOURNAL_SLOT {
+            if is_journal_slot(slot) {
+                // Those of other databases are nobody's business here. Of two the one with the number counts.
+                if row.get::<_, Option<bool>>(2) != Some(true) {
+                    continue;
+                }
+                slot.clone_into(&mut self.slot);
                 found = Some((
                     plugin,
-                    row.get::<_, Option<bool>>(2),
                     row.get::<_, &str>(3),
                     row.get::<_, Option<&str>>(4),
                     row.get::<_, &str>(5),
@@ -156,28 +141,31 @@ impl PostgresJournal {
             }
         }
         let create = "run the statements that `keen conflicts --ddl` prints; what is written from then on can be judged";
-        let Some((plugin, here, status, from, version)) = found else {
+        let Some((plugin, status, from, version)) = found else {
             return Err(ReadFault::new(
-                format!("{shown} has no slot {JOURNAL_SLOT} to read its log through"),
+                format!("{shown} has no slot for keen to read its log through"),
                 create,
             ));
         };
-        if plugin != Some("pgoutput") || here != Some(true) {
+        let slot = &self.slot;
+        if plugin != Some("pgoutput") {
             return Err(ReadFault::new(
                 format!(
-                    "the slot {JOURNAL_SLOT} on {shown} is of another database, or not of the plugin pgoutput"
+                    "the slot {slot} on {shown} is not of the plugin pgoutput, so keen did not make it"
                 ),
-                format!("drop it and create it anew: {create}"),
+                "find out whose it is: keen needs that name for a slot of its own",
             ));
         }
         if status == "lost" {
             return Err(ReadFault::new(
-                format!("the log that the slot {JOURNAL_SLOT} on {shown} should hold is lost"),
-                format!("SELECT pg_drop_replication_slot('{JOURNAL_SLOT}'), then {create}"),
+                format!("the log that the slot {slot} on {shown} should hold is lost"),
+                format!(
+                    "SELECT pg_drop_replication_slot('{slot}'), which holds nothing any more; then {create}"
+                ),
             ));
         }
         let version = version.split_whitespace().next().unwrap_or(version);
-        self.head.about = format!("postgresql {version}, slot {JOURNAL_SLOT}");
+        self.head.about = format!("postgresql {version}, slot {slot}");
         self.held_from = from.map_or(0, lsn);
         self.head.since = Since::Unclear(self.held_from);
         self.publication(&shown)?;
@@ -296,10 +284,11 @@ impl ReadJournal for PostgresJournal {
     }
 
     fn read(&mut self, each: &mut dyn FnMut(Entry) -> ControlFlow<()>) -> Result<(), ReadFault> {
-        let doing = format!("read its log through the slot {JOURNAL_SLOT}");
+        let doing = format!("read its log through the slot {}", self.slot);
         let sql = format!(
-            "SELECT data FROM pg_logical_slot_peek_binary_changes('{JOURNAL_SLOT}', NULL, NULL, \
-             'proto_version', '1', 'publication_names', '{JOURNAL_SLOT}', 'binary', 'true')"
+            "SELECT data FROM pg_logical_slot_peek_binary_changes('{}', NULL, NULL, \
+             'proto_version', '1', 'publication_names', '{JOURNAL_SLOT}', 'binary', 'true')",
+            self.slot
         );
         let access = self.session.access().clone();
         let mut stream = Box::pin(self.session.stream(&doing, &sql)?);

@@ -1,0 +1,166 @@
+//! What keen tells an engineer to run is run, on the real servers that it was printed for.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use common::preflight::{bad, statements};
+use common::servers::{Network, PATIENCE};
+use keen_lab::servers::{CHECKER, Server, links};
+
+fn count(server: &Server, table: &str) -> i64 {
+    let sql = format!("SELECT count(*) FROM {table}");
+    server.postgres().unwrap().query_one(&sql, &[]).unwrap().get(0)
+}
+
+/// Runs what a preflight prints, where it prints it for.
+fn run_printed(network: &Network, run: &common::Run) -> Vec<(String, String)> {
+    let printed = statements(run);
+    for (node, statement) in &printed {
+        let server = &network.servers[usize::from(node.as_bytes()[0] - b'a')];
+        server.run(&statement.replace("; ", ";\n")).unwrap_or_else(|e| panic!("{statement}: {e}"));
+    }
+    printed
+}
+
+#[test]
+fn tables_that_peers_begin_to_carry_are_neither_doubled_nor_stuck() {
+    let network = Network::postgres_peers();
+    // Both have rows already; of one table no key keeps a copy from doubling them.
+    for server in &network.servers {
+        server
+            .run("CREATE TABLE reading (at int, value int);\nALTER TABLE reading REPLICA IDENTITY FULL;\n\
+                  CREATE TABLE \"Hut log\" (id int PRIMARY KEY, text text);\n\
+                  INSERT INTO reading VALUES (1, 10), (1, 10), (2, 20);\nINSERT INTO \"Hut log\" VALUES (1, 'snow'), (2, 'sun');\n\
+                  GRANT SELECT ON reading, \"Hut log\" TO keen")
+            .unwrap();
+    }
+    network.replace("\"guest\", \"stay\"", "\"guest\", \"stay\", \"reading\", \"Hut log\"");
+    let preflight = || network.keen(&["preflight", "--format", "json"]);
+    let run = preflight();
+    let missing = bad(&run).iter().filter(|f| f.contains("table-not-carried")).count();
+    assert_eq!(missing, 4, "{}", run.out);
+    let printed = run_printed(&network, &run);
+    assert!(printed.iter().any(|(_, sql)| sql.contains("copy_data = false")), "{printed:?}");
+    let [a, b] = &network.servers[..] else { unreachable!() };
+    links::postgres_settled(&network.servers, PATIENCE).unwrap();
+    assert!(!bad(&preflight()).iter().any(|f| f.contains("table-not-carried")));
+    for server in [a, b] {
+        assert_eq!((count(server, "reading"), count(server, "\"Hut log\"")), (3, 2));
+    }
+    // From now on they travel, both ways.
+    a.run("INSERT INTO reading VALUES (3, 30);\nUPDATE \"Hut log\" SET text = 'rain' WHERE id = 1")
+        .unwrap();
+    b.run("INSERT INTO \"Hut log\" VALUES (3, 'fog')").unwrap();
+    links::postgres_settled(&network.servers, PATIENCE).unwrap();
+    for server in [a, b] {
+        assert_eq!((count(server, "reading"), count(server, "\"Hut log\"")), (4, 3));
+    }
+}
+
+#[test]
+fn a_table_without_a_key_is_not_published_before_it_has_one() {
+    let network = Network::postgres_peers();
+    for server in &network.servers {
+        server
+            .run("CREATE TABLE reading (at int, value int);\nGRANT SELECT ON reading TO keen")
+            .unwrap();
+    }
+    network.replace("\"guest\", \"stay\"", "\"guest\", \"stay\", \"reading\"");
+    let run = network.keen(&["preflight", "--format", "json"]);
+    run_printed(&network, &run);
+    for server in &network.servers {
+        // The server would refuse this if it were published.
+        server.run("INSERT INTO reading VALUES (1, 1);\nUPDATE reading SET value = 2").unwrap();
+    }
+}
+
+#[test]
+fn journals_of_two_databases_of_one_cluster_leave_each_other_alone() {
+    let network = Network::postgres_peers();
+    common::conflicts::slots(&network);
+    let [a, b] = &network.servers[..] else { unreachable!() };
+    // A second topology over other databases of the same servers, whose log is to be read, too.
+    for server in [a, b] {
+        server.run_in("postgres", "CREATE DATABASE other").unwrap();
+        server
+            .run_in("other", "CREATE TABLE guest (id int PRIMARY KEY, name text, member boolean)")
+            .unwrap();
+        server.run_in("other", "CREATE TABLE stay (id int PRIMARY KEY)").unwrap();
+        server.run_in("other", "GRANT SELECT ON guest, stay TO keen").unwrap();
+    }
+    network.replace("/huts\"", "/other\"");
+    let ddl = network.keen(&["conflicts", "--ddl"]);
+    assert_eq!(ddl.code, 0, "{ddl:?}");
+    for (server, name) in [(a, "-- on a\n"), (b, "-- on b\n")] {
+        let mine = ddl.out.split_once(name).unwrap().1.split("-- on ").next().unwrap();
+        assert!(!mine.contains("\nSELECT pg_drop"), "{mine}");
+        for statement in
+            mine.split(";\n").filter(|s| !s.trim().starts_with("--") && !s.trim().is_empty())
+        {
+            server.run_in("other", statement).unwrap_or_else(|e| panic!("{statement}: {e}"));
+        }
+    }
+    let both = |path: &str| {
+        let run = network.keen(&["conflicts", "--no-ledger", "--format", "json", "--node", "a"]);
+        assert!(!run.out.contains("no slot"), "{path}: {run:?}");
+    };
+    both("other");
+    // And the first is as it was.
+    network.replace("/other\"", "/huts\"");
+    both("huts");
+    let ddl = network.keen(&["conflicts", "--ddl"]);
+    assert!(
+        ddl.out.contains("-- nothing is lacking"),
+        "what is there is not printed again: {}",
+        ddl.out
+    );
+    // Neither command calls the other database's slot one that nobody reads.
+    let run = network.keen(&["preflight", "--format", "json"]);
+    assert!(bad(&run).is_empty(), "{}", run.out);
+    let run = network.keen(&["flow", "--for", "1s", "--no-ledger"]);
+    assert!(!run.out.contains("nobody reads"), "{}", run.out);
+}
+
+#[test]
+fn grants_name_the_account_that_logged_in_and_stay_on_their_server() {
+    let network = Network::mariadb_mesh();
+    for server in &network.servers {
+        server
+            .run(&format!(
+                "SET SESSION sql_log_bin = 0;\nDROP USER keen@'%';\nCREATE USER keen@'127.0.0.1' IDENTIFIED BY '{}';\n\
+                 GRANT SELECT ON huts.guest TO keen@'127.0.0.1'",
+                CHECKER.1
+            ))
+            .unwrap();
+    }
+    let logged = |server: &Server| -> String {
+        mysql::prelude::Queryable::query_first(
+            &mut server.mariadb().unwrap(),
+            "SELECT @@gtid_binlog_pos",
+        )
+        .unwrap()
+        .unwrap()
+    };
+    let before: Vec<String> = network.servers.iter().map(logged).collect();
+    let run = network.keen(&["preflight", "--format", "json"]);
+    // Notes, too: what reads journals and writes repairs.
+    for finding in run.json()["findings"].as_array().unwrap() {
+        for todo in finding["todo"].as_array().unwrap() {
+            let Some(statement) = todo["run"].as_str().filter(|s| s.contains("GRANT")) else {
+                continue;
+            };
+            for node in todo["nodes"].as_array().unwrap() {
+                let at = usize::from(node.as_str().unwrap().as_bytes()[0] - b'a');
+                network.servers[at].run(&statement.replace("; ", ";\n")).unwrap();
+            }
+        }
+    }
+    let run = network.keen(&["conflicts", "--ddl"]);
+    assert!(run.out.contains("-- nothing is lacking"), "preflight and --ddl agree: {}", run.out);
+    let run = network.keen(&["preflight", "--format", "json"]);
+    assert!(!run.out.contains("right-missing"), "{}", run.out);
+    assert_eq!(network.servers.iter().map(logged).collect::<Vec<_>>(), before, "nothing travels");
+    assert_eq!(network.keen(&["conflicts"]).code, 0);
+    assert_eq!(network.keen(&["audit"]).code, 0);
+}
