@@ -92,6 +92,7 @@ impl ColumnDocument {
             CommonKind::Local(zone),
             CommonKind::Uuid,
             CommonKind::Json,
+            CommonKind::ByValue,
         ];
         let kind = kinds.into_iter().find(|kind| kind.name() == self.compared)?;
         let mut treatment = Treatment::default();
@@ -114,6 +115,9 @@ pub(crate) struct ShapeDocument {
     /// Schema and name, where the node has schemas.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub(crate) qualified: Vec<String>,
+    /// Tables that inherit from it, whose rows are not its.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) heirs: Vec<String>,
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -252,6 +256,7 @@ pub(crate) fn shapes(
                 .collect(),
             triggers: shape.triggers.clone(),
             qualified: shape.qualified.clone(),
+            heirs: shape.heirs.clone(),
         };
         let same = |other: &&mut ShapeDocument| {
             ShapeDocument { nodes: Vec::new(), ..(**other).clone() } == document
@@ -439,6 +444,7 @@ fn local_table(engine: Engine, shape: &ShapeDocument) -> LocalTable {
             unordered: None,
             unique_in_part: Vec::new(),
             qualified: shape.qualified.clone(),
+            heirs: shape.heirs.clone(),
             key: shape.key.clone(),
             unique: shape.unique.clone(),
             references: shape

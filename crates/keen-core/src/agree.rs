@@ -2,10 +2,10 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::reading::{self, NoCommonKind, Reading, Treatment};
+use crate::reading::{self, CommonKind, NoCommonKind, Reading, Treatment};
 use crate::rows::{Column, Layout};
 use crate::shape::{ColumnShape, Family, TableShape};
-use crate::topology::{ColumnChoice, NodeId, SetId, Topology};
+use crate::topology::{ColumnChoice, Engine, NodeId, SetId, Topology};
 use crate::zone::Zone;
 
 /// What is compared, and with whom.
@@ -35,6 +35,8 @@ pub struct Terms<'a> {
     pub aliases: &'a BTreeMap<NodeId, BTreeMap<String, String>>,
     /// The names of the nodes.
     pub names: &'a dyn NodeNames,
+    /// The engine of each node. Nodes of one are held to its own text of a value.
+    pub engines: &'a dyn Fn(NodeId) -> Engine,
 }
 
 /// Names nodes for messages.
@@ -144,8 +146,30 @@ pub fn agree_on(
         zone: topology.zone.as_ref(),
         aliases: &aliases.collect(),
         names: topology,
+        engines: &|node| topology.nodes[node].at.engine(),
     };
-    agree(shapes, &terms)
+    let mut agreement = agree(shapes, &terms);
+    let in_a_set = |node: NodeId, local: &String| {
+        let node = &topology.nodes[node];
+        let mut tables = topology.sets.iter().flat_map(|set| &set.tables);
+        tables.any(|table| {
+            node.name_of(table) == local || node.name_of(table).ends_with(&format!(".{local}"))
+        })
+    };
+    let mut left: Vec<&String> = shapes
+        .iter()
+        .flat_map(|(node, shape)| shape.heirs.iter().filter(|heir| !in_a_set(*node, heir)))
+        .collect();
+    left.sort();
+    left.dedup();
+    if !left.is_empty() {
+        let names: Vec<&str> = left.iter().map(|name| &name[..]).collect();
+        agreement.notes.push(format!(
+            "only its own rows are compared: those of {}, which inherit from it, are rows of tables that no set names",
+            names.join(", ")
+        ));
+    }
+    agreement
 }
 
 impl Terms<'_> {
@@ -264,6 +288,20 @@ fn paired(
             ));
         }
     };
+    let engines: BTreeSet<&str> = found.keys().map(|node| (terms.engines)(*node).name()).collect();
+    let unlike_engines = engines.len() > 1;
+    let declared_apart =
+        found.values().any(|c| c.declared != found.values().next().map_or("", |f| &f.declared));
+    let spelled_several_ways = [Family::Decimal, Family::Real, Family::Single, Family::Json];
+    let by_value = unlike_engines || declared_apart || treatment.by_value;
+    let kind = match kind {
+        CommonKind::AsStored
+            if by_value && families.iter().any(|family| spelled_several_ways.contains(family)) =>
+        {
+            CommonKind::ByValue
+        }
+        kind => kind,
+    };
     let timely = [Family::Time, Family::Timestamp, Family::LocalTimestamp];
     let digits =
         || found.values().filter(|c| timely.contains(&c.family)).map(|c| c.fraction.unwrap_or(6));
@@ -273,6 +311,13 @@ fn paired(
     let unlike = families.len() > 1 && families != [Family::Any, Family::Text].into();
     if unlike {
         said.push(format!("is declared {}: {}", declared(), reading.kind));
+    } else if reading.kind == CommonKind::ByValue && !treatment.by_value {
+        let why = if unlike_engines {
+            "the nodes are of unlike engines"
+        } else {
+            "it is declared in unlike ways"
+        };
+        said.push(format!("is compared by value, because {why}"));
     }
     if let Some(digits) = fraction {
         said.push(format!(
@@ -521,7 +566,14 @@ mod tests {
         for (column, word) in treatments {
             assert!(asked.entry((*column).to_owned()).or_default().add(word));
         }
-        let terms = Terms { choice, treatments: &asked, zone: None, aliases, names: &Abc };
+        let terms = Terms {
+            choice,
+            treatments: &asked,
+            zone: None,
+            aliases,
+            names: &Abc,
+            engines: &|_| Engine::Sqlite,
+        };
         agree(&shapes.into_iter().enumerate().collect(), &terms)
     }
 

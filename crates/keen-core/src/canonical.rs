@@ -10,7 +10,7 @@ use crate::decimal::Decimal;
 use crate::value::{Value, ValueRef};
 
 /// The version of the encoding, and the first byte of every canonical row.
-pub const VERSION: u8 = 1;
+pub const VERSION: u8 = 2;
 
 mod tag {
     pub(super) const NULL: u8 = 0x00;
@@ -30,15 +30,14 @@ mod tag {
 
 const CANONICAL_NAN: u64 = 0x7ff8_0000_0000_0000;
 
-/// The bits that stand for a float: one zero, one NaN.
-pub(crate) fn float_bits(v: f64) -> u64 {
-    if v.is_nan() {
-        CANONICAL_NAN
-    } else if v == 0.0 {
-        0
-    } else {
-        v.to_bits()
-    }
+/// The bits that stand for a float: one NaN; zeros keep their sign.
+fn float_bits(v: f64) -> u64 {
+    if v.is_nan() { CANONICAL_NAN } else { v.to_bits() }
+}
+
+/// The bits by which a float is a key: one zero, one NaN.
+pub(crate) fn key_bits(v: f64) -> u64 {
+    if v == 0.0 { 0 } else { float_bits(v) }
 }
 
 /// Starts a canonical row in `out`.
@@ -203,7 +202,7 @@ fn read_payload(tag: u8, payload: &[u8]) -> Result<Value, Unreadable> {
         tag::BOOL if payload == [0] => Value::Bool(false),
         tag::BOOL if payload == [1] => Value::Bool(true),
         tag::INT => Value::Int(read_int(payload).ok_or_else(malformed)?),
-        tag::DECIMAL => Value::Decimal(Decimal::parse(utf8()?).map_err(|_| malformed())?),
+        tag::DECIMAL => Value::Decimal(Decimal::written(utf8()?).map_err(|_| malformed())?),
         tag::FLOAT => Value::Float(f64::from_bits(u64::from_be_bytes(eight()?))),
         tag::TEXT => Value::Text(payload.to_vec()),
         tag::BYTES => Value::Bytes(payload.to_vec()),

@@ -1,13 +1,14 @@
-//! Exact decimal numbers in one spelling.
+//! Exact decimal numbers, by value or as an engine keeps them.
 //!
 //! Engines print the same decimal in several ways (`1.50`, `1.5`, `+1.5`,
-//! `15e-1`). Here a decimal has one text: an optional minus sign, the whole
+//! `15e-1`). By value a decimal has one text: an optional minus sign, the whole
 //! part without leading zeros, and a fraction only when it is not zero, without
-//! trailing zeros. Zero has no sign.
+//! trailing zeros. Zero has no sign. As an engine keeps it, the zeros at the end of its
+//! fraction stay: they are its scale, which the engine keeps and shows.
 
 use std::fmt;
 
-/// A decimal number in its one spelling. Any number of digits.
+/// A decimal number. Any number of digits.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Decimal(String);
 
@@ -50,7 +51,37 @@ impl Decimal {
         Ok(Self(spell(negative, &digits, point)))
     }
 
-    /// The one spelling, ASCII.
+    /// Keeps a decimal as an engine wrote it, its scale included.
+    ///
+    /// # Errors
+    /// [`NotADecimal`] when the text has anything but a sign, digits and one point.
+    pub fn written(text: &str) -> Result<Self, NotADecimal> {
+        let value = Self::parse(text)?;
+        let Some((_, fraction)) = text.split_once('.') else {
+            return if text.contains(['e', 'E']) { Err(NotADecimal) } else { Ok(value) };
+        };
+        if !fraction.bytes().all(|b| b.is_ascii_digit()) {
+            return Err(NotADecimal);
+        }
+        let kept = value.0.split_once('.').map_or(0, |(_, fraction)| fraction.len());
+        let mut spelled = value.0;
+        if kept == 0 && !fraction.is_empty() {
+            spelled.push('.');
+        }
+        spelled.push_str(&"0".repeat(fraction.len() - kept));
+        Ok(Self(spelled))
+    }
+
+    /// The same number without its scale.
+    #[must_use]
+    pub fn normal(&self) -> Self {
+        Self(match self.0.contains('.') {
+            true => self.0.trim_end_matches('0').trim_end_matches('.').to_owned(),
+            false => self.0.clone(),
+        })
+    }
+
+    /// Its spelling, ASCII.
     #[must_use]
     pub fn as_str(&self) -> &str {
         &self.0
@@ -105,6 +136,24 @@ mod tests {
                 assert_eq!(Decimal::parse(spelling).unwrap().as_str(), expected, "{spelling}");
             }
         }
+    }
+
+    #[test]
+    fn what_an_engine_wrote_keeps_its_scale() {
+        for (text, kept, value) in [
+            ("1.50", "1.50", "1.5"),
+            ("-000.500", "-0.500", "-0.5"),
+            ("0.00", "0.00", "0"),
+            ("-0.00", "0.00", "0"),
+            ("7", "7", "7"),
+            ("100", "100", "100"),
+            (".5", "0.5", "0.5"),
+        ] {
+            let written = Decimal::written(text).unwrap();
+            assert_eq!((written.as_str(), written.normal().as_str()), (kept, value), "{text}");
+            assert_eq!(Decimal::written(kept), Ok(written));
+        }
+        assert_eq!(Decimal::written("1e3"), Err(NotADecimal));
     }
 
     #[test]

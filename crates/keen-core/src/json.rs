@@ -1,11 +1,10 @@
-//! JSON by value: the canonical text of RFC 8785, kept exact for numbers.
+//! JSON by value: the canonical text of RFC 8785, with numbers exact and all members kept.
 //!
-//! RFC 8785 sorts members by UTF-16 code units, drops white space, spells
-//! strings in one way and numbers as ECMAScript prints the double they denote.
-//! Two kinds of number lie outside its domain (I-JSON, RFC 7493) and would
-//! become equal to their neighbours: whole numbers that no double holds
-//! (`9007199254740993`) and numbers too large for one (`1e400`). They keep
-//! their exact decimal value, so that no divergence hides behind a rounding.
+//! RFC 8785 sorts members by UTF-16 code units, drops white space and spells
+//! strings in one way. Its numbers are those of doubles, and of members with one name it
+//! knows none: engines keep and return what a double would round, and texts with a name
+//! twice. Here a number is its exact decimal value, and every member counts, those of one
+//! name in their order, so that no divergence hides behind a rounding or a parser.
 
 use crate::decimal::Decimal;
 
@@ -22,7 +21,7 @@ pub struct NotJson {
 /// Nesting deeper than this is refused, so that a hostile value cannot exhaust the stack.
 const DEEPEST: usize = 128;
 
-/// The canonical text of a JSON text. Of members with one name the last counts.
+/// The canonical text of a JSON text. Members with one name are all kept, in their order.
 ///
 /// # Errors
 /// [`NotJson`] with the place and what was expected there.
@@ -96,23 +95,44 @@ fn write_text(text: &str, out: &mut String) {
     out.push('"');
 }
 
-/// ECMAScript's spelling, or the exact decimal where no double could stand for the number.
+/// Numbers of more digits than this are spelled with an exponent.
+const SPELLED_OUT: i64 = 40;
+
+/// The one spelling of a number's exact value: plain digits, or one digit before the point and an exponent
+/// where that would take more than [`SPELLED_OUT`] of them. Its cost is that of the text, whatever the exponent.
 fn canonical_number(token: &str) -> Option<String> {
-    let double: f64 = token.parse().ok()?;
-    let exact = || {
-        Decimal::parse(token).map_or_else(|_| token.to_ascii_lowercase(), |d| d.as_str().to_owned())
+    let (negative, rest) = token.strip_prefix('-').map_or((false, token), |rest| (true, rest));
+    let (mantissa, exponent) = match rest.find(['e', 'E']) {
+        Some(at) => (&rest[..at], Some(&rest[at + 1..])),
+        None => (rest, None),
     };
-    if !double.is_finite() {
-        return Some(exact());
+    let (whole, fraction) = mantissa.split_once('.').unwrap_or((mantissa, ""));
+    let digits = format!("{whole}{fraction}");
+    let significant = digits.trim_start_matches('0');
+    if significant.is_empty() {
+        return Some("0".to_owned());
     }
-    let spelled = if double == 0.0 {
-        "0".to_owned()
-    } else {
-        ryu_js::Buffer::new().format(double).to_owned()
+    let sign = if negative { "-" } else { "" };
+    // An exponent beyond 64 bits belongs to a number that no engine computes with: as it is written.
+    let exponent: i64 = match exponent.map(str::parse) {
+        None => 0,
+        Some(Ok(exponent)) => exponent,
+        Some(Err(_)) => return Some(token.to_ascii_lowercase()),
     };
-    let written_whole = !token.contains(['.', 'e', 'E']);
-    let unchanged = || Decimal::parse(&spelled) == Decimal::parse(token);
-    Some(if written_whole && !unchanged() { exact() } else { spelled })
+    let leading = i64::try_from(digits.len() - significant.len()).ok()?;
+    // How many digits stand before the point.
+    let point = i64::try_from(whole.len()).ok()?.checked_add(exponent)?.checked_sub(leading)?;
+    let significant = significant.trim_end_matches('0');
+    let count = i64::try_from(significant.len()).ok()?;
+    let plain = point.max(count).saturating_add(point.min(0).saturating_abs());
+    if plain <= SPELLED_OUT.max(count) {
+        if let Ok(number) = Decimal::parse(&format!("{sign}{significant}e{}", point - count)) {
+            return Some(number.as_str().to_owned());
+        }
+    }
+    let (first, more) = significant.split_at(1);
+    let point_and_more = if more.is_empty() { String::new() } else { format!(".{more}") };
+    Some(format!("{sign}{first}{point_and_more}e{}", point - 1))
 }
 
 struct Reader<'a> {
@@ -208,9 +228,8 @@ impl Reader<'_> {
                 break;
             }
         }
-        members.reverse(); // the last of equal names comes first and is kept
+        // Stable: members of one name stay in their order.
         members.sort_by(|(a, _), (b, _)| a.encode_utf16().cmp(b.encode_utf16()));
-        members.dedup_by(|later, kept| later.0 == kept.0);
         Ok(Json::Object(members))
     }
 
@@ -336,29 +355,39 @@ mod tests {
             "literals": [null, true, false]
         }"#;
         let expected = concat!(
-            r#"{"literals":[null,true,false],"numbers":[333333333.3333333,1e+30,4.5,0.002,1e-27],"#,
+            r#"{"literals":[null,true,false],"numbers":[333333333.33333329,1000000000000000000000000000000,4.5,0.002,0.000000000000000000000000001],"#,
             r#""string":"€$\u000f\nA'B\"\\\\\"/"}"#
         );
         assert_eq!(canonical(input).unwrap(), expected);
     }
 
     #[test]
-    fn members_sort_by_utf16_and_the_last_of_a_name_counts() {
+    fn members_sort_by_utf16_and_those_of_one_name_are_all_kept() {
         let text =
             r#"{"\u20ac":1,"\r":2,"\ufb33":3,"1":4,"\ud83d\ude00":5,"\u0080":6,"\u00f6":7,"1":8}"#;
-        let expected = "{\"\\r\":2,\"1\":8,\"\u{80}\":6,\"ö\":7,\"€\":1,\"😀\":5,\"\u{fb33}\":3}";
+        let expected =
+            "{\"\\r\":2,\"1\":4,\"1\":8,\"\u{80}\":6,\"ö\":7,\"€\":1,\"😀\":5,\"\u{fb33}\":3}";
         assert_eq!(canonical(text).unwrap(), expected);
     }
 
     #[test]
-    fn numbers_have_one_spelling_and_whole_ones_are_never_rounded() {
+    fn numbers_have_one_spelling_and_are_never_rounded() {
         for (text, expected) in [
             ("1.0", "1"),
             ("-0", "0"),
             ("1e2", "100"),
             ("9007199254740993", "9007199254740993"),
             ("9007199254740992", "9007199254740992"),
-            ("100000000000000000000000", "1e+23"),
+            ("100000000000000000000000", "100000000000000000000000"),
+            ("1.1", "1.1"),
+            ("1.10000000000000000000", "1.1"),
+            ("1.10000000000000000001", "1.10000000000000000001"),
+            ("123456789.123456789012345", "123456789.123456789012345"),
+            ("0.0000015e3", "0.0015"),
+            ("12e50", "1.2e51"),
+            ("1200e48", "1.2e51"),
+            ("1e-50", "1e-50"),
+            ("1e999999999999999999999", "1e999999999999999999999"),
             ("100000000000000000000001", "100000000000000000000001"),
         ] {
             assert_eq!(canonical(text).unwrap(), expected, "{text}");

@@ -11,7 +11,7 @@
 //! above that double (two bytes): exact for all 64-bit integers beside all
 //! doubles, which a conversion to double would not be.
 
-use crate::canonical::float_bits;
+use crate::canonical::key_bits;
 use crate::value::ValueRef;
 
 mod rank {
@@ -95,7 +95,7 @@ fn put_whole(out: &mut Vec<u8>, v: i128) {
 
 #[inline]
 fn put_number(out: &mut Vec<u8>, double: f64, rest: u16) {
-    let bits = float_bits(double);
+    let bits = key_bits(double);
     let ordered = if bits >> 63 == 1 { !bits } else { bits | (1 << 63) };
     let mut key = [rank::NUMBER; 11];
     key[1..9].copy_from_slice(&ordered.to_be_bytes());
@@ -125,7 +125,7 @@ fn put_decimal(out: &mut Vec<u8>, text: &str) {
     out.push(rank::DECIMAL);
     let (negative, magnitude) = text.strip_prefix('-').map_or((false, text), |m| (true, m));
     let (whole, fraction) = magnitude.split_once('.').unwrap_or((magnitude, ""));
-    let whole = whole.trim_start_matches('0');
+    let (whole, fraction) = (whole.trim_start_matches('0'), fraction.trim_end_matches('0'));
     let start = out.len() + 1;
     out.push(1);
     #[expect(

@@ -32,6 +32,8 @@ pub struct Reading {
 pub struct Treatment {
     /// The column is not compared.
     pub ignore: bool,
+    /// Nodes of one engine are compared by value, too, and not by the engine's own text.
+    pub by_value: bool,
     /// Everything is compared by its text.
     pub as_text: bool,
     /// White space at both ends of a text does not count.
@@ -53,6 +55,7 @@ impl Treatment {
             }
         };
         say(self.ignore, "ignore");
+        say(self.by_value, "value");
         say(self.as_text, "text");
         say(self.trim, "trim");
         say(self.fold, "fold");
@@ -67,6 +70,7 @@ impl Treatment {
     pub fn add(&mut self, word: &str) -> bool {
         match word {
             "ignore" => self.ignore = true,
+            "value" => self.by_value = true,
             "text" => self.as_text = true,
             "trim" => self.trim = true,
             "fold" => self.fold = true,
@@ -85,9 +89,11 @@ impl Treatment {
 /// A kind in which values of several declared types can be told equal.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub enum CommonKind {
-    /// As each node holds them.
+    /// As each node holds them: equal only if the engine's own text is.
     #[default]
     AsStored,
+    /// By value: the scale of a decimal, the sign of a zero and the spelling of a JSON text do not count.
+    ByValue,
     /// Whole numbers and decimals by their exact value; true is 1.
     Exact,
     /// Numbers as doubles, whole ones exactly.
@@ -116,6 +122,7 @@ impl CommonKind {
     pub fn name(&self) -> &'static str {
         match self {
             Self::AsStored => "as_stored",
+            Self::ByValue => "by_value",
             Self::Exact => "as_exact_number",
             Self::Number => "as_number",
             Self::Single => "as_single_float",
@@ -134,6 +141,7 @@ impl fmt::Display for CommonKind {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::AsStored => "values are compared as stored",
+            Self::ByValue => "compared by value",
             Self::Exact => "numbers are compared by exact value",
             Self::Number => "numbers are compared by value",
             Self::Single => "numbers are compared as 4-byte floats",
@@ -271,9 +279,10 @@ impl Reading {
     /// Whether taking cells so keeps the order of the keys that an engine sorts by.
     #[must_use]
     pub fn keeps_order(&self) -> bool {
-        matches!(self.kind, CommonKind::AsStored | CommonKind::Number)
+        let treatment = Treatment { by_value: false, ..self.treatment };
+        matches!(self.kind, CommonKind::AsStored | CommonKind::ByValue | CommonKind::Number)
             && self.fraction.is_none()
-            && self.treatment == Treatment::default()
+            && treatment == Treatment::default()
     }
 
     /// Takes one cell.
@@ -294,7 +303,7 @@ impl Reading {
             taken = Taken::Other(rounded);
         }
         if self.treatment.as_text && !matches!(taken.as_ref(), ValueRef::Text(_)) {
-            taken = Taken::Other(Value::Text(text_of(taken.as_ref()).into_bytes()));
+            taken = Taken::Other(Value::Text(text_by_value(taken.as_ref()).into_bytes()));
         }
         if (self.treatment.trim || self.treatment.fold)
             && let ValueRef::Text(bytes) = taken.as_ref()
@@ -315,16 +324,20 @@ impl Reading {
         };
         match &self.kind {
             CommonKind::AsStored => None,
+            CommonKind::ByValue => by_value(value),
             CommonKind::Exact => match value {
                 ValueRef::Bool(v) => Some(Value::Int(v.into())),
-                ValueRef::Decimal(v) => v.as_str().parse().ok().map(Value::Int),
+                ValueRef::Decimal(v) => {
+                    let normal = v.normal();
+                    Some(normal.as_str().parse().map_or(Value::Decimal(normal), Value::Int))
+                }
                 ValueRef::Float(v) => whole(v).map(Value::Int),
                 _ => None,
             },
             CommonKind::Number => match value {
                 ValueRef::Bool(v) => Some(Value::Int(v.into())),
                 ValueRef::Float(v) => whole(v).map(Value::Int),
-                ValueRef::Decimal(v) => Some(number(v.as_str())),
+                ValueRef::Decimal(v) => Some(number(v.normal().as_str())),
                 #[expect(
                     clippy::cast_precision_loss,
                     reason = "beyond 64 bits others hold doubles"
@@ -335,7 +348,7 @@ impl Reading {
             CommonKind::Single => single(value).map(|v| Value::Float(v.into())),
             CommonKind::Text => {
                 let is_text = matches!(value, ValueRef::Text(_));
-                (!is_text).then(|| Value::Text(text_of(value).into_bytes()))
+                (!is_text).then(|| Value::Text(text_by_value(value).into_bytes()))
             }
             CommonKind::Bytes => match value {
                 ValueRef::Text(v) => Some(Value::Bytes(v.to_vec())),
@@ -358,11 +371,26 @@ impl Reading {
             CommonKind::Json => match value {
                 // A column that takes numbers made one of a text that was one.
                 ValueRef::Int(_) | ValueRef::Float(_) => json::canonical(&text_of(value)).ok(),
+                ValueRef::Json(text) => json::canonical(text).ok(),
                 _ => text().and_then(|text| json::canonical(text).ok()),
             }
             .map(Value::Json),
         }
     }
+}
+
+/// The one value that stands for all spellings of it, if that is another.
+fn by_value(value: ValueRef<'_>) -> Option<Value> {
+    match value {
+        ValueRef::Decimal(v) => Some(Value::Decimal(v.normal())),
+        ValueRef::Float(v) => (v == 0.0).then_some(Value::Float(0.0)),
+        ValueRef::Json(text) => json::canonical(text).ok().map(Value::Json),
+        _ => None,
+    }
+}
+
+fn text_by_value(value: ValueRef<'_>) -> String {
+    by_value(value).map_or_else(|| text_of(value), |value| text_of(value.as_ref()))
 }
 
 fn local(text: &str, zone: Option<&Zone>) -> Option<Value> {

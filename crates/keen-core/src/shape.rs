@@ -20,6 +20,8 @@ pub struct TableShape {
     pub unordered: Option<String>,
     /// Schema and name, where the name alone may not be enough.
     pub qualified: Vec<String>,
+    /// Tables that inherit from it. Its rows are its own alone; theirs are those of other tables.
+    pub heirs: Vec<String>,
 }
 
 /// One column on one node.

@@ -11,7 +11,7 @@ pub fn text_of(value: ValueRef<'_>) -> String {
         ValueRef::Bool(v) => v.to_string(),
         ValueRef::Int(v) => v.to_string(),
         ValueRef::Decimal(v) => v.to_string(),
-        ValueRef::Float(v) => (if v == 0.0 { 0.0 } else { v }).to_string(),
+        ValueRef::Float(v) => v.to_string(),
         ValueRef::Text(v) => String::from_utf8_lossy(v).into_owned(),
         ValueRef::Bytes(v) => v.iter().map(|b| format!("{b:02x}")).collect(),
         ValueRef::Date(v) => calendar::date_text(v),
@@ -79,8 +79,8 @@ mod tests {
     }
 
     #[test]
-    fn floats_have_no_exponent_and_zero_no_sign() {
-        assert_eq!(text_of(ValueRef::Float(-0.0)), "0");
+    fn floats_have_no_exponent() {
+        assert_eq!(text_of(ValueRef::Float(-0.0)), "-0");
         assert_eq!(text_of(ValueRef::Float(1e21)), "1000000000000000000000");
         assert_eq!(text_of(ValueRef::Timestamp(0)), "1970-01-01 00:00:00Z");
     }

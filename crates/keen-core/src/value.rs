@@ -33,7 +33,7 @@ pub enum ValueRef<'a> {
     LocalTimestamp(i64),
     /// A UUID, as its sixteen bytes.
     Uuid([u8; 16]),
-    /// A JSON text in its canonical form (see [`crate::json`]).
+    /// A JSON text, as the engine keeps it or in its canonical form (see [`crate::json`]).
     Json(&'a str),
 }
 
@@ -64,7 +64,7 @@ pub enum Value {
     LocalTimestamp(i64),
     /// A UUID, as its sixteen bytes.
     Uuid([u8; 16]),
-    /// A JSON text in its canonical form.
+    /// A JSON text, as the engine keeps it or in its canonical form.
     Json(String),
 }
 
@@ -89,11 +89,13 @@ impl Value {
         }
     }
 
-    /// Whether both are the same to a comparison of rows: every NaN is one NaN.
+    /// Whether both are the same to a comparison of rows: every NaN is one NaN, and zero has a sign.
     #[must_use]
     pub fn same_as(&self, other: &Self) -> bool {
         match (self, other) {
-            (Self::Float(a), Self::Float(b)) => a == b || a.is_nan() && b.is_nan(),
+            (Self::Float(a), Self::Float(b)) => {
+                a.to_bits() == b.to_bits() || a.is_nan() && b.is_nan()
+            }
             (a, b) => a == b,
         }
     }

@@ -374,7 +374,11 @@ pub fn parse_value(json: &Json, whole_number: bool) -> Option<Value> {
                     "NaN" => f64::NAN,
                     _ => return None,
                 }),
-                "decimal" => Value::Decimal(Decimal::parse(inner.as_str()?).ok()?),
+                "decimal" => Value::Decimal(
+                    Decimal::written(inner.as_str()?)
+                        .or_else(|_| Decimal::parse(inner.as_str().unwrap_or_default()))
+                        .ok()?,
+                ),
                 "date" => Value::Date(calendar::parse_date(inner.as_str()?)?),
                 "time" => Value::Time(calendar::parse_time(inner.as_str()?)?),
                 "timestamp" => Value::Timestamp(calendar::parse_timestamp(inner.as_str()?)?.0),

@@ -55,7 +55,7 @@ fn text(text: &str) -> Value {
 }
 
 fn decimal(text: &str) -> Value {
-    Value::Decimal(Decimal::parse(text).unwrap())
+    Value::Decimal(Decimal::written(text).unwrap())
 }
 
 fn at(text: &str) -> i64 {
@@ -66,7 +66,7 @@ fn at(text: &str) -> i64 {
 static LOG: std::sync::Mutex<()> = std::sync::Mutex::new(());
 
 /// Types that logs hold in a form in which they are not read from tables.
-const UNTOLD: &[&str] = &["money", "xml", "point", "tsvector", "pg_lsn", "point[]"];
+const UNTOLD: &[&str] = &["money"];
 
 fn begin_log(engine: Engine, server: &Server, table: &str) {
     if engine.is_postgres() {
@@ -185,19 +185,24 @@ fn every_type_of_postgresql() {
         ("double precision", "'NaN'", Family::Real, Value::Float(f64::NAN)),
         ("numeric", "'NaN'", Family::Decimal, Value::Float(f64::NAN)),
         ("numeric", "'Infinity'", Family::Decimal, Value::Float(f64::INFINITY)),
-        ("numeric", "-0.00012000", Family::Decimal, decimal("-0.00012")),
+        ("numeric", "-0.00012000", Family::Decimal, decimal("-0.00012000")),
         (
             "numeric",
             "123456789012345678901234567890.5",
             Family::Decimal,
             decimal("123456789012345678901234567890.5"),
         ),
-        ("numeric(20,2)", "100000000", Family::Decimal, decimal("100000000")),
-        ("numeric", "0.00", Family::Decimal, decimal("0")),
-        ("money", "'-1234.50'", Family::Decimal, decimal("-1234.5")),
+        ("numeric(20,2)", "100000000", Family::Decimal, decimal("100000000.00")),
+        ("numeric", "0.00", Family::Decimal, decimal("0.00")),
+        ("numeric(10,5)", "1234.5", Family::Decimal, decimal("1234.50000")),
+        ("money", "'-1234.50'", Family::Decimal, decimal("-1234.50")),
         ("varchar(9)", "'a  '", Family::Text, text("a  ")),
         ("char(5)", "'a'", Family::Text, text("a")),
+        ("bpchar", "'a  '", Family::Text, text("a  ")),
         ("\"char\"", "'x'", Family::Text, text("x")),
+        ("\"char\"", "''", Family::Text, text("")),
+        ("refcursor", "'c'", Family::Text, text("c")),
+        ("txid_snapshot", "'10:20:10,14'", Family::Text, text("10:20:10,14")),
         ("name", "'pg'", Family::Text, text("pg")),
         ("bytea", "'\\x00ff'", Family::Bytes, Value::Bytes(vec![0, 255])),
         ("date", "'infinity'", Family::Date, Value::Date(calendar::INFINITY)),
@@ -211,13 +216,33 @@ fn every_type_of_postgresql() {
             Value::LocalTimestamp(calendar::MINUS_INFINITY),
         ),
         (
+            "timestamp",
+            "'294276-12-31 23:59:59.999999'",
+            Family::LocalTimestamp,
+            text("294276-12-31 23:59:59.999999"),
+        ),
+        (
+            "timestamp",
+            "'4713-01-01 00:00:00 BC'",
+            Family::LocalTimestamp,
+            Value::LocalTimestamp(calendar::days(-4712, 1, 1) * calendar::DAY),
+        ),
+        (
+            "timestamptz",
+            "'294270-01-01 00:00+00'",
+            Family::Timestamp,
+            text("294270-01-01 00:00:00+00"),
+        ),
+        ("timestamptz", "'infinity'", Family::Timestamp, Value::Timestamp(calendar::INFINITY)),
+        ("double precision", "'-0'", Family::Real, Value::Float(-0.0)),
+        (
             "timestamp(3)",
             "'2026-07-01 10:00:00.25'",
             Family::LocalTimestamp,
             Value::LocalTimestamp(moment),
         ),
         ("timestamptz", "'2026-07-01 12:00:00.25+02'", Family::Timestamp, Value::Timestamp(moment)),
-        ("interval", "'1 year 2 mons -3 days 04:05:06.7'", Family::Text, text("P14M-3DT14706.7S")),
+        ("interval", "'1 year 2 mons -3 days 04:05:06.7'", Family::Text, text("P1Y2M-3DT4H5M6.7S")),
         ("interval", "'0'", Family::Text, text("PT0S")),
         (
             "uuid",
@@ -232,13 +257,13 @@ fn every_type_of_postgresql() {
             "json",
             "'{\"b\" : 1.0, \"a\":[]}'",
             Family::Json,
-            Value::Json("{\"a\":[],\"b\":1}".into()),
+            Value::Json("{\"b\" : 1.0, \"a\":[]}".into()),
         ),
         (
             "jsonb",
             "'{\"b\": 1.0, \"a\":[]}'",
             Family::Json,
-            Value::Json("{\"a\":[],\"b\":1}".into()),
+            Value::Json("{\"a\": [], \"b\": 1.0}".into()),
         ),
         ("integer[]", "'{1,NULL,3}'", Family::Text, text("{1,NULL,3}")),
         ("integer[]", "'[0:1]={7,8}'", Family::Text, text("[0:1]={7,8}")),
@@ -249,7 +274,7 @@ fn every_type_of_postgresql() {
             Family::Text,
             text("{{\"a b\",\"null\"},{\"\",\"q\\\"\\\\\"}}"),
         ),
-        ("numeric[]", "'{1.50,-0.10}'", Family::Text, text("{1.5,-0.1}")),
+        ("numeric[]", "'{1.50,-0.10}'", Family::Text, text("{1.50,-0.10}")),
         (
             "timestamptz[]",
             "'{2026-07-01 12:00+02}'",
@@ -258,9 +283,9 @@ fn every_type_of_postgresql() {
         ),
         ("boolean[]", "'{t,f}'", Family::Text, text("{t,f}")),
         ("int4range", "'(1,5]'", Family::Text, text("[2,6)")),
-        ("numrange", "'[1.50,)'", Family::Text, text("[1.5,)")),
+        ("numrange", "'[1.50,)'", Family::Text, text("[1.50,)")),
         ("daterange", "'empty'", Family::Text, text("empty")),
-        ("span", "'(,2.0]'", Family::Text, text("(,2]")),
+        ("span", "'(,2.0]'", Family::Text, text("(,2.0]")),
         ("int4multirange", "'{[1,2),[5,7)}'", Family::Text, text("{[1,2),[5,7)}")),
         ("mood", "'storm \"x\"'", Family::Text, text("storm \"x\"")),
         (
@@ -290,7 +315,7 @@ fn every_type_of_postgresql() {
         ("tsvector", "'snow ice'", Family::Text, text("'ice' 'snow'")),
         ("pg_lsn", "'0/16B3748'", Family::Text, text("0/16B3748")),
         ("point[]", "'{\"(1,2)\"}'", Family::Text, text("{\"(1,2)\"}")),
-        ("jsonb[]", "ARRAY['{\"a\": 1.0}'::jsonb]", Family::Text, text("{\"{\\\"a\\\":1}\"}")),
+        ("jsonb[]", "ARRAY['{\"a\": 1.0}'::jsonb]", Family::Text, text("{\"{\\\"a\\\": 1.0}\"}")),
     ];
     for engine in [Engine::Postgres15, Engine::Postgres18] {
         check(engine, "every_type", before, &cases);
@@ -322,8 +347,10 @@ fn tables_of_postgresql_that_are_more_than_one() {
         let mut found = rows(&mut *node, "the huts.reading");
         found.sort_by_key(|row| format!("{row:?}"));
         assert_eq!(found, [cells(&[1, 3, 6]), cells(&[1, 9, 18]), cells(&[2, 5, 10])]);
-        assert!(node.shape("shelter").unwrap().unordered.unwrap().contains("inherit"));
-        assert_eq!(rows(&mut *node, "shelter").len(), 2);
+        assert_eq!(node.shape("shelter").unwrap().heirs, ["winter_shelter"]);
+        assert_eq!(rows(&mut *node, "shelter").len(), 1, "heirs are tables of their own");
+        node.shape("winter_shelter").unwrap();
+        assert_eq!(rows(&mut *node, "winter_shelter").len(), 1);
         // A foreign table and a materialized view hold nothing that replicates.
         server.run("CREATE MATERIALIZED VIEW seen AS SELECT 1 AS id").unwrap();
         assert!(connect(server).shape("seen").unwrap_err().what.contains("materialized view"));
@@ -331,7 +358,7 @@ fn tables_of_postgresql_that_are_more_than_one() {
 }
 
 #[test]
-fn a_type_of_an_extension_is_compared_as_bytes_or_as_text() {
+fn a_type_of_an_extension_is_compared_as_its_text() {
     let server = server(Engine::Postgres15);
     server.run("CREATE EXTENSION citext;\nCREATE EXTENSION hstore").unwrap();
     server.run("CREATE TABLE ext (id int PRIMARY KEY, c citext, h hstore, hs hstore[])").unwrap();
@@ -339,15 +366,16 @@ fn a_type_of_an_extension_is_compared_as_bytes_or_as_text() {
     let mut node = connect(server);
     let shape = node.shape("ext").unwrap();
     let families: Vec<Family> = shape.columns.iter().map(|c| c.family).collect();
-    assert_eq!(families, [Family::Integer, Family::Text, Family::Opaque, Family::Opaque]);
-    assert_eq!(shape.columns[2].declared, "hstore of postgresql 15");
+    assert_eq!(families, [Family::Integer, Family::Text, Family::Text, Family::Text]);
     let row = rows(&mut *node, "ext").remove(0);
     assert_eq!(row[1], text("Ada"));
-    assert!(matches!(&row[2], Value::Bytes(bytes) if !bytes.is_empty()));
-    // A type that the server cannot send is refused by name.
+    assert_eq!((&row[2], &row[3]), (&text("\"a\"=>\"1\""), &text("{\"\\\"b\\\"=>\\\"2\\\"\"}")));
+    // So is one that the server does not send in binary form.
     server.run("CREATE TABLE acl (id int PRIMARY KEY, a aclitem)").unwrap();
-    let fault = connect(server).shape("acl");
-    assert!(fault.is_ok() || fault.unwrap_err().what.contains("aclitem"));
+    server.run("INSERT INTO acl VALUES (1, 'keen=r/postgres')").unwrap();
+    let mut node = connect(server);
+    node.shape("acl").unwrap();
+    assert_eq!(rows(&mut *node, "acl")[0][1], text("keen=r/postgres"));
 }
 
 #[test]
@@ -416,7 +444,7 @@ fn every_type_of_mariadb() {
             "json",
             "'{\"b\" : 1.0, \"a\":[]}'",
             Family::Json,
-            Value::Json("{\"a\":[],\"b\":1}".into()),
+            Value::Json("{\"b\" : 1.0, \"a\":[]}".into()),
         ),
         (
             "uuid",

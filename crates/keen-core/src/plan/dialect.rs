@@ -122,17 +122,49 @@ pub fn is_whole(reading: &Reading, family: Family) -> bool {
         && reading.treatment == crate::reading::Treatment::default()
 }
 
-/// `column = value`, exactly, given the quoted column and the value (no NULL) as it is to be written.
+/// `column = value`, given the quoted column and the value (no NULL) as it is to be written: `exact`ly as the
+/// engine keeps it, or by value where that is how it was compared.
 #[must_use]
-pub fn matches(engine: Engine, column: &str, shape: &ColumnShape, written: &str) -> String {
+pub fn matches(
+    engine: Engine,
+    column: &str,
+    shape: &ColumnShape,
+    written: &str,
+    exact: bool,
+) -> String {
+    // By kinds whose own equality is that of their values.
+    let by_itself = [
+        Family::Boolean,
+        Family::Integer,
+        Family::Bytes,
+        Family::Date,
+        Family::Time,
+        Family::Timestamp,
+        Family::LocalTimestamp,
+        Family::Uuid,
+    ];
     match (engine, shape.family) {
         (Engine::Sqlite, _) => format!("{column} COLLATE BINARY = {written}"),
+        // A cast to text would drop the blanks at its end.
+        (Engine::Postgres, Family::Text) if shape.declared == "bpchar" => {
+            format!("concat({column}) COLLATE \"C\" = {written}")
+        }
         (Engine::Postgres, Family::Text) if is_text(&shape.declared) => {
             format!("{column}::text COLLATE \"C\" = {written}")
         }
-        (Engine::Postgres, Family::Json) => format!("{column}::jsonb = {written}::jsonb"),
-        (Engine::Postgres, Family::Text) if !has_strict_equality(&shape.declared) => {
-            format!("{column}::text = {written}::text")
+        (Engine::Postgres, Family::Json) if !exact => {
+            format!("{column}::jsonb = {written}::jsonb")
+        }
+        // Interval, box and others call unlike values equal, numbers whatever their scale, and some types
+        // have no equality at all: their text tells.
+        (Engine::Postgres, family)
+            if !by_itself.contains(&family) && (exact || family == Family::Text) =>
+        {
+            let declared = without_modifier(&shape.declared);
+            format!("{column}::text COLLATE \"C\" = {written}::{declared}::text")
+        }
+        (Engine::MariaDb, Family::Json) if exact => {
+            format!("CONVERT({column} USING utf8mb4) COLLATE utf8mb4_nopad_bin = {written}")
         }
         // Of a NULL, JSON_EQUALS says NULL, and MariaDB 10.11 takes that for true in a WHERE.
         (Engine::MariaDb, Family::Json) => {
@@ -224,21 +256,7 @@ fn acts(c: char) -> bool {
 /// Whether a declared type is one that holds text itself, rather than being shown as text.
 fn is_text(declared: &str) -> bool {
     let base = declared.split('(').next().unwrap_or(declared);
-    matches!(
-        base,
-        "text" | "character varying" | "character" | "name" | "citext" | "\"char\"" | "bpchar"
-    )
-}
-
-/// Whether a type that is shown as text tells its values apart by itself. An interval of 30 days
-/// is one of a month, two boxes of one area are one, and some types have no equality at all.
-fn has_strict_equality(declared: &str) -> bool {
-    const LAX: [&str; 11] = [
-        "interval", "xml", "json", "jsonpath", "point", "line", "lseg", "box", "path", "polygon",
-        "circle",
-    ];
-    let element = without_modifier(declared);
-    !LAX.contains(&element.trim_end_matches("[]"))
+    matches!(base, "text" | "character varying" | "character" | "name" | "citext" | "bpchar")
 }
 
 /// What a literal has to be cast to. Lengths and scales are left away: casting to them would cut

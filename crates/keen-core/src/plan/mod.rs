@@ -20,7 +20,7 @@ use crate::compare::{DivergentRow, Version};
 use crate::expectation::{Expectation, Nodes, bit, members};
 use crate::reading::CommonKind;
 use crate::rows::Layout;
-use crate::shape::TableShape;
+use crate::shape::{Family, TableShape};
 use crate::topology::{Engine, NodeId, SetId, Topology};
 use crate::value::Value;
 use decide::Decision;
@@ -224,6 +224,8 @@ struct Task<'a> {
     node: NodeId,
     before: Option<(&'a Vec<Value>, u64)>,
     after: Option<(&'a Vec<Value>, u64)>,
+    /// The nodes that hold it already.
+    holders: &'a [NodeId],
     reason: &'a str,
 }
 
@@ -252,6 +254,7 @@ impl Maker<'_> {
         };
         let right = &row.versions[version];
         let after = right.row.as_ref().map(|cells| (cells, right.count));
+        let holders = &right.nodes[..];
         let mut tasks: Vec<Task<'_>> = Vec::new();
         for held in row.versions.iter().filter(|held| !std::ptr::eq(*held, right)) {
             for node in &held.nodes {
@@ -261,7 +264,8 @@ impl Maker<'_> {
                     .find(|(other, _)| other == node)
                     .map(|(_, cells)| (cells, 1));
                 let before = held.row.as_ref().map(|cells| (cells, held.count)).or(beyond);
-                tasks.push(Task { table, row, node: *node, before, after, reason: &reason });
+                let node = *node;
+                tasks.push(Task { table, row, node, before, after, holders, reason: &reason });
             }
         }
         if after.is_some() {
@@ -269,7 +273,8 @@ impl Maker<'_> {
             let fed =
                 members(concern).fold(0, |nodes, node| nodes | expectation.reached_from(node));
             for node in members(fed & !concern & !table.unread) {
-                tasks.push(Task { table, row, node, before: None, after, reason: &reason });
+                let before = None;
+                tasks.push(Task { table, row, node, before, after, holders, reason: &reason });
             }
         }
         tasks.retain(|task| {
@@ -381,6 +386,20 @@ impl Maker<'_> {
             });
             if unable.is_some() {
                 return unable;
+            }
+            // Compared by value, a JSON text has lost its spelling, which is what engines tell rows by.
+            let alike = |holder: &NodeId| {
+                task.table.nodes.get(holder).is_some_and(|other| other.engine == local.engine)
+            };
+            if common.reading.kind == CommonKind::ByValue
+                && column.family == Family::Json
+                && *value != Value::Null
+                && let Some(holder) = task.holders.iter().find(|holder| alike(holder))
+            {
+                return Some(format!(
+                    "{} is compared by value, and {node} would get it in another spelling than {} has it: copy it from there",
+                    common.name, self.topology.nodes[*holder].name
+                ));
             }
             if !dialect::is_whole(&common.reading, column.family) && *value != Value::Null {
                 return Some(format!(

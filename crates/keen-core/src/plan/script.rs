@@ -89,6 +89,11 @@ INSERT INTO temp.keen_guard VALUES (0, 0, 0);
 BEGIN;
 SET LOCAL standard_conforming_strings = on;
 SET LOCAL TimeZone = 'UTC';
+SET LOCAL DateStyle = 'ISO, YMD';
+SET LOCAL IntervalStyle = 'iso_8601';
+SET LOCAL extra_float_digits = 3;
+SET LOCAL bytea_output = 'hex';
+SET LOCAL xmloption = 'content';
 SET LOCAL row_security = off;
 SET LOCAL session_replication_role = replica;
 SELECT pg_replication_origin_create('keen_repair')

@@ -5,6 +5,7 @@
 //! matched exactly: the kind of each value and, for text, its bytes.
 
 use super::{Guarded, LocalTable, by_value, dialect};
+use crate::reading::CommonKind;
 use crate::rows::Layout;
 use crate::shape::{ColumnShape, Family, TableShape};
 use crate::topology::Engine;
@@ -119,12 +120,18 @@ impl TableSql<'_> {
         self.local.engine
     }
 
-    fn table(&self) -> String {
+    fn name(&self) -> String {
         let quoted = |name: &String| dialect::quoted(self.engine(), name);
         match &self.local.shape.qualified[..] {
             [] => quoted(&self.local.name),
             parts => parts.iter().map(quoted).collect::<Vec<_>>().join("."),
         }
+    }
+
+    /// The table as its rows are read, changed and deleted: without those of tables that inherit from it.
+    fn table(&self) -> String {
+        let only = if self.local.shape.heirs.is_empty() { "" } else { "ONLY " };
+        format!("{only}{}", self.name())
     }
 
     fn column(&self, i: usize) -> String {
@@ -156,7 +163,8 @@ impl TableSql<'_> {
             out.sql(&format!("{column} IS NULL"));
             return;
         };
-        let condition = dialect::matches(self.engine(), &column, shape, MARK);
+        let exact = self.layout.columns[i].reading.kind == CommonKind::AsStored;
+        let condition = dialect::matches(self.engine(), &column, shape, MARK, exact);
         let mut parts = condition.split(MARK);
         out.sql(parts.next().unwrap_or_default());
         for part in parts {
@@ -279,7 +287,7 @@ impl TableSql<'_> {
         }
         // An identity that PostgreSQL always makes itself is written as the other nodes have it.
         let over = if self.engine() == Engine::Postgres { " OVERRIDING SYSTEM VALUE" } else { "" };
-        (format!("INSERT INTO {} ({}){over} ", self.table(), columns.join(", ")), values)
+        (format!("INSERT INTO {} ({}){over} ", self.name(), columns.join(", ")), values)
     }
 
     pub(super) fn insert(&self, after: &[Value]) -> Guarded {

@@ -2,7 +2,6 @@
 
 use keen_core::calendar;
 use keen_core::decimal::Decimal;
-use keen_core::json;
 use keen_core::spelling::parse_uuid;
 use keen_core::value::{Value, ValueRef};
 use mysql::Value as Cell;
@@ -71,8 +70,8 @@ pub(super) fn owned(take: Take, cell: &Cell) -> Value {
         (take, Cell::Bytes(v)) => {
             let text = std::str::from_utf8(v).ok();
             let made = text.and_then(|text| match take {
-                Take::Decimal => Decimal::parse(text).ok().map(Value::Decimal),
-                Take::Json => json::canonical(text).ok().map(Value::Json),
+                Take::Decimal => Decimal::written(text).ok().map(Value::Decimal),
+                Take::Json => Some(Value::Json(text.to_owned())),
                 Take::Uuid => parse_uuid(text).map(Value::Uuid),
                 _ => None,
             });

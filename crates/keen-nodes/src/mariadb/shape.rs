@@ -137,6 +137,7 @@ pub(super) fn look(session: &mut Session, table: &str) -> Result<(TableShape, Lo
         unique_in_part,
         unordered,
         qualified: vec![schema.clone(), name.clone()],
+        heirs: Vec::new(),
     };
     let name = format!("{}.{}", quoted(&schema), quoted(&name));
     Ok((shape, Local { name, key, columns: local, estimate }))

@@ -1,25 +1,24 @@
-//! Values in PostgreSQL's binary form (the `*_send` functions of its source).
+//! Values in PostgreSQL's binary form (the `*_send` functions of its source), and in its text.
 //!
-//! What has a kind of its own in the core becomes that. Everything else (arrays,
-//! ranges, composites, intervals, addresses) becomes the text by which
-//! PostgreSQL itself would take it in again, with numbers and times inside in
-//! their one spelling, so that equal values have equal text.
+//! What has a kind of its own in the core becomes that, and loses nothing by it: a decimal keeps its scale, a
+//! JSON text its spelling. Everything else (arrays, ranges, composites, intervals, addresses) is the text
+//! that the server itself gives of it, and would take in again.
 
 use std::fmt::Write as _;
-use std::net::{Ipv4Addr, Ipv6Addr};
 
 use keen_core::calendar::{self, INFINITY, MINUS_INFINITY};
 use keen_core::decimal::Decimal;
-use keen_core::json;
-use keen_core::plan::dialect::{postgres_date, postgres_timestamp};
-use keen_core::spelling::{text_of, uuid_text};
+use keen_core::plan::dialect::postgres_date;
+use keen_core::spelling::parse_uuid;
 use keen_core::value::{Value, ValueRef};
 
-use super::types::{Codec, Types};
+use super::types::Codec;
 
 /// Days from 1970-01-01 to 2000-01-01, where PostgreSQL counts from.
 const EPOCH_DAYS: i64 = 10_957;
 const EPOCH: i64 = EPOCH_DAYS * calendar::DAY;
+/// Later moments than this, in the year 294247, do not fit into microseconds since 1970.
+const LAST: i64 = i64::MAX - 1 - EPOCH;
 
 /// A value did not hold what its type says.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -64,14 +63,6 @@ impl<'a> Bytes<'a> {
     fn i64(&mut self) -> Decoded<i64> {
         self.array().map(i64::from_be_bytes)
     }
-
-    /// A length and so many bytes; none for NULL.
-    fn field(&mut self) -> Decoded<Option<&'a [u8]>> {
-        match self.i32()? {
-            -1 => Ok(None),
-            length => self.take(usize::try_from(length).map_err(|_| Malformed)?).map(Some),
-        }
-    }
 }
 
 /// A value that needs no memory of its own, if it is of such a kind.
@@ -86,13 +77,19 @@ pub(super) fn borrowed<'a>(codec: &Codec, bytes: &'a [u8]) -> Decoded<Option<Val
         Codec::Oid => ValueRef::Int(from.u32()?.into()),
         Codec::Float4 => ValueRef::Float(f32::from_bits(from.u32()?).into()),
         Codec::Float8 => ValueRef::Float(f64::from_bits(from.i64()?.cast_unsigned())),
-        Codec::Text | Codec::ServerText => ValueRef::Text(bytes),
+        Codec::Text | Codec::ServerText | Codec::Inet => ValueRef::Text(bytes),
         Codec::Padded => ValueRef::Text(bytes.trim_ascii_end_spaces()),
-        Codec::Bytea | Codec::Raw => ValueRef::Bytes(bytes),
+        Codec::Bytea => ValueRef::Bytes(bytes),
         Codec::Date => ValueRef::Date(date(from.i32()?)),
         Codec::Time => ValueRef::Time(from.i64()?),
-        Codec::Timestamp => ValueRef::LocalTimestamp(timestamp(from.i64()?)),
-        Codec::TimestampTz => ValueRef::Timestamp(timestamp(from.i64()?)),
+        Codec::Timestamp => match timestamp(from.i64()?) {
+            Some(micros) => ValueRef::LocalTimestamp(micros),
+            None => return Ok(None),
+        },
+        Codec::TimestampTz => match timestamp(from.i64()?) {
+            Some(micros) => ValueRef::Timestamp(micros),
+            None => return Ok(None),
+        },
         Codec::Uuid => ValueRef::Uuid(from.array()?),
         _ => return Ok(None),
     }))
@@ -111,29 +108,84 @@ impl TrimSpaces for [u8] {
 }
 
 /// A value of any kind.
-pub(super) fn owned(types: &Types, codec: &Codec, bytes: &[u8]) -> Decoded<Value> {
+pub(super) fn owned(codec: &Codec, bytes: &[u8]) -> Decoded<Value> {
     if let Some(value) = borrowed(codec, bytes)? {
         return Ok(value.to_value());
     }
+    let mut from = Bytes(bytes);
     Ok(match codec {
         Codec::Numeric => numeric(bytes)?,
+        Codec::Bit => Value::text(&bits(bytes)?),
         Codec::BitNumber => {
-            let text = owned(types, &Codec::Bit, bytes)?;
-            let number = i128::from_str_radix(&text_of(text.as_ref()), 2);
-            number.map_or(text, Value::Int)
+            let text = bits(bytes)?;
+            i128::from_str_radix(&text, 2).map_or_else(|_| Value::text(&text), Value::Int)
         }
-        Codec::Json | Codec::Jsonb => {
-            let text = json_text(codec, bytes)?;
-            match json::canonical(text) {
-                Ok(canonical) => Value::Json(canonical),
-                Err(_) => Value::text(text),
+        Codec::Json | Codec::Jsonb => Value::Json(json_text(codec, bytes)?.to_owned()),
+        Codec::Timestamp => Value::text(&beyond(from.i64()?, "")),
+        Codec::TimestampTz => Value::text(&beyond(from.i64()?, "+00")),
+        _ => return Err(Malformed),
+    })
+}
+
+/// A value from the text that the server gives of it; none where that text depends on the server's settings.
+pub(super) fn from_text(codec: &Codec, text: &str) -> Option<Value> {
+    let number = |text: &str| text.parse().ok().map(Value::Int);
+    let moment = |text: &str| {
+        let (body, before_christ) = text.strip_suffix(" BC").map_or((text, false), |t| (t, true));
+        let (year, rest) = body.split_once('-')?;
+        let body = match before_christ {
+            // Year 1 BC is year 0.
+            true => {
+                let year = 1 - year.parse::<i64>().ok()?;
+                format!("{}{:04}-{rest}", if year < 0 { "-" } else { "" }, year.abs())
             }
+            false => body.to_owned(),
+        };
+        calendar::parse_timestamp(&body)
+    };
+    Some(match codec {
+        Codec::Bool => Value::Bool(text == "t"),
+        Codec::Int(_) | Codec::Oid => number(text)?,
+        Codec::Float4 => Value::Float(text.parse::<f32>().ok()?.into()),
+        Codec::Float8 => Value::Float(text.parse().ok()?),
+        Codec::Numeric => match Decimal::written(text) {
+            Ok(decimal) => Value::Decimal(decimal),
+            Err(_) => Value::Float(text.parse().ok()?),
+        },
+        Codec::Text | Codec::ServerText | Codec::Inet | Codec::Bit => Value::text(text),
+        Codec::Padded => Value::Text(text.as_bytes().trim_ascii_end_spaces().to_vec()),
+        Codec::Bytea => {
+            let digits = text.strip_prefix("\\x")?.as_bytes();
+            let digit = |byte: &u8| char::from(*byte).to_digit(16).map(|digit| digit as u8);
+            let pairs = digits.chunks(2).map(|pair| match pair {
+                [high, low] => Some(digit(high)? << 4 | digit(low)?),
+                _ => None,
+            });
+            Value::Bytes(pairs.collect::<Option<Vec<u8>>>()?)
         }
-        _ => {
-            let mut text = String::new();
-            put_text(types, codec, bytes, &mut text)?;
-            Value::text(&text)
+        Codec::BitNumber => Value::Int(i128::from_str_radix(text, 2).ok()?),
+        Codec::Date => match calendar::parse_date(text) {
+            Some(days) => Value::Date(days),
+            None => Value::Date(moment(text)?.0.div_euclid(calendar::DAY)),
+        },
+        Codec::Time => Value::Time(calendar::parse_time(text)?),
+        Codec::Timestamp if matches!(text, "infinity" | "-infinity") => {
+            Value::LocalTimestamp(calendar::parse_timestamp(text)?.0)
         }
+        Codec::TimestampTz if matches!(text, "infinity" | "-infinity") => {
+            Value::Timestamp(calendar::parse_timestamp(text)?.0)
+        }
+        // What does not fit is its text, as it is where it was read from the table.
+        Codec::Timestamp => match moment(text) {
+            Some((micros, _)) => Value::LocalTimestamp(micros),
+            None => Value::text(text),
+        },
+        Codec::TimestampTz => match moment(text) {
+            Some((micros, offset)) => Value::Timestamp(micros.checked_sub(offset.unwrap_or(0))?),
+            None => Value::text(text),
+        },
+        Codec::Uuid => Value::Uuid(parse_uuid(text)?),
+        Codec::Json | Codec::Jsonb => Value::Json(text.to_owned()),
     })
 }
 
@@ -154,18 +206,36 @@ fn date(days: i32) -> i64 {
     }
 }
 
-fn timestamp(micros: i64) -> i64 {
+/// None beyond what microseconds since 1970 can say.
+fn timestamp(micros: i64) -> Option<i64> {
     match micros {
-        INFINITY | MINUS_INFINITY => micros,
-        micros => micros.saturating_add(EPOCH),
+        INFINITY | MINUS_INFINITY => Some(micros),
+        micros if micros > LAST => None,
+        micros => Some(micros + EPOCH),
     }
+}
+
+/// A moment of the last years that PostgreSQL has, as it prints it.
+fn beyond(micros: i64, zone: &str) -> String {
+    let time = calendar::time_text(micros.rem_euclid(calendar::DAY));
+    postgres_date(micros.div_euclid(calendar::DAY) + EPOCH_DAYS, &format!(" {time}{zone}"))
+}
+
+fn bits(bytes: &[u8]) -> Decoded<String> {
+    let mut from = Bytes(bytes);
+    let length = usize::try_from(from.i32()?).map_err(|_| Malformed)?;
+    if length > from.0.len() * 8 {
+        return Err(Malformed);
+    }
+    let bit = |i: usize| if from.0[i / 8] & (0x80 >> (i % 8)) == 0 { '0' } else { '1' };
+    Ok((0..length).map(bit).collect())
 }
 
 /// Groups of four digits, the first of weight 10000^weight.
 fn numeric(bytes: &[u8]) -> Decoded<Value> {
     let mut from = Bytes(bytes);
     let (count, weight, sign) = (from.u16()?, i32::from(from.i16()?), from.u16()?);
-    from.u16()?; // digits after the point that are shown: trailing zeros mean nothing
+    let scale = usize::from(from.u16()? & 0x3fff); // digits after the point that are shown
     let negative = match sign {
         0x0000 => false,
         0x4000 => true,
@@ -191,253 +261,12 @@ fn numeric(bytes: &[u8]) -> Decoded<Value> {
     for _ in i32::from(count)..=weight {
         digits.push_str("0000");
     }
-    Decimal::parse(&digits).map(Value::Decimal).map_err(|_| Malformed)
-}
-
-/// The text by which PostgreSQL would take the value in again.
-fn put_text(types: &Types, codec: &Codec, bytes: &[u8], out: &mut String) -> Decoded<()> {
-    let mut from = Bytes(bytes);
-    match codec {
-        Codec::TimeTz => {
-            let (time, west) = (from.i64()?, from.i32()?);
-            out.push_str(&calendar::time_text(time));
-            put_offset(-west, out);
-        }
-        Codec::Interval => {
-            let (micros, days, months) = (from.i64()?, from.i32()?, from.i32()?);
-            put_interval(months, days, micros, out);
-        }
-        Codec::Inet { is_cidr } => put_address(&mut from, *is_cidr, out)?,
-        Codec::Mac => {
-            let parts: Vec<String> = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
-            out.push_str(&parts.join(":"));
-        }
-        Codec::Bit => {
-            let length = usize::try_from(from.i32()?).map_err(|_| Malformed)?;
-            if length > from.0.len() * 8 {
-                return Err(Malformed);
-            }
-            let bit = |i: usize| if from.0[i / 8] & (0x80 >> (i % 8)) == 0 { '0' } else { '1' };
-            out.extend((0..length).map(bit));
-        }
-        Codec::Array(_) => put_array(types, &mut from, out)?,
-        Codec::Range(sub) => put_range(types, *sub, &mut from, out)?,
-        Codec::Multirange(range) => {
-            let Codec::Range(sub) = types.codec(*range) else {
-                return Err(Malformed);
-            };
-            out.push('{');
-            for i in 0..from.i32()? {
-                out.push_str(if i > 0 { "," } else { "" });
-                let bytes = from.field()?.ok_or(Malformed)?;
-                put_range(types, *sub, &mut Bytes(bytes), out)?;
-            }
-            out.push('}');
-        }
-        Codec::Composite => put_composite(types, &mut from, out)?,
-        Codec::Bool => out.push(if from.u8()? == 0 { 'f' } else { 't' }),
-        Codec::Bytea => {
-            out.push_str("\\x");
-            out.push_str(&text_of(ValueRef::Bytes(bytes)));
-        }
-        Codec::Date => out.push_str(&postgres_date(date(from.i32()?), "")),
-        Codec::Timestamp => out.push_str(&postgres_timestamp(timestamp(from.i64()?), "")),
-        Codec::TimestampTz => out.push_str(&postgres_timestamp(timestamp(from.i64()?), "+00")),
-        Codec::Uuid => out.push_str(&uuid_text(&from.array()?)),
-        Codec::Json | Codec::Jsonb => {
-            let text = json_text(codec, bytes)?;
-            out.push_str(&json::canonical(text).unwrap_or_else(|_| text.to_owned()));
-        }
-        Codec::Raw | Codec::ServerText => return Err(Malformed),
-        _ => match owned_number_or_text(codec, bytes)? {
-            Value::Float(v) if v.is_infinite() => {
-                out.push_str(if v > 0.0 { "Infinity" } else { "-Infinity" });
-            }
-            value => out.push_str(&text_of(value.as_ref())),
-        },
+    // Groups of four can say more digits than are shown, or fewer: those are zeros.
+    let mut text = Decimal::parse(&digits).map_err(|_| Malformed)?.as_str().to_owned();
+    let shown = text.split_once('.').map_or(0, |(_, fraction)| fraction.len());
+    if scale > shown {
+        text.push_str(if shown == 0 { "." } else { "" });
+        text.push_str(&"0".repeat(scale - shown));
     }
-    Ok(())
-}
-
-fn owned_number_or_text(codec: &Codec, bytes: &[u8]) -> Decoded<Value> {
-    if *codec == Codec::Numeric {
-        return numeric(bytes);
-    }
-    borrowed(codec, bytes)?.map(ValueRef::to_value).ok_or(Malformed)
-}
-
-fn put_offset(seconds: i32, out: &mut String) {
-    let magnitude = seconds.unsigned_abs();
-    let _ = write!(out, "{}{:02}", if seconds < 0 { '-' } else { '+' }, magnitude / 3600);
-    let (minutes, seconds) = (magnitude / 60 % 60, magnitude % 60);
-    if minutes != 0 || seconds != 0 {
-        let _ = write!(out, ":{minutes:02}");
-    }
-    if seconds != 0 {
-        let _ = write!(out, ":{seconds:02}");
-    }
-}
-
-/// ISO 8601, months, days and microseconds each for themselves: a month is no number of days.
-fn put_interval(months: i32, days: i32, micros: i64, out: &mut String) {
-    match (months, days, micros) {
-        (i32::MAX, i32::MAX, i64::MAX) => return out.push_str("infinity"),
-        (i32::MIN, i32::MIN, i64::MIN) => return out.push_str("-infinity"),
-        _ => {}
-    }
-    out.push('P');
-    if months != 0 {
-        let _ = write!(out, "{months}M");
-    }
-    if days != 0 {
-        let _ = write!(out, "{days}D");
-    }
-    if micros != 0 || (months == 0 && days == 0) {
-        let magnitude = micros.unsigned_abs();
-        let sign = if micros < 0 { "-" } else { "" };
-        let seconds = format!("{}.{:06}", magnitude / 1_000_000, magnitude % 1_000_000);
-        let _ = write!(out, "T{sign}{}S", seconds.trim_end_matches('0').trim_end_matches('.'));
-    }
-}
-
-fn put_address(from: &mut Bytes<'_>, is_cidr: bool, out: &mut String) -> Decoded<()> {
-    let (_family, bits, _flag, length) = (from.u8()?, from.u8()?, from.u8()?, from.u8()?);
-    let full = match length {
-        4 => {
-            let _ = write!(out, "{}", Ipv4Addr::from(from.array::<4>()?));
-            32
-        }
-        16 => {
-            let _ = write!(out, "{}", Ipv6Addr::from(from.array::<16>()?));
-            128
-        }
-        _ => return Err(Malformed),
-    };
-    if is_cidr || bits != full {
-        let _ = write!(out, "/{bits}");
-    }
-    Ok(())
-}
-
-fn put_array(types: &Types, from: &mut Bytes<'_>, out: &mut String) -> Decoded<()> {
-    let (dimensions, _nulls, element) = (from.i32()?, from.i32()?, from.u32()?);
-    if dimensions == 0 {
-        out.push_str("{}");
-        return Ok(());
-    }
-    let mut lengths = Vec::new();
-    let mut bounds = String::new();
-    let mut from_one = true;
-    for _ in 0..dimensions {
-        let (length, lower) = (from.i32()?, from.i32()?);
-        from_one &= lower == 1;
-        let _ = write!(bounds, "[{lower}:{}]", i64::from(lower) + i64::from(length) - 1);
-        lengths.push(length);
-    }
-    if !from_one {
-        let _ = write!(out, "{bounds}=");
-    }
-    put_dimension(types, element, &lengths, from, out)
-}
-
-fn put_dimension(
-    types: &Types,
-    element: u32,
-    lengths: &[i32],
-    from: &mut Bytes<'_>,
-    out: &mut String,
-) -> Decoded<()> {
-    let Some((length, inner)) = lengths.split_first() else {
-        return match from.field()? {
-            None => {
-                out.push_str("NULL");
-                Ok(())
-            }
-            Some(bytes) => {
-                let mut text = String::new();
-                put_text(types, types.codec(element), bytes, &mut text)?;
-                let plain = !text.is_empty()
-                    && !text.eq_ignore_ascii_case("null")
-                    && !text.contains(|c: char| {
-                        c.is_ascii_whitespace()
-                            || matches!(c, '{' | '}' | '"' | '\\' | ',' | '\u{b}')
-                    });
-                if plain {
-                    out.push_str(&text);
-                } else {
-                    put_quoted(&text, out);
-                }
-                Ok(())
-            }
-        };
-    };
-    out.push('{');
-    for i in 0..*length {
-        out.push_str(if i > 0 { "," } else { "" });
-        put_dimension(types, element, inner, from, out)?;
-    }
-    out.push('}');
-    Ok(())
-}
-
-fn put_quoted(text: &str, out: &mut String) {
-    out.push('"');
-    for c in text.chars() {
-        if matches!(c, '"' | '\\') {
-            out.push('\\');
-        }
-        out.push(c);
-    }
-    out.push('"');
-}
-
-fn put_inside(text: &str, out: &mut String) {
-    let plain = !text.is_empty()
-        && !text.contains(|c: char| {
-            c.is_ascii_whitespace()
-                || matches!(c, '(' | ')' | '[' | ']' | '"' | '\\' | ',' | '\u{b}')
-        });
-    if plain { out.push_str(text) } else { put_quoted(text, out) }
-}
-
-fn put_range(types: &Types, sub: u32, from: &mut Bytes<'_>, out: &mut String) -> Decoded<()> {
-    const EMPTY: u8 = 0x01;
-    const LOWER_IN: u8 = 0x02;
-    const UPPER_IN: u8 = 0x04;
-    const NO_LOWER: u8 = 0x08;
-    const NO_UPPER: u8 = 0x10;
-    let flags = from.u8()?;
-    if flags & EMPTY != 0 {
-        out.push_str("empty");
-        return Ok(());
-    }
-    let mut bound = |missing: u8, out: &mut String| -> Decoded<()> {
-        if flags & missing == 0 {
-            let mut text = String::new();
-            put_text(types, types.codec(sub), from.field()?.ok_or(Malformed)?, &mut text)?;
-            put_inside(&text, out);
-        }
-        Ok(())
-    };
-    out.push(if flags & LOWER_IN == 0 { '(' } else { '[' });
-    bound(NO_LOWER, out)?;
-    out.push(',');
-    bound(NO_UPPER, out)?;
-    out.push(if flags & UPPER_IN == 0 { ')' } else { ']' });
-    Ok(())
-}
-
-fn put_composite(types: &Types, from: &mut Bytes<'_>, out: &mut String) -> Decoded<()> {
-    out.push('(');
-    for i in 0..from.i32()? {
-        out.push_str(if i > 0 { "," } else { "" });
-        let oid = from.u32()?;
-        if let Some(bytes) = from.field()? {
-            let mut text = String::new();
-            put_text(types, types.codec(oid), bytes, &mut text)?;
-            put_inside(&text, out);
-        }
-    }
-    out.push(')');
-    Ok(())
+    Decimal::written(&text).map(Value::Decimal).map_err(|_| Malformed)
 }

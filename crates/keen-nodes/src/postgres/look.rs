@@ -447,7 +447,9 @@ impl PostgresNode {
         };
         let name: Vec<String> = shape.qualified.iter().map(|part| quoted(part)).collect();
         let name = name.join(".");
-        let any = self.asked("look into a table", &format!("SELECT EXISTS (SELECT 1 FROM {name})"));
+        let only = if shape.heirs.is_empty() { "" } else { "ONLY " };
+        let any =
+            self.asked("look into a table", &format!("SELECT EXISTS (SELECT 1 FROM {only}{name})"));
         let identity = self.one_text(
             "SELECT CASE WHEN relreplident = 'f' THEN 'the whole row' WHEN relreplident = 'i' THEN 'an index' \
              WHEN relreplident = 'd' AND EXISTS (SELECT 1 FROM pg_index WHERE indrelid = c.oid AND indisprimary) THEN 'the key' \

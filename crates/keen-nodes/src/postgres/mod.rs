@@ -134,8 +134,7 @@ impl ReadRows for PostgresNode {
             self.shape(&request.table)?;
         }
         let local = &self.tables[&request.table];
-        read::TableRead { session: &self.session, types: &self.types, local, request }
-            .run(writer, deliver)
+        read::TableRead { session: &self.session, local, request }.run(writer, deliver)
     }
 }
 

@@ -12,11 +12,10 @@ use super::connect::{self, Session};
 use super::decode::{self, Malformed};
 use super::quoted;
 use super::shape::{Local, LocalColumn};
-use super::types::{Codec, Types};
+use super::types::Codec;
 
 pub(super) struct TableRead<'a> {
     pub(super) session: &'a Session,
-    pub(super) types: &'a Types,
     pub(super) local: &'a Local,
     pub(super) request: &'a TableRequest,
 }
@@ -68,8 +67,7 @@ impl TableRead<'_> {
             Some(filter) => format!("read table {} where {}", self.request.table, filter.trim()),
         };
         let sql = self.copy(&columns);
-        let mut rows =
-            Rows { fields, made: vec![Value::Null; made], cells: Vec::new(), types: self.types };
+        let mut rows = Rows { fields, made: vec![Value::Null; made], cells: Vec::new() };
         let filtered = self.request.filter.is_some();
         let access = self.session.access();
         let mut stream = Box::pin(self.session.copy_out(&doing, &sql)?);
@@ -165,12 +163,17 @@ fn expression(column: &LocalColumn) -> String {
     let name = quoted(&column.name);
     match column.codec {
         Codec::ServerText if column.is_money => format!("{name}::numeric"),
+        Codec::Inet => format!("abbrev({name})"),
         Codec::ServerText => format!("{name}::text"),
         _ => name,
     }
 }
 
 fn is_borrowed(codec: &Codec) -> bool {
+    // Some moments have no number of their own and are made into text.
+    if matches!(codec, Codec::Timestamp | Codec::TimestampTz) {
+        return false;
+    }
     // Sixteen zero bytes are a value of every fixed width there is.
     matches!(decode::borrowed(codec, &[0; 16]), Ok(Some(_)))
 }
@@ -196,15 +199,14 @@ impl From<Malformed> for Trouble {
 }
 
 /// The row at hand.
-struct Rows<'t> {
+struct Rows {
     fields: Vec<Field>,
     made: Vec<Value>,
     /// Where each cell is in the message; none for NULL.
     cells: Vec<Option<Range<usize>>>,
-    types: &'t Types,
 }
 
-impl Rows<'_> {
+impl Rows {
     /// Takes the next row of a message; false at its end.
     fn take(&mut self, message: &[u8], at: &mut usize) -> Result<bool, Malformed> {
         if *at == message.len() {
@@ -231,7 +233,7 @@ impl Rows<'_> {
         }
         for (field, cell) in self.fields.iter().zip(&self.cells) {
             if let (Field::Made(codec, place), Some(range)) = (field, cell) {
-                self.made[*place] = decode::owned(self.types, codec, &message[range.clone()])?;
+                self.made[*place] = decode::owned(codec, &message[range.clone()])?;
             }
         }
         Ok(true)

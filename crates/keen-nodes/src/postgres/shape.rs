@@ -11,7 +11,7 @@ use super::types::{Codec, Types};
 #[derive(Debug)]
 pub(super) struct Local {
     oid: u32,
-    /// Schema and name, quoted.
+    /// Schema and name, quoted, as a query reads from it: the rows of tables that inherit from it are not its.
     pub(super) name: String,
     pub(super) key: Vec<String>,
     pub(super) columns: Vec<LocalColumn>,
@@ -134,15 +134,11 @@ pub(super) fn look(
                 ),
             ));
         }
-        let codec = types.of_column(type_oid);
-        if codec == Codec::Raw && !types.is_sendable(type_oid) {
-            return Err(ReadFault::new(
-                format!(
-                    "column {name} of table {table} on {shown} is of type {declared}, which the server does not send in binary form"
-                ),
-                "leave the column out of the set with without = [...]",
-            ));
-        }
+        let codec = match types.codec(type_oid) {
+            // Without a length the blanks at its end are kept, and shown.
+            Codec::Padded if declared == "bpchar" => Codec::Text,
+            codec => codec,
+        };
         let is_money = declared == "money";
         let expression: Option<String> = row.get(10);
         let (not_null, has_default, generated): (bool, bool, bool) =
@@ -150,7 +146,7 @@ pub(super) fn look(
         columns.push(ColumnShape {
             name: name.clone(),
             family: codec.family(is_money),
-            declared: if codec == Codec::Raw { types.raw_name(type_oid) } else { declared },
+            declared,
             not_null,
             optional: !not_null || has_default || generated,
             generated,
@@ -173,13 +169,18 @@ pub(super) fn look(
         "SELECT tgname::text FROM pg_trigger WHERE tgrelid = $1 AND NOT tgisinternal AND tgenabled <> 'D' ORDER BY 1",
         &[&oid],
     )?;
-    let unordered = if kind == "r" && has_children {
-        Some(format!("other tables inherit from {name}"))
-    } else {
-        key.iter().find_map(|name| {
-            let at = columns.iter().position(|column| column.name == *name)?;
-            sorts_otherwise(&local[at].codec, &collations[at], name)
-        })
+    let unordered = key.iter().find_map(|name| {
+        let at = columns.iter().position(|column| column.name == *name)?;
+        sorts_otherwise(&local[at].codec, &collations[at], name)
+    });
+    // Partitions are the table; heirs are tables of their own, whose rows a plain name would bring along.
+    let heirs = match kind == "r" && has_children {
+        true => session.rows(
+            &doing,
+            "SELECT c.oid::regclass::text FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid WHERE i.inhparent = $1 ORDER BY 1",
+            &[&oid],
+        )?,
+        false => Vec::new(),
     };
     let shape = TableShape {
         columns,
@@ -193,7 +194,9 @@ pub(super) fn look(
         triggers: triggers.iter().map(|row| row.get(0)).collect(),
         unordered,
         qualified: vec![schema.to_owned(), name.to_owned()],
+        heirs: heirs.iter().map(|row| row.get(0)).collect(),
     };
+    let full = if kind == "r" { format!("ONLY {full}") } else { full };
     Ok((shape, Local { oid, name: full, key, columns: local }))
 }
 

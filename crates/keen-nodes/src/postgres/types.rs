@@ -25,93 +25,62 @@ pub(super) enum Codec {
     Bytea,
     Date,
     Time,
-    TimeTz,
     Timestamp,
     TimestampTz,
-    Interval,
     Uuid,
     Json,
     /// JSON after a version byte.
     Jsonb,
-    Inet {
-        is_cidr: bool,
-    },
-    Mac,
     Bit,
     /// Bits as the number they spell.
     BitNumber,
-    Array(u32),
-    Range(u32),
-    Multirange(u32),
-    Composite,
+    /// An address, whose cast to text says more than the server prints.
+    Inet,
     /// Not taken apart: the server is asked for its text, which no setting changes any more.
     ServerText,
-    /// Not known: its binary form is compared as it is, between equal servers only.
-    Raw,
-}
-
-#[derive(Debug)]
-struct Type {
-    name: String,
-    codec: Codec,
-    /// It can be sent in binary form.
-    sendable: bool,
-    built_in: bool,
 }
 
 /// All types of the database.
 #[derive(Debug)]
 pub(super) struct Types {
-    by_oid: HashMap<u32, Type>,
-    /// Types of one name in servers of one major version have one binary form.
-    major: String,
+    by_oid: HashMap<u32, Codec>,
 }
 
 impl Types {
     pub(super) fn load(session: &Session) -> Result<Self, ReadFault> {
         let doing = "look at its types";
-        // A multirange is named by its range: rngmultitypid is there since PostgreSQL 14.
         let rows = session.rows(
             doing,
-            "SELECT t.oid, t.typname::text, t.typtype::text, t.typelem, t.typbasetype, coalesce(r.rngsubtype, 0), \
-                    coalesce(m.rngtypid, 0), t.typsend <> 0, n.nspname = 'pg_catalog', t.typlen, \
-                    EXISTS (SELECT FROM pg_type e WHERE e.oid = t.typelem AND e.typarray = t.oid) \
-             FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace \
-             LEFT JOIN pg_range r ON r.rngtypid = t.oid LEFT JOIN pg_range m ON m.rngmultitypid = t.oid",
+            "SELECT t.oid, t.typname::text, t.typtype::text, t.typbasetype, n.nspname = 'pg_catalog' \
+             FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace",
             &[],
         )?;
-        let mut by_oid = HashMap::new();
+        let mut by_oid: HashMap<u32, Codec> = HashMap::new();
         let mut domains = Vec::new();
         for row in &rows {
             let (oid, name, kind): (u32, &str, &str) = (row.get(0), row.get(1), row.get(2));
-            let (element, base, sub, range): (u32, u32, u32, u32) =
-                (row.get(3), row.get(4), row.get(5), row.get(6));
-            let (sendable, built_in, is_array) = (row.get(7), row.get(8), row.get(10));
             let codec = match kind {
                 "e" => Codec::Text,
                 "d" => {
-                    domains.push((oid, base));
-                    Codec::Raw
+                    domains.push((oid, row.get::<_, u32>(3)));
+                    Codec::ServerText
                 }
-                "c" => Codec::Composite,
-                "r" => Codec::Range(sub),
-                "m" => Codec::Multirange(range),
-                _ if is_array => Codec::Array(element),
-                _ if built_in => built_in_codec(name),
+                "b" if row.get(4) => built_in_codec(name),
                 _ if name == "citext" => Codec::Text,
-                _ => Codec::Raw,
+                // Arrays, ranges, composites, and what extensions brought.
+                _ => Codec::ServerText,
             };
-            by_oid.insert(oid, Type { name: name.to_owned(), codec, sendable, built_in });
+            by_oid.insert(oid, codec);
         }
         // A domain is as its base is; domains can be made of domains.
         for _ in 0..domains.len() {
             let mut changed = false;
             for (oid, base) in &domains {
-                let codec = by_oid.get(base).map_or(Codec::Raw, |t: &Type| t.codec.clone());
+                let codec = by_oid.get(base).cloned().unwrap_or(Codec::ServerText);
                 if let Some(found) = by_oid.get_mut(oid)
-                    && found.codec != codec
+                    && *found != codec
                 {
-                    found.codec = codec;
+                    *found = codec;
                     changed = true;
                 }
             }
@@ -119,60 +88,11 @@ impl Types {
                 break;
             }
         }
-        let major = session.one("SELECT current_setting('server_version_num')::int / 10000")?;
-        Ok(Self { by_oid, major: major.get::<_, i32>(0).to_string() })
+        Ok(Self { by_oid })
     }
 
-    pub(super) fn codec(&self, oid: u32) -> &Codec {
-        self.by_oid.get(&oid).map_or(&Codec::Raw, |t| &t.codec)
-    }
-
-    /// The codec for a whole column: as [`Types::codec`], unless something inside is not known.
-    pub(super) fn of_column(&self, oid: u32) -> Codec {
-        let codec = self.codec(oid).clone();
-        match &codec {
-            Codec::Array(_) | Codec::Range(_) | Codec::Multirange(_)
-                if !self.known_inside(oid, 8) =>
-            {
-                if self.all_built_in(oid, 8) {
-                    Codec::ServerText
-                } else {
-                    Codec::Raw
-                }
-            }
-            _ => codec,
-        }
-    }
-
-    /// Whether everything that a value of this type is made of can be taken apart.
-    fn known_inside(&self, oid: u32, depth: usize) -> bool {
-        match self.codec(oid) {
-            Codec::Raw | Codec::ServerText => false,
-            Codec::Array(inner) | Codec::Range(inner) | Codec::Multirange(inner) => {
-                depth > 0 && self.known_inside(*inner, depth - 1)
-            }
-            _ => true,
-        }
-    }
-
-    fn all_built_in(&self, oid: u32, depth: usize) -> bool {
-        let built_in = self.by_oid.get(&oid).is_some_and(|t| t.built_in);
-        match self.codec(oid) {
-            Codec::Array(inner) | Codec::Range(inner) | Codec::Multirange(inner) => {
-                built_in && depth > 0 && self.all_built_in(*inner, depth - 1)
-            }
-            _ => built_in,
-        }
-    }
-
-    pub(super) fn is_sendable(&self, oid: u32) -> bool {
-        self.by_oid.get(&oid).is_some_and(|t| t.sendable)
-    }
-
-    /// What a column of raw values is declared as, so that only equal servers pair it.
-    pub(super) fn raw_name(&self, oid: u32) -> String {
-        let name = self.by_oid.get(&oid).map_or("?", |t| &t.name);
-        format!("{name} of postgresql {}", self.major)
+    pub(super) fn codec(&self, oid: u32) -> Codec {
+        self.by_oid.get(&oid).cloned().unwrap_or(Codec::ServerText)
     }
 }
 
@@ -186,23 +106,19 @@ fn built_in_codec(name: &str) -> Codec {
         "float4" => Codec::Float4,
         "float8" => Codec::Float8,
         "numeric" => Codec::Numeric,
-        "text" | "varchar" | "name" | "char" => Codec::Text,
+        "text" | "varchar" | "name" => Codec::Text,
         "bpchar" => Codec::Padded,
         "bytea" => Codec::Bytea,
         "date" => Codec::Date,
         "time" => Codec::Time,
-        "timetz" => Codec::TimeTz,
         "timestamp" => Codec::Timestamp,
         "timestamptz" => Codec::TimestampTz,
-        "interval" => Codec::Interval,
         "uuid" => Codec::Uuid,
+        "inet" => Codec::Inet,
         "json" => Codec::Json,
         "jsonb" => Codec::Jsonb,
-        "inet" => Codec::Inet { is_cidr: false },
-        "cidr" => Codec::Inet { is_cidr: true },
-        "macaddr" | "macaddr8" => Codec::Mac,
         "bit" | "varbit" => Codec::Bit,
-        // Money, XML, points, text search, object names, log positions and the rest.
+        // Money, intervals, addresses, XML, points, text search, object names, log positions and the rest.
         _ => Codec::ServerText,
     }
 }
@@ -225,7 +141,6 @@ impl Codec {
             Self::Uuid => Family::Uuid,
             Self::Json | Self::Jsonb => Family::Json,
             Self::Bit => Family::Bits,
-            Self::Raw => Family::Opaque,
             _ => Family::Text,
         }
     }

@@ -150,7 +150,8 @@ pub(super) fn value(cell: Cell<'_>) -> ValueRef<'_> {
     match cell {
         Cell::Null => ValueRef::Null,
         Cell::Integer(v) => ValueRef::Int(v.into()),
-        Cell::Real(v) => ValueRef::Float(v),
+        // Its own text knows one zero.
+        Cell::Real(v) => ValueRef::Float(if v == 0.0 { 0.0 } else { v }),
         Cell::Text(v) => ValueRef::Text(v),
         Cell::Blob(v) => ValueRef::Bytes(v),
     }

@@ -171,6 +171,7 @@ fn describe(
         .map(|c| c.name.clone())
         .collect();
     let shape = TableShape {
+        heirs: Vec::new(),
         unique_in_part: unique
             .iter()
             .filter(|(_, part)| *part)

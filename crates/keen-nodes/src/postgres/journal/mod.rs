@@ -287,7 +287,7 @@ impl ReadJournal for PostgresJournal {
         let doing = format!("read its log through the slot {}", self.slot);
         let sql = format!(
             "SELECT data FROM pg_logical_slot_peek_binary_changes('{}', NULL, NULL, \
-             'proto_version', '1', 'publication_names', '{JOURNAL_SLOT}', 'binary', 'true')",
+             'proto_version', '1', 'publication_names', '{JOURNAL_SLOT}')",
             self.slot
         );
         let access = self.session.access().clone();

@@ -331,18 +331,12 @@ impl<'a> Reading<'a> {
             cells.push(match from.u8()? {
                 b'n' => Some(Value::Null),
                 b'u' => None,
+                // The server's own text, as the table is read.
                 b't' => {
-                    from.counted()?;
-                    None
-                }
-                b'b' => {
                     let bytes = from.counted()?;
-                    match relation.codecs.get(at).and_then(Option::as_ref) {
-                        Some(codec) => Some(
-                            decode::owned(&self.journal.types, codec, bytes).map_err(|_| Torn)?,
-                        ),
-                        None => None,
-                    }
+                    let codec = relation.codecs.get(at).and_then(Option::as_ref);
+                    let text = std::str::from_utf8(bytes).ok();
+                    codec.zip(text).and_then(|(codec, text)| decode::from_text(codec, text))
                 }
                 _ => return Err(Torn),
             });
@@ -371,11 +365,10 @@ impl<'a> Reading<'a> {
                 self.journal.tables[table].local.columns.iter().find(|local| local.name == column)
             });
             let codec = match local {
-                // Read from the table as text, which the log does not have.
-                Some(local) if local.codec == Codec::ServerText => None,
+                // How money is written depends on the server's settings.
+                Some(local) if local.is_money => None,
                 Some(local) => Some(local.codec.clone()),
-                None => Some(self.journal.types.of_column(kind))
-                    .filter(|codec| *codec != Codec::ServerText),
+                None => Some(self.journal.types.codec(kind)),
             };
             names.push(column);
             kinds.push(kind);
