@@ -167,8 +167,11 @@ fn rate(text: &str) -> Result<Rate, String> {
 }
 
 fn duration(text: &str) -> Result<Duration, String> {
-    humantime::parse_duration(text)
-        .map_err(|_| "write a number and a unit, such as 500ms, 5s or 1m".to_owned())
+    // Longer waits than this do not fit into what servers and files take.
+    const LONGEST: Duration = Duration::from_secs(7 * 86_400);
+    let found = humantime::parse_duration(text)
+        .map_err(|_| "write a number and a unit, such as 500ms, 5s or 1m".to_owned())?;
+    if found > LONGEST { Err("seven days (7d) is the longest".to_owned()) } else { Ok(found) }
 }
 
 /// Digest functions.

@@ -1,7 +1,7 @@
 //! How nodes are opened: addresses, passwords, limits.
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
@@ -34,6 +34,20 @@ fn paths(loaded: &Loaded) -> Vec<Option<PathBuf>> {
         Address::Server(_) => None,
     };
     loaded.topology.nodes.iter().map(|node| path(&node.at)).collect()
+}
+
+/// More than this is no password.
+const LONGEST_PASSWORD: u64 = 64 << 10;
+
+/// Refuses what is no ordinary file: a pipe or a device would be waited for, or never end.
+fn ordinary(path: &Path) -> Result<(), ReadFault> {
+    match path.metadata() {
+        Ok(found) if !found.is_file() && !found.is_dir() => Err(ReadFault::new(
+            format!("{} is no ordinary file", path.display()),
+            "name the file itself in the topology",
+        )),
+        _ => Ok(()),
+    }
 }
 
 /// What a node needs before its journal can be read.
@@ -77,6 +91,7 @@ impl<'a> Doors<'a> {
 
     /// Opens a node to read its rows, at the first of its addresses that answers.
     pub(crate) fn open(&self, id: NodeId) -> Result<Box<dyn ReadRows>, ReadFault> {
+        self.fall_over(id);
         let node = &self.loaded.topology.nodes[id];
         self.at_any(node, |address| -> Result<Box<dyn ReadRows>, ReadFault> {
             match address {
@@ -97,6 +112,7 @@ impl<'a> Doors<'a> {
         id: NodeId,
         address: &Address,
     ) -> Result<Box<dyn LookAtNode>, ReadFault> {
+        self.fall_over(id);
         let node = &self.loaded.topology.nodes[id];
         let Address::Server(server) = address else {
             return self.opened(id).map(|node| Box::new(node) as _);
@@ -110,6 +126,7 @@ impl<'a> Doors<'a> {
 
     /// Opens a node, at the first of its addresses that answers, to look at its links again and again.
     pub(crate) fn watch(&self, id: NodeId) -> Result<Watched, ReadFault> {
+        self.fall_over(id);
         let topology = &self.loaded.topology;
         let node = &topology.nodes[id];
         let beats = topology.heartbeat.as_deref().map(|table| node.name_of(table));
@@ -118,6 +135,7 @@ impl<'a> Doors<'a> {
                 Address::Sqlite(path) => {
                     let receives = topology.links.iter().any(|link| link.to == id);
                     let path = self.loaded.base.join(path);
+                    ordinary(&path)?;
                     let (name, files) = (node.name.clone(), self.files.clone());
                     let links = SqliteLinks::new(path, name, receives, files);
                     Ok(Box::new(links.with_beats(beats)))
@@ -134,12 +152,14 @@ impl<'a> Doors<'a> {
 
     /// Opens a node, at the first of its addresses that answers, to write a probe's row.
     pub(crate) fn probe(&self, id: NodeId, table: &str) -> Result<Probed, ReadFault> {
+        self.fall_over(id);
         let node = &self.loaded.topology.nodes[id];
         let local = node.name_of(table);
         self.at_any(node, |address| -> Result<Probed, ReadFault> {
             match address {
                 Address::Sqlite(path) => {
                     let path = self.loaded.base.join(path);
+                    ordinary(&path)?;
                     let opened = SqliteProbe::open(&path, &node.name, (table, local), &self.files);
                     opened.map(|probe| Box::new(probe) as _)
                 }
@@ -159,14 +179,18 @@ impl<'a> Doors<'a> {
         id: NodeId,
         tables: &[(String, String)],
     ) -> Result<Journal, ReadFault> {
+        self.fall_over(id);
         let node = &self.loaded.topology.nodes[id];
         if let Some(path) = &node.journal {
-            return Ok(Box::new(FileJournal::open(&self.loaded.base.join(path))?));
+            let path = self.loaded.base.join(path);
+            ordinary(&path)?;
+            return Ok(Box::new(FileJournal::open(&path)?));
         }
         self.at_any(node, |address| -> Result<Journal, ReadFault> {
             match address {
                 Address::Sqlite(path) => {
                     let path = self.loaded.base.join(path);
+                    ordinary(&path)?;
                     let names = tables.iter().map(|(name, _)| name.clone());
                     let journal = SqliteJournal::open(&path, &node.name, names, &self.files)?;
                     Ok(Box::new(journal))
@@ -234,6 +258,14 @@ impl<'a> Doors<'a> {
         })
     }
 
+    /// Fails inside, where a test wants to see what comes of that. Nothing in a release.
+    fn fall_over(&self, id: NodeId) {
+        let name = &self.loaded.topology.nodes[id].name;
+        let wanted = cfg!(debug_assertions)
+            && std::env::var_os("KEEN_FALL_OVER_AT").is_some_and(|node| node == name.as_str());
+        assert!(!wanted, "asked to fall over at {name}");
+    }
+
     /// At the first of a node's addresses that answers.
     fn at_any<T>(
         &self,
@@ -275,9 +307,11 @@ impl<'a> Doors<'a> {
                 "this is a defect of keen: please report it",
             ));
         };
+        // By a link or a mount one file has several names.
+        let ours = crate::output::identity(path);
         let same = |other: &Option<PathBuf>| {
-            let (a, b) = (path.canonicalize(), other.as_ref().map(|p| p.canonicalize()));
-            matches!((a, b), (Ok(a), Some(Ok(b))) if a == b)
+            let theirs = other.as_ref().and_then(|path| crate::output::identity(path));
+            ours.is_some() && theirs == ours
         };
         let nodes = &self.loaded.topology.nodes;
         if let Some(twin) = self.paths.iter().take(id).position(same) {
@@ -298,7 +332,18 @@ impl<'a> Doors<'a> {
             ));
         };
         tracing::debug!(node = name, path = %path.display(), "opening");
+        ordinary(path)?;
         SqliteNode::open(path, &self.files)
+    }
+
+    /// What a password file holds. It can be a pipe that somebody still has to write to: for that it is
+    /// waited as long as for a server.
+    fn password_in(&self, path: &Path) -> std::io::Result<String> {
+        let (say, said) = std::sync::mpsc::channel();
+        let path = path.to_owned();
+        std::thread::spawn(move || drop(say.send(crate::load::read(&path, LONGEST_PASSWORD))));
+        said.recv_timeout(self.wait)
+            .unwrap_or_else(|_| Err(std::io::Error::other("nothing came from it within --wait")))
     }
 
     /// The password of a node's account, from where the topology file says it is.
@@ -313,7 +358,7 @@ impl<'a> Doors<'a> {
             })?,
             Some(Secret::File(path)) => {
                 let path = self.loaded.base.join(path);
-                std::fs::read_to_string(&path).map_err(|error| {
+                self.password_in(&path).map_err(|error| {
                     ReadFault::new(
                         format!("its password should be in {}: {error}", path.display()),
                         "put it there, readable by this account only, or correct password = { file = ... }",

@@ -2,12 +2,13 @@
 
 use std::fmt::Write as _;
 use std::fs;
+use std::io::Read as _;
 use std::path::{Path, PathBuf};
 
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Level as Title, Renderer, Snippet};
 use anyhow::{Context, Result};
-use keen_core::topology::{self, Level, Problem, Topology};
+use keen_core::topology::{self, Level, NodeId, Problem, Secret, Topology};
 
 use crate::terminal::{Terminal, complain};
 
@@ -21,7 +22,7 @@ pub(crate) struct Loaded {
 
 /// Reads a topology file. Problems go to standard error; errors end the run.
 pub(crate) fn topology(path: &Path, terminal: Terminal) -> Result<Loaded> {
-    let text = fs::read_to_string(path).with_context(|| {
+    let text = read(path, LONGEST).with_context(|| {
         let hint = if path.exists() {
             "name the topology file with --topology"
         } else {
@@ -30,8 +31,9 @@ pub(crate) fn topology(path: &Path, terminal: Terminal) -> Result<Loaded> {
         format!("cannot read {}: {hint}", path.display())
     })?;
     let (topology, problems) = topology::read(&text);
+    let shown = without_secrets(&text);
     for problem in &problems {
-        complain(&render(problem, &text, path, terminal));
+        complain(&render(problem, &shown, path, terminal));
     }
     let Some(topology) = topology else {
         let errors = problems.iter().filter(|problem| problem.level == Level::Error).count();
@@ -42,7 +44,121 @@ pub(crate) fn topology(path: &Path, terminal: Terminal) -> Result<Loaded> {
         );
     };
     let base = path.parent().unwrap_or(Path::new("")).to_owned();
-    Ok(Loaded { topology, base })
+    let loaded = Loaded { topology, base };
+    let nodes = &loaded.topology.nodes;
+    let named =
+        |ids: Vec<NodeId>| ids.iter().map(|id| &nodes[*id].name[..]).collect::<Vec<_>>().join(", ");
+    let unverified: Vec<NodeId> = (0..nodes.len()).filter(|id| nodes[*id].tls.unverified).collect();
+    if !unverified.is_empty() {
+        let names = named(unverified);
+        complain(&format!(
+            "keen: warning: the certificate of {names} is not checked (tls = \"unverified\")"
+        ));
+    }
+    let exposed = exposed(&loaded);
+    if !exposed.is_empty() {
+        let names = named(exposed);
+        complain(&format!(
+            "keen: warning: others can read the password file of {names}: chmod 600 keeps it to its owner"
+        ));
+    }
+    Ok(loaded)
+}
+
+/// A topology file is text of people; more than this is something else.
+const LONGEST: u64 = 16 << 20;
+
+/// Reads a file of text, at most so many bytes of it.
+pub(crate) fn read(path: &Path, most: u64) -> std::io::Result<String> {
+    let mut text = String::new();
+    fs::File::open(path)?.take(most + 1).read_to_string(&mut text)?;
+    if text.len() as u64 > most {
+        return Err(std::io::Error::other(format!("it is longer than {most} bytes")));
+    }
+    Ok(text)
+}
+
+/// The nodes whose password file others than its owner can read.
+pub(crate) fn exposed(loaded: &Loaded) -> Vec<NodeId> {
+    let readable = |path: &Path| -> bool {
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::PermissionsExt as _;
+            path.metadata().is_ok_and(|f| f.is_file() && f.permissions().mode() & 0o044 != 0)
+        }
+        #[cfg(not(unix))]
+        {
+            let _ = path;
+            false
+        }
+    };
+    let nodes = loaded.topology.nodes.iter().enumerate();
+    nodes
+        .filter(|(_, node)| match &node.password {
+            Some(Secret::File(path)) => readable(&loaded.base.join(path)),
+            _ => false,
+        })
+        .map(|(id, _)| id)
+        .collect()
+}
+
+/// The text with stars in the place of whatever may be a password, byte for byte.
+fn without_secrets(text: &str) -> String {
+    let mut bytes = text.as_bytes().to_vec();
+    let mut hide = |from: usize, to: usize| {
+        for byte in &mut bytes[from..to.max(from)] {
+            if *byte != b'\n' {
+                *byte = b'*';
+            }
+        }
+    };
+    let end_of = |from: usize| {
+        let rest = &text[from..];
+        from + rest.find(['"', '\'', '\n']).unwrap_or(rest.len())
+    };
+    // In addresses: what stands between the account and its host, and whatever follows a question mark.
+    for (at, _) in text.match_indices("://") {
+        let (from, to) = (at + 3, end_of(at + 3));
+        let address = &text[from..to];
+        let host = address.rfind('@').map_or(from, |at| from + at);
+        if let Some(colon) = text[from..host].find(':') {
+            hide(from + colon + 1, host);
+        }
+        if let Some(question) = text[host..to].find('?') {
+            hide(host + question + 1, to);
+        }
+    }
+    // Strings under a key that sounds like a secret.
+    let mut at = 0;
+    for line in text.split_inclusive('\n') {
+        if let Some((key, value)) = line.split_once('=') {
+            let key = key.to_ascii_lowercase();
+            let value_at = at + line.len() - value.len();
+            let opens = value.trim_start();
+            let from = value_at + value.len() - opens.len();
+            if ["pass", "secret", "pwd", "token"].iter().any(|word| key.contains(word))
+                && opens.starts_with(['"', '\''])
+            {
+                let quotes = ["\"".repeat(3), "\u{27}".repeat(3)]
+                    .into_iter()
+                    .find(|q| opens.starts_with(&**q));
+                let (from, to) = match quotes {
+                    Some(q) => {
+                        let rest = &text[from + 3..];
+                        (from + 3, from + 3 + rest.find(&*q).unwrap_or(rest.len()))
+                    }
+                    None => {
+                        let line_end = at + line.trim_end().len();
+                        (from + 1, line_end.max(from + 1))
+                    }
+                };
+                hide(from, to);
+            }
+        }
+        at += line.len();
+    }
+    // Stars took the place of whole characters, as all of them lay between quotes.
+    String::from_utf8_lossy(&bytes).into_owned()
 }
 
 fn render(problem: &Problem, text: &str, path: &Path, terminal: Terminal) -> String {
@@ -74,4 +190,24 @@ fn render(problem: &Problem, text: &str, path: &Path, terminal: Terminal) -> Str
     }
     out.push('\n');
     out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn whatever_may_be_a_password_is_starred_and_nothing_moves() {
+        for (text, shown) in [
+            ("at = \"postgres://keen:se:cr@t@h/d\"", "at = \"postgres://keen:*******@h/d\""),
+            ("at = \"postgres://keen@h/d?password=x\"", "at = \"postgres://keen@h/d?**********\""),
+            ("password = \"geh'eim\" # x", "password = \"*************"),
+            ("pasword = 'a'", "pasword = '**"),
+            ("password = { env = \"KEEN\" }", "password = { env = \"KEEN\" }"),
+            ("at = \"sqlite:a.db\"", "at = \"sqlite:a.db\""),
+        ] {
+            assert_eq!(without_secrets(text), shown);
+            assert_eq!(without_secrets(text).len(), text.len());
+        }
+    }
 }

@@ -74,7 +74,8 @@ pub(crate) fn run(loaded: &Loaded, asked: &Asked, stop: &Stop) -> Result<Outcome
     let started = Timestamp::now();
     let clock = Instant::now();
     let looks = look(loaded, asked.nodes, &asked.tables, asked.wait, stop);
-    let report = preflight::examine(&loaded.topology, &looks, asked.scope);
+    let exposed = crate::load::exposed(loaded);
+    let report = preflight::examine(&loaded.topology, &looks, asked.scope, &exposed);
     Ok(Outcome { started, took: clock.elapsed(), looks, report, left_out: asked.left_out.clone() })
 }
 

@@ -43,7 +43,7 @@ impl Terminal {
             Color::Always => ColorChoice::AlwaysAnsi,
             Color::Never => ColorChoice::Never,
         };
-        Box::new(AutoStream::new(out, choice))
+        Box::new(crate::output::UntilGone(Some(AutoStream::new(out, choice))))
     }
 
     /// Whether messages on standard error have colours.

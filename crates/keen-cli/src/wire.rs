@@ -10,7 +10,7 @@ use keen_core::compare::{DivergentRow, Version};
 use keen_core::plan::{AuditedTable, LocalTable};
 use keen_core::reading::{CommonKind, Reading, Treatment};
 use keen_core::rows::{Column, Layout};
-use keen_core::shape::{ColumnShape, Family, Reference, TableShape};
+use keen_core::shape::{ColumnShape, Family, Reference, TableShape, Trigger};
 use keen_core::spelling::text_of;
 use keen_core::topology::{Engine, NodeId, Topology};
 use keen_core::value::Value;
@@ -112,12 +112,35 @@ pub(crate) struct ShapeDocument {
     pub(crate) unique: Vec<Vec<String>>,
     pub(crate) references: Vec<ShapeReference>,
     pub(crate) triggers: Vec<String>,
+    /// Foreign keys that refer to it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) referred_by: Vec<ShapeReference>,
     /// Schema and name, where the node has schemas.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub(crate) qualified: Vec<String>,
+    /// Triggers that fire on what a script writes.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) firing: Vec<TriggerDocument>,
+    /// Why it is not known whether there are any.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) firing_unseen: Option<String>,
+    /// What stores it, if that rolls nothing back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) not_transactional: Option<String>,
+    /// Why nothing is written there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) untouchable: Option<String>,
     /// Tables that inherit from it, whose rows are not its.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub(crate) heirs: Vec<String>,
+}
+
+/// A trigger that fires on what a script writes.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub(crate) struct TriggerDocument {
+    name: String,
+    on: Vec<String>,
+    text: String,
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -128,12 +151,16 @@ pub(crate) struct ShapeColumn {
     not_null: bool,
     optional: bool,
     generated: bool,
+    #[serde(default, skip_serializing_if = "is_false")]
+    bumped: bool,
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub(crate) struct ShapeReference {
     columns: Vec<String>,
     table: String,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    place: String,
     to: Vec<String>,
 }
 
@@ -251,12 +278,31 @@ pub(crate) fn shapes(
                 .map(|r| ShapeReference {
                     columns: r.columns.clone(),
                     table: r.table.clone(),
+                    place: r.place.clone(),
                     to: r.to.clone(),
                 })
                 .collect(),
             triggers: shape.triggers.clone(),
+            referred_by: (shape.referred_by.iter())
+                .map(|r| ShapeReference {
+                    columns: r.columns.clone(),
+                    table: r.table.clone(),
+                    place: r.place.clone(),
+                    to: r.to.clone(),
+                })
+                .collect(),
             qualified: shape.qualified.clone(),
             heirs: shape.heirs.clone(),
+            firing: (shape.firing.iter())
+                .map(|t| TriggerDocument {
+                    name: t.name.clone(),
+                    on: t.on.clone(),
+                    text: t.text.clone(),
+                })
+                .collect(),
+            firing_unseen: shape.firing_unseen.clone(),
+            not_transactional: shape.not_transactional.clone(),
+            untouchable: shape.untouchable.clone(),
         };
         let same = |other: &&mut ShapeDocument| {
             ShapeDocument { nodes: Vec::new(), ..(**other).clone() } == document
@@ -277,6 +323,7 @@ fn shape_column(column: &ColumnShape) -> ShapeColumn {
         not_null: column.not_null,
         optional: column.optional,
         generated: column.generated,
+        bumped: column.bumped,
     }
 }
 
@@ -437,6 +484,7 @@ fn local_table(engine: Engine, shape: &ShapeDocument) -> LocalTable {
                     not_null: c.not_null,
                     optional: c.optional,
                     generated: c.generated,
+                    bumped: c.bumped,
                     fraction: None,
                     ..ColumnShape::default()
                 })
@@ -445,6 +493,12 @@ fn local_table(engine: Engine, shape: &ShapeDocument) -> LocalTable {
             unique_in_part: Vec::new(),
             qualified: shape.qualified.clone(),
             heirs: shape.heirs.clone(),
+            firing: (shape.firing.iter())
+                .map(|t| Trigger { name: t.name.clone(), on: t.on.clone(), text: t.text.clone() })
+                .collect(),
+            firing_unseen: shape.firing_unseen.clone(),
+            not_transactional: shape.not_transactional.clone(),
+            untouchable: shape.untouchable.clone(),
             key: shape.key.clone(),
             unique: shape.unique.clone(),
             references: shape
@@ -453,10 +507,19 @@ fn local_table(engine: Engine, shape: &ShapeDocument) -> LocalTable {
                 .map(|r| Reference {
                     columns: r.columns.clone(),
                     table: r.table.clone(),
+                    place: r.place.clone(),
                     to: r.to.clone(),
                 })
                 .collect(),
             triggers: shape.triggers.clone(),
+            referred_by: (shape.referred_by.iter())
+                .map(|r| Reference {
+                    columns: r.columns.clone(),
+                    table: r.table.clone(),
+                    place: r.place.clone(),
+                    to: r.to.clone(),
+                })
+                .collect(),
         },
     }
 }
@@ -495,6 +558,31 @@ fn divergent_row(
     }
     if versions.len() < 2 || versions.iter().any(|version| version.nodes.is_empty()) {
         return Err("a divergent row needs two versions with nodes".to_owned());
+    }
+    let mut holders: Vec<NodeId> = versions.iter().flat_map(|v| v.nodes.iter().copied()).collect();
+    let count = holders.len();
+    holders.sort_unstable();
+    holders.dedup();
+    if holders.len() < count {
+        return Err("a node holds two versions of one row".to_owned());
+    }
+    if versions.iter().filter(|version| version.row.is_none()).count() > 1 {
+        return Err("a row is missing in two versions".to_owned());
+    }
+    if versions.iter().any(|version| version.row.is_some() != (version.count > 0)) {
+        return Err(
+            "a version says that its row is there, and how often it is says otherwise".to_owned()
+        );
+    }
+    // In a table with a key a row can still be its own one, where its key is none.
+    if !row.row_is_key && layout.key.is_empty() {
+        return Err("a row is told from others otherwise than its table says".to_owned());
+    }
+    let mut rows = versions.iter().filter_map(|version| version.row.as_ref());
+    if let (true, Some(first)) = (row.row_is_key, rows.next())
+        && rows.any(|other| !first.iter().zip(other).all(|(a, b)| a.same_as(b)))
+    {
+        return Err("versions of a row that is its own key differ".to_owned());
     }
     let mut outside = Vec::new();
     for version in &row.outside_filter {

@@ -121,16 +121,25 @@ fn texts(server: &Server, cases: &[Pair]) -> Vec<Option<String>> {
         return (0..cases.len())
             .map(|i| {
                 // By the type's own output function, which a cast to text is not for every type.
-                let sql = format!("SELECT string_agg(format('%s', t), '|' ORDER BY id) FROM {} t", table(i));
+                let sql = format!(
+                    "SELECT string_agg(format('%s', t), '|' ORDER BY id) FROM {} t",
+                    table(i)
+                );
                 client.query_one(&sql, &[]).unwrap().get(0)
             })
             .collect();
     }
     let mut client = server.mariadb().unwrap();
     let text = |i: usize| {
-        let sql =
-            format!("SELECT GROUP_CONCAT(id, ':', HEX(v), ':', v ORDER BY id SEPARATOR '|') FROM {}", table(i));
-        client.query_first::<Option<Vec<u8>>, _>(sql).unwrap().unwrap().map(|text| format!("{text:?}"))
+        let sql = format!(
+            "SELECT GROUP_CONCAT(id, ':', HEX(v), ':', v ORDER BY id SEPARATOR '|') FROM {}",
+            table(i)
+        );
+        client
+            .query_first::<Option<Vec<u8>>, _>(sql)
+            .unwrap()
+            .unwrap()
+            .map(|text| format!("{text:?}"))
     };
     (0..cases.len()).map(text).collect()
 }
@@ -187,7 +196,8 @@ fn round_trip(engine: Engine, before: &str, cases: &[Pair]) {
         let run = network.run_script(1, &format!("{folder}/b.repair.sql"));
         let step = run.err.split("step ").nth(1).and_then(|rest| rest.split(':').next());
         let script =
-            std::fs::read_to_string(network.folder.path(&format!("{folder}/b.repair.sql"))).unwrap();
+            std::fs::read_to_string(network.folder.path(&format!("{folder}/b.repair.sql")))
+                .unwrap();
         let failed = step.and_then(|step| script.split(&format!("-- step {step}:")).nth(1));
         let failed = failed.and_then(|rest| rest.split("-- step ").next()).unwrap_or_default();
         assert_eq!(run.code, 0, "{engine:?}: {plan:?} {run:?} {failed}");

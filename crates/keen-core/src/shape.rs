@@ -13,8 +13,19 @@ pub struct TableShape {
     pub unique_in_part: Vec<Vec<String>>,
     /// Foreign keys.
     pub references: Vec<Reference>,
+    /// Foreign keys of other tables, or of its own, that refer to it: `table` is the one that refers,
+    /// `columns` are its columns, `to` are ours.
+    pub referred_by: Vec<Reference>,
     /// Names of triggers that fire on writes to it.
     pub triggers: Vec<String>,
+    /// Those of them that fire on what a script of keen writes, too: no session can switch them off.
+    pub firing: Vec<Trigger>,
+    /// Why it is not known whether there are any, if so.
+    pub firing_unseen: Option<String>,
+    /// What stores it, if that keeps what was done when a transaction is rolled back.
+    pub not_transactional: Option<String>,
+    /// Why keen writes nothing on the node, if so.
+    pub untouchable: Option<String>,
     /// Why the node cannot deliver the rows in the key order of [`crate::order`]
     /// off an index, if so.
     pub unordered: Option<String>,
@@ -22,6 +33,17 @@ pub struct TableShape {
     pub qualified: Vec<String>,
     /// Tables that inherit from it. Its rows are its own alone; theirs are those of other tables.
     pub heirs: Vec<String>,
+}
+
+/// A trigger that fires on single rows.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Trigger {
+    /// Its name.
+    pub name: String,
+    /// The writes it fires on: insert, update, delete.
+    pub on: Vec<String>,
+    /// What it does, as the node tells it.
+    pub text: String,
 }
 
 /// One column on one node.
@@ -51,6 +73,8 @@ pub struct ColumnShape {
     pub labels: Vec<String>,
     /// How it is computed, if the engine computes it.
     pub expression: Option<String>,
+    /// An update that does not name it sets it to the moment.
+    pub bumped: bool,
 }
 
 /// What a column turns the values written to it into.
@@ -94,12 +118,14 @@ pub enum Family {
 }
 
 /// A foreign key.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Reference {
     /// The referring columns.
     pub columns: Vec<String>,
     /// The table referred to.
     pub table: String,
+    /// The other table as a statement names it, quoted and with its schema; empty where that is not needed.
+    pub place: String,
     /// The columns referred to.
     pub to: Vec<String>,
 }

@@ -129,8 +129,7 @@ fn look(connection: &mut Watched, tables: &[(String, String)]) -> Sight {
 }
 
 fn fell_over() -> (Result<Watched, ReadFault>, Sight) {
-    let fault =
-        ReadFault::new("looking at it fell over", "this is a defect of keen: please report it");
+    let fault = crate::fell_over("looking at it");
     (Err(fault.clone()), Sight { at: now(), heard: Err(fault) })
 }
 

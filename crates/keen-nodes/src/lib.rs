@@ -26,3 +26,14 @@ pub mod probe;
 pub mod server;
 mod sorted;
 pub mod sqlite;
+
+use keen_core::ports::ReadFault;
+
+/// What a node comes to when the thread that worked on it fell over: nothing is claimed of it.
+#[must_use]
+pub fn fell_over(doing: &str) -> ReadFault {
+    ReadFault::new(
+        format!("{doing} failed inside keen"),
+        "this is a defect of keen: please report it",
+    )
+}

@@ -9,7 +9,7 @@ use crate::audit_run::{self, Scope, Stop};
 use crate::exit::Exit;
 use crate::keeping::Keeping;
 use crate::load;
-use crate::output::{CANNOT, Output};
+use crate::output::{CANNOT, Needed, Output};
 use crate::render::audit_json::{JsonSink, Shape};
 use crate::render::audit_text::{self, TextSink};
 use crate::terminal::Terminal;
@@ -20,7 +20,11 @@ pub(crate) const ROWS_SHOWN: u64 = 10;
 pub(crate) fn run(args: &AuditArgs, terminal: Terminal) -> Result<Exit> {
     let loaded = load::topology(&args.scope.topology, terminal)?;
     let scope = Scope::new(&loaded.topology, &args.scope)?;
-    let mut out = Output::open(args.output.as_deref(), terminal.stdout())?;
+    let mut out = Output::open(
+        args.output.as_deref(),
+        terminal.stdout(),
+        &Needed::of(&loaded, &args.scope.topology, args.ledger.ledger.as_deref()),
+    )?;
     let stop = Stop::on_signal();
     let totals = match args.format {
         AuditFormat::Text => {

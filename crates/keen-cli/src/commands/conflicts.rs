@@ -18,7 +18,7 @@ use crate::doors::{Doors, JournalDdl};
 use crate::exit::Exit;
 use crate::keeping::Keeping;
 use crate::load::{self, Loaded};
-use crate::output::{CANNOT, Output};
+use crate::output::{CANNOT, Needed, Output};
 use crate::render::style::counted;
 use crate::render::{conflicts_json, conflicts_text};
 use crate::safe;
@@ -52,7 +52,11 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
         only_new: args.new,
         journals_only: args.journals_only,
     };
-    let mut out = Output::open(args.output.as_deref(), terminal.stdout())?;
+    let mut out = Output::open(
+        args.output.as_deref(),
+        terminal.stdout(),
+        &Needed::of(&loaded, &args.topology, args.ledger.ledger.as_deref()),
+    )?;
     let keeping = Keeping::new(&args.ledger, &args.topology);
     let scope = scope_of(args);
     let mut judged = keeping.judged(topology, &scope);
@@ -61,7 +65,11 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
         judged.handed_on = None;
     }
     let goes_on = args.key.is_none() && keeping.is_kept();
-    let mut outcome = conflicts_run::run(&loaded, &asked, judged, goes_on, &Stop::on_signal());
+    let stop = Stop::on_signal();
+    let mut outcome = conflicts_run::run(&loaded, &asked, judged, goes_on, &stop);
+    if !outcome.found.stopped {
+        stop.at_once();
+    }
     if let (Some(key), Some(table)) = (&asked.key, asked.tables.first()) {
         fits(key, table, &outcome.found)?;
     }

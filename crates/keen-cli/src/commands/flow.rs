@@ -14,7 +14,7 @@ use crate::exit::Exit;
 use crate::flow_run::{self, Asked};
 use crate::keeping::Keeping;
 use crate::load;
-use crate::output::{CANNOT, Output};
+use crate::output::{CANNOT, Needed, Output};
 use crate::render::{flow_json, flow_text};
 use crate::terminal::{Terminal, complain};
 
@@ -41,7 +41,11 @@ pub(crate) fn run(args: &FlowArgs, terminal: Terminal) -> Result<Exit> {
         wait: args.wait,
         beat: args.beat,
     };
-    let mut out = Output::open(args.output.as_deref(), terminal.stdout())?;
+    let mut out = Output::open(
+        args.output.as_deref(),
+        terminal.stdout(),
+        &Needed::of(&loaded, &args.topology, args.ledger.ledger.as_deref()),
+    )?;
     let keeping = Keeping::new(&args.ledger, &args.topology);
     let outcome = flow_run::run(&loaded, &asked, &keeping, &Stop::on_signal());
     let text = match args.format {

@@ -20,7 +20,6 @@ use tracing_subscriber::EnvFilter;
 
 use crate::args::{Cli, Command};
 use crate::exit::Exit;
-use crate::output;
 use crate::terminal::{Terminal, complain};
 
 /// Runs what the arguments ask for.
@@ -30,7 +29,13 @@ pub(crate) fn run() -> ExitCode {
         Err(error) => {
             // Help and the version go to standard output and are a success.
             let wrong = error.use_stderr();
-            drop(error.print());
+            let text = error.render().to_string();
+            // What was typed can hold what a terminal would act on.
+            if crate::safe::lines(&text) == text {
+                drop(error.print());
+            } else {
+                complain(&crate::safe::lines(&text));
+            }
             return if wrong { Exit::Wrong.into() } else { Exit::Agree.into() };
         }
     };
@@ -51,7 +56,6 @@ pub(crate) fn run() -> ExitCode {
     };
     match result {
         Ok(exit) => exit.into(),
-        Err(error) if output::is_broken_pipe(&error) => Exit::Agree.into(),
         Err(error) => {
             complain(&format!("keen: {}", crate::safe::lines(&format!("{error:#}"))));
             Exit::Wrong.into()

@@ -22,7 +22,7 @@ use crate::doors::Doors;
 use crate::exit::Exit;
 use crate::keeping::Judged;
 use crate::load::{self, Loaded};
-use crate::output::Output;
+use crate::output::{Needed, Output};
 use crate::render::{plan_json, plan_text};
 use crate::terminal::Terminal;
 use crate::wire::{self, AuditDocument};
@@ -58,7 +58,8 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     let loaded = load::topology(&args.scope.topology, terminal)?;
     let topology = &loaded.topology;
     let scope = Scope::new(topology, &args.scope)?;
-    let mut target = Target::open(args, terminal)?;
+    let needed = Needed::of(&loaded, &args.scope.topology, None);
+    let mut target = Target::open(args, terminal, &needed)?;
     let stop = Stop::on_signal();
     let raced = args.conflicts.then(|| {
         let asked = Asked {
@@ -94,7 +95,7 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
             out.write_all(text.as_bytes())?;
         }
         Target::Scripts(folder) => {
-            let written = write_scripts(topology, &planned, folder)?;
+            let written = write_scripts(topology, &planned, folder, &needed)?;
             terminal
                 .stdout()
                 .write_all(plan_text::scripts(topology, &planned, &written).as_bytes())?;
@@ -112,9 +113,10 @@ enum Target {
 }
 
 impl Target {
-    fn open(args: &PlanArgs, terminal: Terminal) -> Result<Self> {
+    fn open(args: &PlanArgs, terminal: Terminal, needed: &Needed) -> Result<Self> {
         if args.format != PlanFormat::Sql {
-            return Ok(Self::Stream(Output::open(args.output.as_deref(), terminal.stdout())?));
+            let out = Output::open(args.output.as_deref(), terminal.stdout(), needed)?;
+            return Ok(Self::Stream(out));
         }
         let Some(folder) = &args.output else {
             bail!(
@@ -138,6 +140,9 @@ pub(crate) fn from_nodes(
 ) -> Result<Planned> {
     let mut sink = Collect { tables: Vec::new(), comparable: false, left: limit, over: 0 };
     let totals = audit_run::run(loaded, scope, &mut sink, stop, terminal.progress)?;
+    if !totals.stopped {
+        stop.at_once();
+    }
     let mut planned = Planned {
         plan: made(loaded, scope, &sink.tables, raced, stop),
         audited: totals.started.to_string(),
@@ -279,7 +284,15 @@ fn from_document(
                 .map_err(|e| anyhow::anyhow!("{shown}: {}", crate::safe::text(&e)))?,
         );
     }
-    let mut plan = made(loaded, scope, &tables, raced, stop);
+    stop.at_once();
+    // Whatever a file holds, it must not end in a fall.
+    let making = || made(loaded, scope, &tables, raced, stop);
+    let plan = std::panic::catch_unwind(std::panic::AssertUnwindSafe(making));
+    let Ok(mut plan) = plan else {
+        bail!(
+            "{shown} holds what no audit finds: make it again with keen audit --format json --output {shown}"
+        );
+    };
     plan.notes.extend(notes);
     if over > 0 {
         complete = false;
@@ -351,7 +364,12 @@ pub(crate) struct Scripts {
     pub(crate) undo: PathBuf,
 }
 
-fn write_scripts(topology: &Topology, planned: &Planned, folder: &Path) -> Result<Vec<Scripts>> {
+fn write_scripts(
+    topology: &Topology,
+    planned: &Planned,
+    folder: &Path,
+    needed: &Needed,
+) -> Result<Vec<Scripts>> {
     let mut written = Vec::new();
     for (id, node) in topology.nodes.iter().enumerate() {
         let steps: Vec<&Step> = planned.plan.steps.iter().filter(|step| step.node == id).collect();
@@ -360,7 +378,7 @@ fn write_scripts(topology: &Topology, planned: &Planned, folder: &Path) -> Resul
         }
         let put = |suffix: &str, title: String, direction| -> Result<PathBuf> {
             let path = folder.join(format!("{}.{suffix}.sql", node.name));
-            let mut out = Output::open(Some(&path), Box::new(std::io::sink()))?;
+            let mut out = Output::open(Some(&path), Box::new(std::io::sink()), needed)?;
             out.write_all(plan::script::write(topology, &steps, &title, direction).as_bytes())?;
             out.finish()?;
             Ok(path)

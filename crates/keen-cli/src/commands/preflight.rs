@@ -14,7 +14,7 @@ use crate::audit_run::{Scope, Stop};
 use crate::exit::Exit;
 use crate::keeping::Keeping;
 use crate::load::{self, Loaded};
-use crate::output::{CANNOT, Output};
+use crate::output::{CANNOT, Needed, Output};
 use crate::preflight_run::{self, Asked, Outcome};
 use crate::render::{preflight_json, preflight_text};
 use crate::terminal::{Terminal, complain};
@@ -35,7 +35,11 @@ pub(crate) fn run(args: &PreflightArgs, terminal: Terminal) -> Result<Exit> {
         wait: args.wait,
         scope: What { shape: true, only_shape: args.shape },
     };
-    let mut out = Output::open(args.output.as_deref(), terminal.stdout())?;
+    let mut out = Output::open(
+        args.output.as_deref(),
+        terminal.stdout(),
+        &Needed::of(&loaded, &args.topology, args.ledger.ledger.as_deref()),
+    )?;
     let outcome = preflight_run::run(&loaded, &asked, &Stop::on_signal())?;
     let text = match args.format {
         ReportFormat::Json => preflight_json::write(&loaded.topology, &outcome)?,
@@ -97,7 +101,11 @@ fn derive(
     let Some(to) = args.engine.map(Engine::from) else {
         bail!("say with --for which engine it is for")
     };
-    let mut out = Output::open(args.output.as_deref(), terminal.stdout())?;
+    let mut out = Output::open(
+        args.output.as_deref(),
+        terminal.stdout(),
+        &Needed::of(loaded, &args.topology, args.ledger.ledger.as_deref()),
+    )?;
     let looks =
         preflight_run::look(loaded, chosen.nodes, &args.tables, args.wait, &Stop::on_signal());
     let look = &looks[&id];
@@ -150,7 +158,11 @@ fn join(
     if id == source {
         bail!("{node} cannot be seeded from itself");
     }
-    let mut out = Output::open(args.output.as_deref(), terminal.stdout())?;
+    let mut out = Output::open(
+        args.output.as_deref(),
+        terminal.stdout(),
+        &Needed::of(loaded, &args.topology, args.ledger.ledger.as_deref()),
+    )?;
     let asked = preflight_run::Join {
         node: id,
         from: source,

@@ -139,9 +139,7 @@ fn write(
             .map(|node| (*node, scope.spawn(|| doors.probe(*node, &args.table))))
             .collect();
         for (node, opened) in opening {
-            let opened = opened.join().unwrap_or_else(|_| {
-                Err(keen_core::ports::ReadFault::new("opening it fell over", "please report it"))
-            });
+            let opened = opened.join().unwrap_or_else(|_| Err(keen_nodes::fell_over("opening it")));
             nodes.insert(node, opened);
         }
     });

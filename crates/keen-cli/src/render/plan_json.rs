@@ -108,6 +108,7 @@ fn step(topology: &Topology, number: usize, step: &Step) -> Json {
     json!({
         "step": number,
         "node": topology.nodes[step.node].name,
+        "loses": step.loses,
         "set": topology.sets[step.set].name,
         "table": step.table,
         "key": key,

@@ -126,6 +126,10 @@ fn write_step(
     out.push_str(&hanging(&format!("  {number}. "), &format!("{word} {row}"), columns));
     field(out, "change", &change(step), columns);
     field(out, "why", &safe::text(&step.reason), columns);
+    if let Some(lost) = &step.loses {
+        let node = &topology.nodes[step.node].name;
+        field(out, "loses", &safe::text(&format!("{lost} as {node} has it")), columns);
+    }
     field(out, "guard", &safe::text(&step.write.condition), columns);
     let (sql, values) = bound(&step.write.statement);
     field(out, "sql", &sql, columns);

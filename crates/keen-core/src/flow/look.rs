@@ -37,6 +37,8 @@ pub struct Heard {
     pub standby: bool,
     /// A setting makes it refuse writes; by the name of the setting.
     pub closed: Option<String>,
+    /// It is a member of a synchronous cluster, whose ways are not judged here.
+    pub cluster: bool,
     /// MariaDB: the id by which others know it.
     pub server_id: Option<String>,
     /// MariaDB: the domain in which it numbers its own writes.

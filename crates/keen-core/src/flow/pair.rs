@@ -49,6 +49,15 @@ pub(super) fn pair(topology: &Topology, looks: Looks<'_>) -> Vec<LinkFlow> {
             links.push(unseen(looks, (*from, *to), reason, inflow));
             continue;
         }
+        let in_a_cluster = |node: &NodeId| heard(looks, *node).is_some_and(|heard| heard.cluster);
+        if let (true, Some(member)) =
+            (carried.is_empty(), [*from, *to].into_iter().find(|node| in_a_cluster(node)))
+        {
+            let name = &topology.nodes[member].name;
+            let reason = format!("{name} is a member of a synchronous cluster: not judged yet");
+            links.push(unseen(looks, (*from, *to), reason, None));
+            continue;
+        }
         if carried.is_empty() {
             links.push(absent(topology, looks, (*from, *to), &known));
             continue;

@@ -20,6 +20,8 @@ pub enum Decision {
         version: usize,
         /// Why, in words.
         reason: String,
+        /// Nodes that rows can come from were counted; nobody said who is right.
+        counted: bool,
     },
     /// The rules do not say, for this reason.
     Open(String),
@@ -89,6 +91,7 @@ fn latest_by(column: &str, table: &AuditedTable, row: &DivergentRow) -> Decision
         [.., (last, version)] => Decision::Right {
             version: *version,
             reason: format!("its \"{column}\" is the latest, {last}"),
+            counted: false,
         },
         [] => open("there is no version"),
     }
@@ -148,6 +151,7 @@ fn latest(row: &DivergentRow, of_row: Option<&OfRow>) -> Decision {
         (Some(version), None) => Decision::Right {
             version,
             reason: format!("it was written last, at {}Z", timestamp_text(last)),
+            counted: false,
         },
         _ => Decision::Open(format!(
             "the authority for this table is \"latest\", and several versions were written at {}Z",
@@ -177,7 +181,7 @@ fn by_node(
             "{reason}, but which of its sources this row belongs to cannot be told"
         ));
     }
-    Decision::Right { version, reason }
+    Decision::Right { version, reason, counted: false }
 }
 
 /// Most of the nodes that rows can come from. Nodes that only receive repeat
@@ -228,6 +232,6 @@ fn majority(
             "{reason}; but most copies ({}) hold otherwise",
             name(nodes(&row.versions[other].nodes))
         )),
-        _ => Decision::Right { version, reason },
+        _ => Decision::Right { version, reason, counted: count(voters) > 1 },
     }
 }

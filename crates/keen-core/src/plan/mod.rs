@@ -20,7 +20,7 @@ use crate::compare::{DivergentRow, Version};
 use crate::expectation::{Expectation, Nodes, bit, members};
 use crate::reading::CommonKind;
 use crate::rows::Layout;
-use crate::shape::{Family, TableShape};
+use crate::shape::{Family, TableShape, Trigger};
 use crate::topology::{Engine, NodeId, SetId, Topology};
 use crate::value::Value;
 use decide::Decision;
@@ -113,12 +113,18 @@ pub struct Step {
     pub copies: Option<(u64, u64)>,
     /// Why this is right.
     pub reason: String,
+    /// What the node holds now and will not hold any more; none if nothing is lost.
+    pub loses: Option<String>,
     /// The write. It does nothing unless the guard holds.
     pub write: Guarded,
     /// The way back.
     pub undo: Guarded,
     /// Whether it would replicate onward.
     pub onward: String,
+    /// Queries that count nothing once the node's steps are done, unless a reference would lead nowhere.
+    pub references: Vec<(Statement, String)>,
+    /// The table and what keeps it, if that rolls nothing back.
+    pub kept_by: Option<String>,
     /// Values and keys that other steps of the node must wait for, or wait for this one.
     ties: order::Ties,
 }
@@ -188,6 +194,7 @@ pub fn make_with(topology: &Topology, tables: &[AuditedTable], evidence: &Eviden
             maker.row(table, &expectation, row);
         }
     }
+    maker.hold_back(tables);
     maker.notes(tables);
     let depths = order::depths(tables);
     let Maker { mut plan, .. } = maker;
@@ -247,9 +254,9 @@ impl Maker<'_> {
             Some(OfRow { words: Some(words), .. }) => format!("{text}; {words}"),
             _ => text,
         };
-        let (version, reason) = match decide::decide(self.topology, table, expectation, row, of_row)
-        {
-            Decision::Right { version, reason } => (version, known(reason)),
+        let decision = decide::decide(self.topology, table, expectation, row, of_row);
+        let (version, reason, counted) = match decision {
+            Decision::Right { version, reason, counted } => (version, known(reason), counted),
             Decision::Open(why) => return self.ask(table, row, known(why)),
         };
         let right = &row.versions[version];
@@ -280,6 +287,15 @@ impl Maker<'_> {
         tasks.retain(|task| {
             !(task.after.is_none() && row.outside.iter().any(|(node, _)| *node == task.node))
         });
+        // Most of them holding something else is no reason to take away what nobody else has.
+        if counted && let Some(task) = tasks.iter().find(|task| loses(task).is_some()) {
+            let lost = loses(task).unwrap_or_default();
+            let why = format!(
+                "{reason}; but {lost} on {} would be lost, which none of them has",
+                self.topology.nodes[task.node].name
+            );
+            return self.ask(table, row, why);
+        }
         if let Some(why) = tasks.iter().find_map(|task| self.obstacle(task)) {
             return self.ask(table, row, why);
         }
@@ -287,6 +303,57 @@ impl Maker<'_> {
             if let Some(local) = table.nodes.get(&task.node) {
                 self.taken.insert((task.node, local.name.clone(), token.clone()));
                 self.plan.steps.push(step(self.topology, local, &task));
+            }
+        }
+    }
+
+    /// Steps that cannot stand beside what is left as it is become questions, and so does what depends on them.
+    fn hold_back(&mut self, tables: &[AuditedTable]) {
+        let mut unmoved: BTreeMap<NodeId, order::Unmoved> = BTreeMap::new();
+        for table in tables {
+            for row in &table.divergent {
+                let token = key_token(table, row);
+                let contents = || row.versions.iter().filter_map(|version| version.row.as_ref());
+                let multiset = row.key.is_empty();
+                for version in &row.versions {
+                    for node in &version.nodes {
+                        let Some(local) = table.nodes.get(node) else { continue };
+                        if self.taken.contains(&(*node, local.name.clone(), token.clone())) {
+                            continue;
+                        }
+                        let of_node = unmoved.entry(*node).or_default();
+                        let ties =
+                            |cells| order::ties(local, &table.layout, None, Some(cells), multiset);
+                        match &version.row {
+                            Some(cells) => of_node.row(ties(cells)),
+                            None => contents().for_each(|cells| of_node.missing(ties(cells))),
+                        }
+                    }
+                }
+            }
+        }
+        loop {
+            let before = self.plan.steps.len();
+            for step in std::mem::take(&mut self.plan.steps) {
+                let why = unmoved.get_mut(&step.node).and_then(|rows| rows.stands_against(&step));
+                let Some(why) = why else {
+                    self.plan.steps.push(step);
+                    continue;
+                };
+                self.plan.questions.push(Question {
+                    why: format!(
+                        "{} on {}: {why}",
+                        step.action.name(),
+                        self.topology.nodes[step.node].name
+                    ),
+                    set: step.set,
+                    table: step.table,
+                    key: step.key,
+                    choices: Vec::new(),
+                });
+            }
+            if self.plan.steps.len() == before {
+                return;
             }
         }
     }
@@ -339,6 +406,28 @@ impl Maker<'_> {
         let Some(local) = task.table.nodes.get(&task.node) else {
             return Some(format!("{node} was not read, and this row belongs there too"));
         };
+        if let Some(why) = &local.shape.untouchable {
+            return Some(format!("{node} {why}"));
+        }
+        let action = match (task.before, task.after) {
+            (Some((_, had)), Some((_, wanted))) if task.row.key.is_empty() && wanted > had => {
+                Action::Insert
+            }
+            (Some(_), Some(_)) if task.row.key.is_empty() => Action::Delete,
+            (Some(_), Some(_)) => Action::Update,
+            (None, _) => Action::Insert,
+            (Some(_), None) => Action::Delete,
+        };
+        let fires = |trigger: &&Trigger| trigger.on.iter().any(|on| on == action.name());
+        if let Some(trigger) = local.shape.firing.iter().find(fires) {
+            return Some(format!(
+                "{} on {node} has a trigger that fires on this {} and would write more than the repair ({}: {}), and no session can switch it off",
+                local.name,
+                action.name(),
+                trigger.name,
+                shortened(&trigger.text)
+            ));
+        }
         let carried = |name: &String| local.columns.iter().any(|c| c.eq_ignore_ascii_case(name));
         let beyond: Vec<&str> =
             local.shape.columns.iter().filter(|c| !carried(&c.name)).map(|c| &c.name[..]).collect();
@@ -443,8 +532,61 @@ impl Maker<'_> {
                 self.names(&nodes)
             ));
         }
+        for table in tables {
+            for (node, local) in &table.nodes {
+                let here = |step: &&Step| step.node == *node && step.table == table.table;
+                if !self.plan.steps.iter().any(|step| here(&step)) {
+                    continue;
+                }
+                let name = &self.topology.nodes[*node].name;
+                if let Some(reason) = &local.shape.firing_unseen {
+                    notes.insert(format!(
+                        "whether a trigger of {} on {name} fires on these steps is not known: {reason}",
+                        local.name
+                    ));
+                }
+                if let Some(storage) = &local.shape.not_transactional {
+                    notes.insert(format!(
+                        "{} on {name} is kept by {storage}, which rolls nothing back: its steps stay done when a later one fails",
+                        local.name
+                    ));
+                }
+            }
+        }
         self.plan.notes.extend(notes);
     }
+}
+
+/// What a node holds now and will not hold any more, in a few words; none if nothing is lost.
+fn loses(task: &Task<'_>) -> Option<String> {
+    let layout = &task.table.layout;
+    match (task.before, task.after) {
+        (None, _) => None,
+        (Some(_), None) => Some("the row".to_owned()),
+        (Some((_, had)), Some((_, wanted))) if task.row.key.is_empty() => {
+            match had.checked_sub(wanted) {
+                None | Some(0) => None,
+                Some(1) => Some("one of equal rows".to_owned()),
+                Some(copies) => Some(format!("{copies} of equal rows")),
+            }
+        }
+        (Some((before, _)), Some((after, _))) => {
+            // Where there was nothing, nothing is lost.
+            let replaced = layout
+                .shown
+                .iter()
+                .filter(|i| before[**i] != Value::Null && !before[**i].same_as(&after[**i]));
+            let names: Vec<&str> = replaced.map(|i| &layout.columns[*i].name[..]).collect();
+            (!names.is_empty()).then(|| names.join(", "))
+        }
+    }
+}
+
+/// A text on one line, cut where it gets long.
+fn shortened(text: &str) -> String {
+    let line = text.split_whitespace().collect::<Vec<_>>().join(" ");
+    let kept: String = line.chars().take(120).collect();
+    if kept.len() < line.len() { format!("{kept}...") } else { kept }
 }
 
 fn step(topology: &Topology, local: &LocalTable, task: &Task<'_>) -> Step {
@@ -517,9 +659,16 @@ fn step(topology: &Topology, local: &LocalTable, task: &Task<'_>) -> Step {
         changes,
         copies: multiset.then(|| (task.before.map_or(0, |b| b.1), task.after.map_or(0, |a| a.1))),
         reason,
+        loses: loses(task),
         write,
         undo,
         onward: onward(topology, local, task),
+        references: sql.orphans(
+            task.before.map(|(cells, _)| &cells[..]),
+            task.after.map(|(cells, _)| &cells[..]),
+        ),
+        kept_by: (local.shape.not_transactional.as_ref())
+            .map(|storage| format!("{} ({storage})", local.name)),
     }
 }
 
@@ -541,15 +690,10 @@ fn onward(topology: &Topology, local: &LocalTable, task: &Task<'_>) -> String {
         .filter(|(from, _)| *from == task.node)
         .map(|(_, to)| &topology.nodes[to].name[..])
         .collect();
-    let triggers = &local.shape.triggers;
     match local.engine {
-        Engine::Sqlite if triggers.is_empty() => "no: SQLite itself carries nothing on".to_owned(),
-        Engine::Sqlite => format!(
-            "perhaps: the table has triggers that fire on this write ({})",
-            triggers.join(", ")
-        ),
+        Engine::Sqlite => "no: SQLite itself carries nothing on".to_owned(),
         Engine::MariaDb => {
-            let mut words = if receivers.is_empty() {
+            if receivers.is_empty() {
                 "no: nothing leads on from here, and the script stays out of the binary log"
                     .to_owned()
             } else {
@@ -557,14 +701,7 @@ fn onward(topology: &Topology, local: &LocalTable, task: &Task<'_>) -> String {
                     "no: the script stays out of the binary log that {} would read (sql_log_bin = 0)",
                     receivers.join(", ")
                 )
-            };
-            if !triggers.is_empty() {
-                let names = triggers.join(", ");
-                words.push_str(&format!(
-                    "; the table has triggers that fire on this write ({names})"
-                ));
             }
-            words
         }
         Engine::Postgres if receivers.is_empty() => "no: nothing leads on from here".to_owned(),
         Engine::Postgres => format!(

@@ -10,7 +10,7 @@
 //! as a deletion and, at its end, an insertion.
 
 use std::cmp::Reverse;
-use std::collections::{BTreeMap, BinaryHeap, HashMap};
+use std::collections::{BTreeMap, BinaryHeap, HashMap, HashSet};
 
 use super::{Action, AuditedTable, Guarded, LocalTable, Step, halves};
 use crate::rows::Layout;
@@ -97,13 +97,60 @@ pub(super) fn ties(
     }
     let carried =
         |name: &String| local.columns.iter().any(|column| column.eq_ignore_ascii_case(name));
+    // Between the halves the row is gone: for good, where nothing rolls that back. And each half is a write of
+    // its own, which triggers of its own may fire on.
+    let fires = |on: &str| shape.firing.iter().any(|trigger| trigger.on.iter().any(|o| o == on));
     if let (Some(before), Some(after), false) = (before, after, multiset)
         && shape.columns.iter().all(|column| carried(&column.name))
+        && shape.not_transactional.is_none()
+        && !fires("insert")
+        && !fires("delete")
     {
         let (out, out_undo, back, back_undo) = halves(local, layout, before, after);
         ties.in_two = Some(Box::new(InTwo { out, out_undo, back, back_undo }));
     }
     ties
+}
+
+/// Rows of a node that stay as they are although others hold them otherwise: what they hold, what they refer to,
+/// and what would be there if they were.
+#[derive(Debug, Default)]
+pub(super) struct Unmoved {
+    holds: HashSet<Token>,
+    refers: HashSet<Token>,
+    lacks: HashSet<Token>,
+}
+
+impl Unmoved {
+    /// A row that stays.
+    pub(super) fn row(&mut self, ties: Ties) {
+        self.holds.extend(ties.takes);
+        self.refers.extend(ties.needs);
+    }
+
+    /// A row that others hold and that does not come.
+    pub(super) fn missing(&mut self, ties: Ties) {
+        self.lacks.extend(ties.provides);
+    }
+
+    /// Why a step cannot be carried out beside them, if so. Then what it would have changed stays, too.
+    pub(super) fn stands_against(&mut self, step: &Step) -> Option<&'static str> {
+        let ties = &step.ties;
+        let any = |tokens: &[Token], of: &HashSet<Token>| tokens.iter().any(|t| of.contains(t));
+        let why = if any(&ties.takes, &self.holds) {
+            "a value that must be unique is still held there by a row that is asked about"
+        } else if any(&ties.removes, &self.refers) {
+            "a row that refers to it stays there: it would be left without its parent"
+        } else if any(&ties.needs, &self.lacks) {
+            "the row that it refers to is asked about: it would be there without its parent"
+        } else {
+            return None;
+        };
+        self.holds.extend(ties.frees.iter().cloned());
+        self.refers.extend(ties.leaves.iter().cloned());
+        self.lacks.extend(ties.provides.iter().cloned());
+        Some(why)
+    }
 }
 
 fn fold_name(name: &str) -> String {

@@ -114,7 +114,8 @@ fn offered_back(
         Now::NoRow | Now::Unread(_) => None,
     });
     let after = write.content.after.as_ref();
-    let back: Option<Vec<Value>> = after.map(|after| {
+    // What the log does not tell stays unknown: it is neither shown nor ever written.
+    let back: Option<Vec<Option<Value>>> = after.map(|after| {
         let cell = |at: usize| {
             let written = after.get(at).cloned().flatten();
             let held = now.as_ref().and_then(|now| now.get(at).cloned());
@@ -123,7 +124,11 @@ fn offered_back(
                 false => held.or(written),
             }
         };
-        (0..table.layout.columns.len()).map(|at| cell(at).unwrap_or(Value::Null)).collect()
+        (0..table.layout.columns.len()).map(cell).collect()
+    });
+    let untold: Vec<String> = back.as_ref().map_or_else(Vec::new, |back| {
+        let shown = table.layout.shown.iter().filter(|at| back[**at].is_none());
+        shown.map(name).collect()
     });
     let columns = |none: &str| match cells.is_empty() {
         true => none.to_owned(),
@@ -140,7 +145,10 @@ fn offered_back(
     let restore = Choice {
         // Nobody holds it any more.
         nodes: Vec::new(),
-        row: back.as_deref().map(named),
+        row: back.as_deref().map(|back| {
+            let told = table.layout.shown.iter();
+            told.filter_map(|at| Some((name(at), back.get(*at)?.clone()?))).collect()
+        }),
         copies: None,
         loses: match (&back, &now) {
             (None, _) => format!("the row on {}", all.join(", ")),
@@ -153,8 +161,12 @@ fn offered_back(
         table: table.name.to_owned(),
         key: table.layout.key.iter().map(name).zip(key.iter().cloned()).collect(),
         why: format!(
-            "a write of {}{when} is lost: a concurrent one replaced it, no node holds it, and no later write had seen it",
-            who(topology, write)
+            "a write of {}{when} is lost: a concurrent one replaced it, no node holds it, and no later write had seen it{}",
+            who(topology, write),
+            match &untold[..] {
+                [] => String::new(),
+                names => format!("; what it held of {} no log tells", names.join(", ")),
+            }
         ),
         choices: vec![keep, restore],
     })

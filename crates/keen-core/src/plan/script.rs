@@ -26,6 +26,15 @@ pub enum Direction {
 pub fn write(topology: &Topology, steps: &[&Step], title: &str, direction: Direction) -> String {
     let engine = steps.first().map_or(Engine::Sqlite, |step| topology.nodes[step.node].at.engine());
     let mut out = format!("-- {}\n", one_line(title));
+    let mut kept: Vec<&str> = steps.iter().filter_map(|step| step.kept_by.as_deref()).collect();
+    kept.sort_unstable();
+    kept.dedup();
+    if !kept.is_empty() {
+        out.push_str(&format!(
+            "-- {} roll nothing back: their steps, each of them guarded, stay done when a later one fails.\n",
+            one_line(&kept.join(", "))
+        ));
+    }
     out.push_str(before(engine));
     let numbered: Vec<(usize, &&Step)> = match direction {
         Direction::Repair => steps.iter().enumerate().collect(),
@@ -49,6 +58,9 @@ pub fn write(topology: &Topology, steps: &[&Step], title: &str, direction: Direc
         ));
         if direction == Direction::Repair {
             say(&format!("-- {}", one_line(&step.reason)));
+            if let Some(lost) = &step.loses {
+                say(&format!("-- loses {} here; the undo script has it", one_line(lost)));
+            }
             for line in changes_in_words(step) {
                 say(&format!("--   {line}"));
             }
@@ -57,9 +69,53 @@ pub fn write(topology: &Topology, steps: &[&Step], title: &str, direction: Direc
             say(&line);
         }
     }
+    if direction == Direction::Repair {
+        for line in references(engine, steps) {
+            out.push_str(&line);
+            out.push('\n');
+        }
+    }
     out.push('\n');
     out.push_str(after(engine));
     out
+}
+
+/// Looks, before anything is kept, whether each reference that a step touched still leads somewhere: nothing
+/// else does while foreign keys are off.
+fn references(engine: Engine, steps: &[&Step]) -> Vec<String> {
+    let mut lines = Vec::new();
+    if engine == Engine::Sqlite {
+        // Its own check knows all references; more must not lead nowhere than before.
+        lines.push("\n-- no reference leads nowhere that did not before".to_owned());
+        lines.push(format!(
+            "INSERT OR ROLLBACK INTO temp.keen_guard SELECT {}, max(0, (SELECT count(*) FROM pragma_foreign_key_check) - expected), 0 \
+             FROM temp.keen_guard WHERE step = -1;",
+            steps.len() + 1
+        ));
+        return lines;
+    }
+    for (i, step) in steps.iter().enumerate() {
+        for (query, say) in &step.references {
+            let (query, number) = (query.literal(), i + 1);
+            if lines.is_empty() {
+                lines.push("\n-- no reference that a step touched leads nowhere".to_owned());
+            }
+            match engine {
+                Engine::Postgres => {
+                    let mark = (0..).map(|n| format!("$reference{n}$"));
+                    let mark = mark.into_iter().find(|mark| !query.contains(&**mark));
+                    let mark = mark.unwrap_or_default();
+                    let say =
+                        format!("step {number}: {say}").replace('\'', "''").replace('%', "%%");
+                    lines.push(format!(
+                        "DO {mark} BEGIN IF ({query}) > 0 THEN RAISE EXCEPTION '{say}'; END IF; END {mark};"
+                    ));
+                }
+                _ => lines.push(format!("SET @keen_ok = (@keen_ok = 1 AND ({query}) = 0);")),
+            }
+        }
+    }
+    lines
 }
 
 fn before(engine: Engine) -> &'static str {
@@ -76,6 +132,7 @@ BEGIN IMMEDIATE;
 CREATE TEMP TABLE keen_guard (step INTEGER PRIMARY KEY, changed INTEGER NOT NULL, expected INTEGER NOT NULL,
     CONSTRAINT \"the row of this step is no longer what the audit saw\" CHECK (changed = expected));
 INSERT INTO temp.keen_guard VALUES (0, 0, 0);
+INSERT INTO temp.keen_guard SELECT -1, count(*), count(*) FROM pragma_foreign_key_check;
 "
         }
         Engine::Postgres => {
@@ -112,7 +169,9 @@ SET NAMES utf8mb4;
 SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ANSI_QUOTES,PIPES_AS_CONCAT,NO_BACKSLASH_ESCAPES';
 SET SESSION time_zone = '+00:00', foreign_key_checks = 0;
 SET SESSION sql_log_bin = 0;
-SET @keen_ok = (@@SESSION.sql_log_bin = 0), @keen_step = 0;
+-- In a synchronous cluster nothing keeps a write on its node: there nothing is done at all.
+SET @keen_ok = (@@SESSION.sql_log_bin = 0 AND NOT EXISTS (SELECT 1 FROM information_schema.GLOBAL_VARIABLES
+    WHERE VARIABLE_NAME = 'WSREP_ON' AND VARIABLE_VALUE = 'ON')), @keen_step = 0;
 START TRANSACTION;
 "
         }
@@ -158,7 +217,7 @@ PREPARE keen_end FROM @keen_end;
 EXECUTE keen_end;
 SET SESSION sql_log_bin = 1;
 SET @keen_end = IF(@keen_ok = 1, 'DO 0', CONCAT('SIGNAL SQLSTATE ''45000'' SET MESSAGE_TEXT = ',
-    '''nothing was done: after step ', @keen_step, ' a row was no longer what the audit saw'''));
+    '''after step ', @keen_step, ' a row was no longer what the audit saw, a reference would lead nowhere, or this is a member of a synchronous cluster: rolled back'''));
 PREPARE keen_end FROM @keen_end;
 EXECUTE keen_end;
 "
@@ -167,7 +226,7 @@ EXECUTE keen_end;
 }
 
 /// Makes `changes()` zero, so that a write that cannot be prepared is not taken for the one before it.
-const FORGET: &str = "DELETE FROM temp.keen_guard WHERE step < 0;";
+const FORGET: &str = "DELETE FROM temp.keen_guard WHERE step < -1;";
 
 fn changes_in_words(step: &Step) -> Vec<String> {
     if let Some((before, after)) = step.copies {

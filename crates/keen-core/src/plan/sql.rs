@@ -248,12 +248,79 @@ impl TableSql<'_> {
         out
     }
 
+    /// For each reference that a write touches, counts one if a row would refer to nothing afterwards. Each with
+    /// what is said then.
+    pub(super) fn orphans(
+        &self,
+        before: Option<&[Value]>,
+        after: Option<&[Value]>,
+    ) -> Vec<(Statement, String)> {
+        let shape = &self.local.shape;
+        let mut found = Vec::new();
+        let cells = |row: Option<&[Value]>, names: &[String]| -> Option<Vec<(usize, Value)>> {
+            let cell = |name: &String| {
+                let at = self.local.columns.iter().position(|c| c.eq_ignore_ascii_case(name))?;
+                let value = row?.get(at).filter(|value| **value != Value::Null)?;
+                Some((at, value.clone()))
+            };
+            names.iter().map(cell).collect()
+        };
+        let touched = |ours: &[String], row: Option<&[Value]>, other: Option<&[Value]>| {
+            let held = cells(row, ours)?;
+            let moved = cells(other, ours)
+                .is_none_or(|cells| !cells.iter().zip(&held).all(|((_, a), (_, b))| a.same_as(b)));
+            moved.then_some(held)
+        };
+        let mut check = |child: (&str, &[String]),
+                         parent: (&str, &[String]),
+                         values: &[(usize, Value)],
+                         say: String| {
+            let mut out = Statement::default();
+            let where_all = |out: &mut Statement, names: &[String]| {
+                for (n, (name, (at, value))) in names.iter().zip(values).enumerate() {
+                    let and = if n > 0 { " AND " } else { "" };
+                    out.sql(&format!("{and}{} = ", dialect::quoted(self.engine(), name)));
+                    self.value(out, *at, value);
+                }
+            };
+            out.sql(&format!("SELECT count(*) FROM (SELECT 1 AS one) AS once WHERE EXISTS (SELECT 1 FROM {} WHERE ", child.0));
+            where_all(&mut out, child.1);
+            out.sql(&format!(") AND NOT EXISTS (SELECT 1 FROM {} WHERE ", parent.0));
+            where_all(&mut out, parent.1);
+            out.sql(")");
+            found.push((out, say));
+        };
+        let name = self.name();
+        for reference in shape.referred_by.iter().filter(|reference| !reference.place.is_empty()) {
+            if let Some(values) = touched(&reference.to, before, after) {
+                let say = format!("rows of {} refer to it", reference.table);
+                check((&reference.place, &reference.columns), (&name, &reference.to), &values, say);
+            }
+        }
+        for reference in shape.references.iter().filter(|reference| !reference.place.is_empty()) {
+            if let Some(values) = touched(&reference.columns, after, before) {
+                let say = format!("what it refers to in {} is not there", reference.table);
+                check((&name, &reference.columns), (&reference.place, &reference.to), &values, say);
+            }
+        }
+        found
+    }
+
     pub(super) fn update(&self, before: &[Value], after: &[Value]) -> Guarded {
         let mut statement = Statement::default();
         statement.sql(&format!("UPDATE {} SET ", self.table()));
-        for (n, i) in self.written().filter(|i| !before[*i].same_as(&after[*i])).enumerate() {
-            statement.sql(&format!("{}{} = ", if n > 0 { ", " } else { "" }, self.column(i)));
+        let mut named: Vec<&str> = Vec::new();
+        for i in self.written().filter(|i| !before[*i].same_as(&after[*i])) {
+            let comma = if named.is_empty() { "" } else { ", " };
+            statement.sql(&format!("{comma}{} = ", self.column(i)));
             self.value(&mut statement, i, &after[i]);
+            named.push(&self.local.columns[i]);
+        }
+        // Columns that the engine would set to the moment stay as they are, those that no set carries, too.
+        let columns = self.local.shape.columns.iter().filter(|column| column.bumped);
+        for column in columns.filter(|column| !named.contains(&&column.name[..])) {
+            let name = dialect::quoted(self.engine(), &column.name);
+            statement.sql(&format!(", {name} = {name}"));
         }
         let row = self.whole_row(before);
         statement.sql(" WHERE ").add(&row);

@@ -115,6 +115,15 @@ legend! {
         "Whoever gets hold of its password can change or drop data. keen only reads.",
         "Make an account of its own for keen with the rights that `preflight` asks for, and use that.";
 
+    Rights PASSWORD_EXPOSED "password-exposed":
+        "Others than its owner can read the file that holds the account's password.",
+        "Whoever can read it can log in as this account.",
+        "Keep it to its owner: chmod 600, on the machine that keen runs on.";
+    Rights TLS_UNVERIFIED "tls-unverified":
+        "The server's certificate is not checked.",
+        "Whoever sits between keen and the server can pass for it, and gets the password.",
+        "Give the certificate authority with tls = { ca = \"FILE\" }.";
+
     Identity SAME_DATABASE "same-database":
         "Two nodes of the file are one and the same database, under two addresses.",
         "A copy compared with itself always agrees: nothing is being checked.",

@@ -198,13 +198,20 @@ impl Report {
     }
 }
 
-/// Holds what the nodes told against the topology file and against each other.
+/// Holds what the nodes told against the topology file and against each other. `exposed` are the nodes whose
+/// password file others can read.
 #[must_use]
-pub fn examine(topology: &Topology, looks: &BTreeMap<NodeId, Look>, scope: Scope) -> Report {
+pub fn examine(
+    topology: &Topology,
+    looks: &BTreeMap<NodeId, Look>,
+    scope: Scope,
+    exposed: &[NodeId],
+) -> Report {
     let mut desk = Desk { topology, looks, report: Report::default() };
     reach::examine(&mut desk);
     if !scope.only_shape {
         rights::examine(&mut desk);
+        rights::secrets(&mut desk, exposed);
         identity::examine(&mut desk);
         for (node, facts) in desk.nodes() {
             match facts.engine {

@@ -1,8 +1,9 @@
 //! What the accounts may do.
 
-use super::legend::{Area, RIGHT_EXCESS, RIGHT_MISSING};
+use super::legend::{Area, PASSWORD_EXPOSED, RIGHT_EXCESS, RIGHT_MISSING, TLS_UNVERIFIED};
 use super::look::Need;
 use super::{Desk, Finding, Level};
+use crate::topology::NodeId;
 
 pub(super) fn examine(desk: &mut Desk<'_>) {
     for (node, facts) in desk.nodes() {
@@ -57,6 +58,21 @@ pub(super) fn examine(desk: &mut Desk<'_>) {
                 [node],
                 format!("the account may do far more than keen needs: {}", excess.join(", ")),
             ));
+        }
+    }
+}
+
+/// How the account's password is kept, and to whom it is shown.
+pub(super) fn secrets(desk: &mut Desk<'_>, exposed: &[NodeId]) {
+    for node in desk.looks.keys().copied().collect::<Vec<_>>() {
+        let settings = &desk.topology.nodes[node];
+        if exposed.contains(&node) {
+            let found = "others can read the file that holds the account's password";
+            desk.find(Finding::new(&PASSWORD_EXPOSED, Level::Warn, [node], found));
+        }
+        if settings.tls.unverified {
+            let found = "the server's certificate is not checked (tls = \"unverified\")";
+            desk.find(Finding::new(&TLS_UNVERIFIED, Level::Warn, [node], found));
         }
     }
 }

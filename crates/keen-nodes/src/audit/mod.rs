@@ -17,6 +17,7 @@ mod table;
 
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use std::time::SystemTime;
 
@@ -230,7 +231,8 @@ pub fn run(request: &AuditRequest<'_>, sink: &mut dyn AuditSink) -> AuditOutcome
             let (jobs, work): (Vec<_>, Vec<_>) = (0..threads).map(|_| unbounded()).unzip();
             let pace = Pace::new(request.rate, request.stop);
             let duty = Duty { node, open: request.open, wanted, report, lanes: work, pace };
-            scope.spawn(move || node::serve(scope, duty));
+            // A thread that falls over takes its node with it, and nothing else.
+            scope.spawn(move || drop(catch_unwind(AssertUnwindSafe(|| node::serve(scope, duty)))));
             lanes.insert(node, jobs);
             opened.insert(node, answer);
         }
@@ -280,10 +282,7 @@ fn tables_in_scope<'a>(request: &AuditRequest<'a>) -> Vec<InScope<'a>> {
 }
 
 fn fallen_over() -> ReadFault {
-    ReadFault::new(
-        "reading the node failed inside keen",
-        "this is a defect of keen: please report it",
-    )
+    crate::fell_over("reading the node")
 }
 
 fn estimate(reports: &BTreeMap<NodeId, Opened>, table: usize) -> u64 {

@@ -1,5 +1,6 @@
 //! The threads of one node: open it, say what its tables look like, read them.
 
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use std::thread::Scope;
 use std::time::{Duration, Instant, SystemTime};
@@ -153,7 +154,9 @@ pub(super) fn serve<'scope, 'env>(scope: &'scope Scope<'scope, 'env>, duty: Duty
     let pace = pace.shared_by(sessions);
     for (mut twin, lane) in twins.into_iter().zip(lanes) {
         let pace = pace.clone();
-        scope.spawn(move || work(&mut *twin, &lane, pace));
+        scope.spawn(move || {
+            drop(catch_unwind(AssertUnwindSafe(|| work(&mut *twin, &lane, pace))));
+        });
     }
     if let Some(lane) = first {
         work(&mut *reader, &lane, pace);

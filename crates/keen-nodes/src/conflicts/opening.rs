@@ -161,7 +161,7 @@ fn names(topology: &Topology, node: NodeId) -> Vec<(String, String)> {
 }
 
 pub(super) fn fell_over() -> ReadFault {
-    ReadFault::new("reading it fell over", "this is a defect of keen: please report it")
+    crate::fell_over("reading it")
 }
 
 /// Opens the journals, side by side.

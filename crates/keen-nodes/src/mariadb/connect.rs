@@ -8,6 +8,7 @@ use mysql::prelude::{FromRow, Queryable};
 use mysql::{ClientIdentity, Conn, OptsBuilder, Params, SslOpts};
 
 use super::fault;
+use super::look::Grant;
 use crate::server::Access;
 
 pub(super) struct Session {
@@ -16,6 +17,10 @@ pub(super) struct Session {
     /// Why the connection is of no use any more: it was lost, fell silent, or has a result half
     /// read, whose rest would be taken for the answer to the next question.
     pub(super) given_up: Option<ReadFault>,
+    /// What it was granted, once somebody asked.
+    grants: Option<Vec<Grant>>,
+    /// Whether the server is a member of a cluster, once somebody asked.
+    cluster: Option<bool>,
 }
 
 impl Session {
@@ -79,7 +84,7 @@ impl Session {
                 Err(_) => {}
             }
         };
-        Ok(Self { connection, access: access.clone(), given_up: None })
+        Ok(Self { connection, access: access.clone(), given_up: None, grants: None, cluster: None })
     }
 
     fn prepare(&mut self, statements: &[&str]) -> Result<(), ReadFault> {
@@ -110,6 +115,28 @@ impl Session {
         self.usable()?;
         let rows = self.connection.exec(sql, values);
         rows.map_err(|error| failed(&self.access, &mut self.given_up, doing, &error))
+    }
+
+    /// Whether the account was granted a privilege on a table, as far as it is told.
+    pub(super) fn may(&mut self, privilege: &str, database: &str, table: &str) -> bool {
+        if self.grants.is_none() {
+            let lines: Vec<String> =
+                self.rows("look at its rights", "SHOW GRANTS", ()).unwrap_or_default();
+            self.grants = Some(lines.iter().filter_map(|line| Grant::read(line)).collect());
+        }
+        let mut grants = self.grants.iter().flatten();
+        grants.any(|grant| grant.gives(privilege, database, table))
+    }
+
+    /// Whether the server is a member of a synchronous cluster.
+    pub(super) fn in_a_cluster(&mut self) -> bool {
+        if self.cluster.is_none() {
+            let sql = "SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_VARIABLES WHERE VARIABLE_NAME = 'WSREP_ON'";
+            // Servers without such a table are none.
+            let found: Vec<String> = self.rows("look at the server", sql, ()).unwrap_or_default();
+            self.cluster = Some(found.iter().any(|value| value == "ON"));
+        }
+        self.cluster == Some(true)
     }
 
     /// The account that logged in, as statements name it: the server may know another host than we do.

@@ -32,7 +32,8 @@ impl std::fmt::Debug for MariaDbLinks {
 
 /// What it asks of the server itself.
 const SERVER: &str = "SELECT version(), @@global.server_id, @@global.gtid_domain_id, @@global.read_only, \
-    @@global.log_bin, @@global.gtid_binlog_pos, @@global.gtid_slave_pos, @@global.gtid_binlog_state";
+    @@global.log_bin, @@global.gtid_binlog_pos, @@global.gtid_slave_pos, @@global.gtid_binlog_state, \
+    (SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_VARIABLES WHERE VARIABLE_NAME = 'WSREP_ON')";
 
 impl MariaDbLinks {
     /// Logs in. `beats` is the table of signs of life, if there is to be one.
@@ -105,6 +106,7 @@ impl LookAtLinks for MariaDbLinks {
             about: format!("mariadb {version}"),
             standby: false,
             closed: number(3).is_some_and(|on| on != 0).then(|| "read_only = ON".to_owned()),
+            cluster: text_at(&server, 8).as_deref() == Some("ON"),
             server_id: id.map(|id| id.to_string()),
             domain,
             database: None,
@@ -130,6 +132,7 @@ fn unknown(reason: String, asked: u32) -> Heard {
         about: "mysql".to_owned(),
         standby: false,
         closed: None,
+        cluster: false,
         server_id: None,
         domain: None,
         database: None,

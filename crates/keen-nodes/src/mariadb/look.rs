@@ -40,6 +40,7 @@ const SETTINGS: &[&str] = &[
     "slave_skip_errors",
     "system_time_zone",
     "time_zone",
+    "wsrep_on",
 ];
 
 /// Privileges on everything that go far beyond looking.

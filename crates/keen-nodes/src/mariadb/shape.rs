@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use keen_core::ports::{FaultKind, ReadFault};
-use keen_core::shape::{self, ColumnShape, Family, Reference, TableShape};
+use keen_core::shape::{self, ColumnShape, Family, Reference, TableShape, Trigger};
 use mysql::Row;
 
 use super::connect::Session;
@@ -20,7 +20,8 @@ pub(super) struct Local {
     pub(super) estimate: Option<u64>,
 }
 
-type Found = (String, String, String, Option<u64>);
+/// Database, name, kind, estimate of rows, what stores it, and whether that has transactions.
+type Found = (String, String, String, Option<u64>, Option<String>, Option<String>);
 
 fn find(
     session: &mut Session,
@@ -30,12 +31,12 @@ fn find(
 ) -> Result<Option<Found>, ReadFault> {
     let found: Vec<Found> = session.rows(
         doing,
-        "SELECT TABLE_SCHEMA, TABLE_NAME, TABLE_TYPE, TABLE_ROWS FROM information_schema.TABLES \
-         WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?",
+        "SELECT t.TABLE_SCHEMA, t.TABLE_NAME, t.TABLE_TYPE, t.TABLE_ROWS, t.ENGINE, e.TRANSACTIONS FROM information_schema.TABLES t \
+         LEFT JOIN information_schema.ENGINES e ON e.ENGINE = t.ENGINE WHERE t.TABLE_SCHEMA = ? AND t.TABLE_NAME = ?",
         (schema, name),
     )?;
     // The information schema does not mind the case of names; servers on most systems do.
-    let exact = found.iter().position(|(_, found, _, _)| found == name);
+    let exact = found.iter().position(|(_, found, ..)| found == name);
     Ok(exact.or((found.len() == 1).then_some(0)).map(|at| found[at].clone()))
 }
 
@@ -49,7 +50,7 @@ pub(super) fn look(session: &mut Session, table: &str) -> Result<(TableShape, Lo
     {
         found = find(session, &doing, schema, name)?;
     }
-    let Some((schema, name, kind, estimate)) = found else {
+    let Some((schema, name, kind, estimate, storage, transactions)) = found else {
         return Err(ReadFault::new(
             format!(
                 "{shown} has no table {table} in {} that {user} may see",
@@ -115,6 +116,7 @@ pub(super) fn look(session: &mut Session, table: &str) -> Result<(TableShape, Lo
             counted: row.extra.contains("auto_increment"),
             expression: row.expression.filter(|text| !text.is_empty()),
             labels: Vec::new(),
+            bumped: row.extra.to_ascii_lowercase().contains("on update"),
         });
         local.push((row.name, take));
     }
@@ -124,13 +126,29 @@ pub(super) fn look(session: &mut Session, table: &str) -> Result<(TableShape, Lo
     } else {
         Some("the key is not the primary one, which rows are stored by".to_owned())
     };
+    let triggers: Vec<(String, String, String)> = session.rows(
+        &doing,
+        "SELECT TRIGGER_NAME, EVENT_MANIPULATION, CONCAT(ACTION_TIMING, ' ', EVENT_MANIPULATION, ' ', ACTION_STATEMENT) \
+         FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = ? AND EVENT_OBJECT_TABLE = ? ORDER BY 1",
+        place,
+    )?;
+    let firing: Vec<Trigger> = triggers
+        .into_iter()
+        .map(|(name, on, text)| Trigger { name, on: vec![on.to_lowercase()], text })
+        .collect();
     let shape = TableShape {
+        referred_by: referred_by(session, &doing, place)?,
         references: references(session, &doing, place)?,
-        triggers: session.rows(
-            &doing,
-            "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = ? AND EVENT_OBJECT_TABLE = ? ORDER BY 1",
-            place,
-        )?,
+        triggers: firing.iter().map(|trigger| trigger.name.clone()).collect(),
+        firing_unseen: match session.may("TRIGGER", &schema, &name) {
+            true => None,
+            false => Some("the account lacks TRIGGER, without which none are shown".to_owned()),
+        },
+        firing,
+        not_transactional: storage.filter(|_| transactions.as_deref() == Some("NO")),
+        untouchable: session.in_a_cluster().then(|| {
+            "is a member of a synchronous cluster (wsrep_on = ON), where nothing keeps a write on its node: keen plans nothing there yet".to_owned()
+        }),
         columns,
         key: key.clone(),
         unique,
@@ -298,22 +316,51 @@ fn keys(
     Ok((key, unique, partial, clustered))
 }
 
+/// Who refers to a table, and by what.
+fn referred_by(
+    session: &mut Session,
+    doing: &str,
+    place: (&str, &str),
+) -> Result<Vec<Reference>, ReadFault> {
+    let rows: Vec<(String, String, String, String, String)> = session.rows(
+        doing,
+        "SELECT CONSTRAINT_NAME, TABLE_SCHEMA, TABLE_NAME, COLUMN_NAME, REFERENCED_COLUMN_NAME \
+         FROM information_schema.KEY_COLUMN_USAGE WHERE REFERENCED_TABLE_SCHEMA = ? AND REFERENCED_TABLE_NAME = ? \
+         ORDER BY TABLE_SCHEMA, TABLE_NAME, CONSTRAINT_NAME, ORDINAL_POSITION",
+        place,
+    )?;
+    let mut found: Vec<((String, String), Reference)> = Vec::new();
+    for (constraint, schema, table, column, to) in rows {
+        let place = format!("{}.{}", quoted(&schema), quoted(&table));
+        let name = (constraint, place.clone());
+        if found.last().is_none_or(|(last, _)| *last != name) {
+            found.push((name, Reference { table, place, ..Reference::default() }));
+        }
+        if let Some((_, reference)) = found.last_mut() {
+            reference.columns.push(column);
+            reference.to.push(to);
+        }
+    }
+    Ok(found.into_iter().map(|(_, reference)| reference).collect())
+}
+
 fn references(
     session: &mut Session,
     doing: &str,
     place: (&str, &str),
 ) -> Result<Vec<Reference>, ReadFault> {
-    let rows: Vec<(String, String, String, String)> = session.rows(
+    let rows: Vec<(String, String, String, String, String)> = session.rows(
         doing,
-        "SELECT CONSTRAINT_NAME, COLUMN_NAME, REFERENCED_TABLE_NAME, REFERENCED_COLUMN_NAME \
+        "SELECT CONSTRAINT_NAME, COLUMN_NAME, REFERENCED_TABLE_NAME, REFERENCED_COLUMN_NAME, REFERENCED_TABLE_SCHEMA \
          FROM information_schema.KEY_COLUMN_USAGE WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? \
          AND REFERENCED_TABLE_NAME IS NOT NULL ORDER BY CONSTRAINT_NAME, ORDINAL_POSITION",
         place,
     )?;
     let mut references: Vec<(String, Reference)> = Vec::new();
-    for (name, column, table, to) in rows {
+    for (name, column, table, to, schema) in rows {
         if references.last().is_none_or(|(last, _)| *last != name) {
-            references.push((name, Reference { columns: Vec::new(), table, to: Vec::new() }));
+            let place = format!("{}.{}", quoted(&schema), quoted(&table));
+            references.push((name, Reference { table, place, ..Reference::default() }));
         }
         if let Some((_, reference)) = references.last_mut() {
             reference.columns.push(column);

@@ -127,6 +127,7 @@ impl LookAtLinks for PostgresLinks {
             about: format!("postgresql {version}"),
             standby,
             closed: (closed == Some("on")).then(|| "default_transaction_read_only = on".to_owned()),
+            cluster: false,
             server_id: None,
             domain: None,
             database: server.get(7),

@@ -1,7 +1,7 @@
 //! The shape of a table, from PostgreSQL's catalogue.
 
 use keen_core::ports::{FaultKind, ReadFault};
-use keen_core::shape::{self, ColumnShape, Reference, TableShape};
+use keen_core::shape::{self, ColumnShape, Reference, TableShape, Trigger};
 
 use super::connect::Session;
 use super::quoted;
@@ -48,12 +48,20 @@ const KEYS: &str = "SELECT i.indisprimary, i.indpred IS NOT NULL, \
      LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.number AND k.number > 0 WHERE k.place <= i.indnkeyatts) \
     FROM pg_index i WHERE i.indrelid = $1 AND i.indisunique AND i.indisvalid AND i.indimmediate ORDER BY i.indexrelid";
 
-const REFERENCES: &str = "SELECT p.relname::text, \
+const REFERENCES: &str = "SELECT p.relname::text, p.oid::regclass::text, \
     (SELECT array_agg(a.attname::text ORDER BY k.place) FROM unnest(f.conkey) WITH ORDINALITY AS k (number, place) \
      JOIN pg_attribute a ON a.attrelid = f.conrelid AND a.attnum = k.number), \
     (SELECT array_agg(a.attname::text ORDER BY k.place) FROM unnest(f.confkey) WITH ORDINALITY AS k (number, place) \
      JOIN pg_attribute a ON a.attrelid = f.confrelid AND a.attnum = k.number) \
     FROM pg_constraint f JOIN pg_class p ON p.oid = f.confrelid WHERE f.conrelid = $1 AND f.contype = 'f' ORDER BY f.oid";
+
+/// Who refers to a table, and by what.
+const REFERRED_BY: &str = "SELECT p.relname::text, p.oid::regclass::text, \
+    (SELECT array_agg(a.attname::text ORDER BY k.place) FROM unnest(f.conkey) WITH ORDINALITY AS k (number, place) \
+     JOIN pg_attribute a ON a.attrelid = f.conrelid AND a.attnum = k.number), \
+    (SELECT array_agg(a.attname::text ORDER BY k.place) FROM unnest(f.confkey) WITH ORDINALITY AS k (number, place) \
+     JOIN pg_attribute a ON a.attrelid = f.confrelid AND a.attnum = k.number) \
+    FROM pg_constraint f JOIN pg_class p ON p.oid = f.conrelid WHERE f.confrelid = $1 AND f.contype = 'f' AND f.conparentid = 0 ORDER BY f.oid";
 
 pub(super) fn look(
     session: &Session,
@@ -156,6 +164,7 @@ pub(super) fn look(
             default: expression.clone().filter(|_| !generated),
             expression: expression.filter(|_| generated),
             collation: row.get(11),
+            bumped: false,
             labels: row.get::<_, Option<Vec<String>>>(13).unwrap_or_default(),
         });
         collations.push(row.get(6));
@@ -164,11 +173,24 @@ pub(super) fn look(
 
     let (key, unique, unique_in_part) = keys(session, &doing, oid, &columns)?;
     let references = session.rows(&doing, REFERENCES, &[&oid])?;
+    let referred_by = session.rows(&doing, REFERRED_BY, &[&oid])?;
     let triggers = session.rows(
         &doing,
-        "SELECT tgname::text FROM pg_trigger WHERE tgrelid = $1 AND NOT tgisinternal AND tgenabled <> 'D' ORDER BY 1",
+        "SELECT tgname::text, tgenabled::text IN ('A', 'R'), tgtype & 4 > 0, tgtype & 16 > 0, tgtype & 8 > 0, pg_get_triggerdef(oid) \
+         FROM pg_trigger WHERE tgrelid = $1 AND NOT tgisinternal AND tgenabled <> 'D' ORDER BY 1",
         &[&oid],
     )?;
+    // Scripts write as replication does: what fires then, fires for them.
+    let firing = triggers.iter().filter(|row| row.get(1)).map(|row| {
+        let on = [(2, "insert"), (3, "update"), (4, "delete")];
+        let on = on.into_iter().filter(|(at, _)| row.get::<usize, bool>(*at));
+        Trigger {
+            name: row.get(0),
+            on: on.map(|(_, on)| on.to_owned()).collect(),
+            text: row.get(5),
+        }
+    });
+    let firing = firing.collect();
     let unordered = key.iter().find_map(|name| {
         let at = columns.iter().position(|column| column.name == *name)?;
         sorts_otherwise(&local[at].codec, &collations[at], name)
@@ -187,11 +209,29 @@ pub(super) fn look(
         key: key.clone(),
         unique,
         unique_in_part,
+        referred_by: referred_by
+            .iter()
+            .map(|row| Reference {
+                table: row.get(0),
+                place: row.get(1),
+                columns: row.get(2),
+                to: row.get(3),
+            })
+            .collect(),
         references: references
             .iter()
-            .map(|row| Reference { table: row.get(0), columns: row.get(1), to: row.get(2) })
+            .map(|row| Reference {
+                table: row.get(0),
+                place: row.get(1),
+                columns: row.get(2),
+                to: row.get(3),
+            })
             .collect(),
         triggers: triggers.iter().map(|row| row.get(0)).collect(),
+        firing,
+        firing_unseen: None,
+        not_transactional: None,
+        untouchable: None,
         unordered,
         qualified: vec![schema.to_owned(), name.to_owned()],
         heirs: heirs.iter().map(|row| row.get(0)).collect(),

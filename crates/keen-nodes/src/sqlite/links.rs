@@ -43,6 +43,7 @@ impl LookAtLinks for SqliteLinks {
         let node = SqliteNode::open(&self.path, &self.options)?;
         let position = node.journal_position();
         let mut heard = Heard {
+            cluster: false,
             engine: Engine::Sqlite,
             about: keen_core::ports::ReadRows::about(&node),
             standby: false,

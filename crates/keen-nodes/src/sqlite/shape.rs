@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use keen_core::ports::{FaultKind, ReadFault};
-use keen_core::shape::{self, ColumnShape, Family, Reference, TableShape};
+use keen_core::shape::{self, ColumnShape, Family, Reference, TableShape, Trigger};
 use rusqlite::Connection;
 
 use super::{fault, quoted};
@@ -170,8 +170,11 @@ fn describe(
         .filter(|c| key.contains(&c.name) && !c.not_null && !without_rowid && !is_rowid(c))
         .map(|c| c.name.clone())
         .collect();
+    let firing = triggers(connection, &name)?;
     let shape = TableShape {
         heirs: Vec::new(),
+        // Its own check of references knows them.
+        referred_by: Vec::new(),
         unique_in_part: unique
             .iter()
             .filter(|(_, part)| *part)
@@ -179,7 +182,11 @@ fn describe(
             .collect(),
         unique: unique.into_iter().map(|(list, _)| list).filter(|list| *list != key).collect(),
         references: references(connection, &name)?,
-        triggers: triggers(connection, &name)?,
+        triggers: firing.iter().map(|trigger| trigger.name.clone()).collect(),
+        firing,
+        firing_unseen: None,
+        not_transactional: None,
+        untouchable: None,
         columns,
         key: key.clone(),
         qualified: Vec::new(),
@@ -267,7 +274,7 @@ fn references(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Refe
     while let Some(row) = rows.next()? {
         let id: i64 = row.get(0)?;
         if found.last().is_none_or(|(last, _)| *last != id) {
-            found.push((id, Reference { columns: Vec::new(), table: row.get(1)?, to: Vec::new() }));
+            found.push((id, Reference { table: row.get(1)?, ..Reference::default() }));
         }
         if let Some((_, reference)) = found.last_mut() {
             reference.columns.push(row.get(2)?);
@@ -286,11 +293,20 @@ fn references(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Refe
     Ok(references)
 }
 
-fn triggers(connection: &Connection, table: &str) -> rusqlite::Result<Vec<String>> {
+fn triggers(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Trigger>> {
     let mut statement = connection.prepare(
-        "SELECT name FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE ORDER BY name",
+        "SELECT name, coalesce(sql, '') FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE ORDER BY name",
     )?;
-    statement.query_map([table], |row| row.get(0))?.collect()
+    let trigger = |row: &rusqlite::Row<'_>| {
+        let (name, text): (String, String) = (row.get(0)?, row.get(1)?);
+        // What it fires on stands before what it does; a name that is such a word only adds to it.
+        let upper = text.to_ascii_uppercase();
+        let head = upper.split_once("BEGIN").map_or(&upper[..], |(head, _)| head);
+        let on = ["insert", "update", "delete"].into_iter();
+        let on = on.filter(|on| head.contains(&on.to_ascii_uppercase()));
+        Ok(Trigger { name, on: on.map(str::to_owned).collect(), text })
+    };
+    statement.query_map([table], trigger)?.collect()
 }
 
 /// About how many rows, without counting them.

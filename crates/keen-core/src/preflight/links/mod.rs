@@ -105,6 +105,19 @@ fn declared(desk: &mut Desk<'_>, known: &[Known<'_>]) {
             desk.could_not_look(Area::Links, to, &what, reason);
             continue;
         }
+        let in_a_cluster = |node: &NodeId| {
+            let settings = desk.facts(*node).and_then(|facts| facts.settings.as_ref().ok());
+            settings.and_then(|s| s.get("wsrep_on")).is_some_and(|on| on.eq_ignore_ascii_case("on"))
+        };
+        if let Some(member) = [from, to].into_iter().find(in_a_cluster) {
+            let what = format!("the link from {}", desk.name(from));
+            let reason = format!(
+                "{} is a member of a synchronous cluster: not judged yet",
+                desk.name(member)
+            );
+            desk.could_not_look(Area::Links, to, &what, &reason);
+            continue;
+        }
         let unplaced = known.iter().find(|k| k.to == to && k.from.is_none());
         if let (None, Some(unplaced)) = (desk.facts(from), unplaced) {
             // Whose slot it reads only the source could tell.
