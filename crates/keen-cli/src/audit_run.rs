@@ -130,11 +130,29 @@ pub(crate) struct Totals {
     /// Tables that were not read on every node that carries them, as (set, table).
     pub(crate) incomplete: u64,
     pub(crate) stopped: bool,
+    /// Links that stood still, as (from, to).
+    pub(crate) standing_still: Vec<(NodeId, NodeId)>,
     /// What came of each table, as the ledger keeps it.
     pub(crate) audited: Vec<Audited>,
 }
 
 impl Totals {
+    /// The links that stood still, in a sentence; none if there are none.
+    pub(crate) fn standing_still(&self, topology: &Topology) -> Option<String> {
+        let name = |node: &NodeId| &topology.nodes[*node].name;
+        let links: Vec<String> = (self.standing_still.iter())
+            .map(|(from, to)| format!("{} -> {}", name(from), name(to)))
+            .collect();
+        let (stand, sources) =
+            if links.len() == 1 { ("stands", "its source") } else { ("stand", "their sources") };
+        (!links.is_empty()).then(|| {
+            format!(
+                "{} {stand} still: what is written at {sources} does not arrive. keen flow says why.",
+                links.join(", ")
+            )
+        })
+    }
+
     /// Everything that was asked for was read to its end, and no row is unsettled.
     pub(crate) fn complete(&self) -> bool {
         !self.stopped && self.incomplete == 0 && self.in_flight + self.moving == 0
@@ -259,6 +277,7 @@ pub(crate) fn run(
             healed: 0,
             incomplete: 0,
             stopped: false,
+            standing_still: Vec::new(),
             audited: Vec::new(),
         },
     };
@@ -277,6 +296,7 @@ pub(crate) fn run(
     counting.progress.done();
     let mut totals = counting.totals;
     totals.nodes = outcome.nodes;
+    totals.standing_still = outcome.standing_still;
     totals.stopped = stop.raised();
     totals.took = clock.elapsed();
     if let Some(error) = outcome.broken {

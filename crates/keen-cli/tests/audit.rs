@@ -195,7 +195,7 @@ fn names_of_any_kind_work() {
         let folder = Folder::mesh(3, &[], "");
         std::fs::write(
             folder.path("keen.toml"),
-            mesh_text(3, &[name], "[authority]\ndefault = \"majority\""),
+            mesh_text(3, &[name], "[authority]\ndefault = \"a\""),
         )
         .unwrap();
         let quoted = format!("\"{}\"", name.replace('"', "\"\""));
@@ -306,7 +306,7 @@ fn a_filtered_subscriber_agrees_under_its_filter_and_columns() {
 
 #[test]
 fn rows_without_a_key_are_counted() {
-    let folder = Folder::mesh(3, &["line"], "[authority]\ndefault = \"majority\"");
+    let folder = Folder::mesh(3, &["line"], "[authority]\ndefault = \"a\"");
     folder.sql_all(
         &["a.db", "b.db", "c.db"],
         "CREATE TABLE line (day, txt); INSERT INTO line VALUES (1, 'x'), (1, 'x'), (NULL, 'y')",
@@ -381,7 +381,7 @@ fn nodes_and_tables_can_be_chosen() {
 
 #[test]
 fn numbers_declared_differently_are_compared_by_value() {
-    let folder = Folder::mesh(3, &["t"], "[authority]\ndefault = \"majority\"");
+    let folder = Folder::mesh(3, &["t"], "[authority]\ndefault = \"a\"");
     folder.sql(
         "a.db",
         "CREATE TABLE t (id INTEGER PRIMARY KEY, v REAL); INSERT INTO t VALUES (1, 5), (2, 7.5)",

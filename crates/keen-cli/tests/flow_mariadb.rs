@@ -319,12 +319,13 @@ fn a_look_costs_the_server_a_few_light_statements() {
         .query("SELECT CONVERT(argument USING utf8mb4) FROM mysql.general_log WHERE user_host LIKE 'keen%' AND command_type IN ('Query', 'Execute')")
         .unwrap();
     let counted = node(&json, "a")["statements"].as_u64().unwrap() as usize;
-    // Two looks, and what a new session has to set.
+    // Two looks, and what two new sessions have to set: the links' state, that may wait behind a
+    // row's lock, is asked over one of its own.
     let looks: Vec<&String> = sent.iter().filter(|sql| !sql.starts_with("SET ")).collect();
     let asked_by_the_driver =
         looks.iter().filter(|sql| sql.contains("@@max_allowed_packet")).count();
     assert_eq!(looks.len() - asked_by_the_driver, 2 * counted, "{sent:#?}");
-    assert!(sent.len() <= 2 * counted + 3, "{sent:#?}");
+    assert!(sent.len() <= 2 * counted + 4, "{sent:#?}");
     // No table of the application is read.
     assert!(
         sent.iter().all(|sql| !sql.contains("FROM guest") && !sql.contains("FROM `huts`")),

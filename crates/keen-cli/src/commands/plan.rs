@@ -4,6 +4,7 @@ use std::fs;
 use std::io::{BufReader, Write as _};
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use anyhow::{Context, Result, bail};
 use jiff::Timestamp;
@@ -57,7 +58,9 @@ impl Planned {
 pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     let loaded = load::topology(&args.scope.topology, terminal)?;
     let topology = &loaded.topology;
-    let scope = Scope::new(topology, &args.scope)?;
+    let mut scope = Scope::new(topology, &args.scope)?;
+    // Whatever somebody is ready to wait: a plan never writes what a link is still to bring.
+    scope.patience = scope.patience.max(Duration::from_millis(1));
     let needed = Needed::of(&loaded, &args.scope.topology, None);
     let mut target = Target::open(args, terminal, &needed)?;
     let stop = Stop::on_signal();
@@ -152,6 +155,7 @@ pub(crate) fn from_nodes(
     if sink.over > 0 {
         planned.plan.notes.push(over_the_limit(sink.over, limit));
     }
+    planned.plan.notes.extend(totals.standing_still(&loaded.topology));
     Ok(planned)
 }
 

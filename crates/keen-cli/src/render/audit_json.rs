@@ -74,6 +74,9 @@ impl<'a, W: Write> JsonSink<'a, W> {
             "complete": totals.complete(),
             "interrupted": totals.stopped,
             "seconds": (totals.took.as_secs_f64() * 1000.0).round() / 1000.0,
+            "links_standing_still": totals.standing_still.iter().map(|(from, to)| {
+                json!({"from": self.topology.nodes[*from].name, "to": self.topology.nodes[*to].name})
+            }).collect::<Vec<_>>(),
             "summary": {
                 "tables": totals.tables(),
                 "agree": totals.agree,

@@ -113,7 +113,7 @@ pub(crate) fn write(
     }
     out.push('\n');
     let shown: usize = sink.tables.iter().map(|table| table.rows.len()).sum();
-    out.push_str(&conclusion(totals, totals.divergent - shown as u64));
+    out.push_str(&conclusion(topology, totals, totals.divergent - shown as u64));
     out
 }
 
@@ -393,11 +393,21 @@ fn cells_text(layout: &Layout, cells: &[Value], shown: &[usize]) -> String {
     shown.iter().filter_map(text).collect::<Vec<_>>().join(", ")
 }
 
-fn conclusion(totals: &Totals, hidden: u64) -> String {
+fn conclusion(topology: &Topology, totals: &Totals, hidden: u64) -> String {
     let mut out = String::new();
+    if let Some(links) = totals.standing_still(topology) {
+        let _ = writeln!(out, "{} {}", styled(UNKNOWN, "Links:"), safe::text(&links));
+    }
     if totals.diverge == 0 && totals.complete() {
-        let _ =
-            writeln!(out, "{} Every node holds what it should.", styled(style::GOOD, "All agree."));
+        let _ = writeln!(
+            out,
+            "{} Every node holds what it should of {} in the sets.",
+            styled(style::GOOD, "All agree."),
+            match totals.tables() {
+                1 => "the one table".to_owned(),
+                tables => format!("the {} tables", grouped(tables)),
+            }
+        );
     } else if totals.diverge > 0 {
         let _ = writeln!(
             out,
@@ -430,7 +440,7 @@ fn conclusion(totals: &Totals, hidden: u64) -> String {
     if open > 0 {
         let _ = writeln!(
             out,
-            "{} {} {} and {} not settled: {} in flight, {} moving. `keen flow` says what holds them up; --patience waits longer.",
+            "{} {} {} and {} not settled: {} in flight, {} moving. `keen flow` says what holds them up; --patience waits longer, --patience 0s shows them as they are now.",
             styled(UNKNOWN, "Unsettled:"),
             counted(open, "row", "rows"),
             if open == 1 { "differs" } else { "differ" },

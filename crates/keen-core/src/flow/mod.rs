@@ -12,7 +12,7 @@
 pub mod fence;
 mod nodes;
 mod pair;
-mod state;
+pub(crate) mod state;
 
 pub mod legend;
 pub mod look;

@@ -272,7 +272,7 @@ impl<'a> Case<'a> {
                     State::Broken,
                     format!("the applier stopped{at}: {}", trouble_text(trouble)),
                 )
-                .next(format!("find the row with keen audit, put it right, then {start}")),
+                .next(stopped_at_a_row(trouble.code, self.name(self.to), &start)),
             ),
             (Half::Stopped, _, Some(trouble)) => {
                 let gone = trouble.code == Some(1236);
@@ -358,7 +358,7 @@ impl<'a> Case<'a> {
                     .next(format!("{logged}: it names the table and why"))
             } else if link.error.is_some() {
                 Decided::new(State::Broken, format!("it switched itself off at an error{at}"))
-                    .next(format!("{logged}, mend the row, then {enable}"))
+                    .next(format!("{logged}: it names the row. {enable} alone stops there again; skipping the transaction loses all that it holds"))
             } else {
                 Decided::new(State::Paused, "the subscription is disabled").next(enable)
             });
@@ -557,6 +557,22 @@ impl<'a> Case<'a> {
             Means::BinaryLog => format!("let it finish, or: KILL {session}"),
             _ => format!("let it finish, or: SELECT pg_terminate_backend({session})"),
         }
+    }
+}
+
+/// What stands in the way of a link that stopped at a row, and what each way out would lose. There is no
+/// command that is right without knowing both rows.
+pub(crate) fn stopped_at_a_row(code: Option<u64>, receiver: &str, start: &str) -> String {
+    match code {
+        Some(1062) => format!(
+            "the waiting write inserts a row whose key, or unique value, {receiver} holds already. Both may be real: keep what {receiver} holds in a file first. The write goes through only once that row is out of its way, and then {receiver} has lost it; {start} alone stops here again"
+        ),
+        Some(1032) => format!(
+            "the waiting write changes or deletes a row that {receiver} does not hold. It goes through only once the row is there as it was at its source before that write; {start} alone stops here again, and skipping it leaves the row missing for good"
+        ),
+        _ => format!(
+            "mend what the message says; {start} alone stops here again, and skipping the write loses it on {receiver}"
+        ),
     }
 }
 

@@ -64,6 +64,10 @@ pub fn run(
     let fencing = &Fencing { watch: &watch, ..*fencing };
     let mut first = FirstLook { sink, held: Vec::new(), broken: None };
     let mut outcome = super::run(request, &mut first);
+    let passing = Fence::at(&before).passing(request.topology, &before);
+    let stopped =
+        passing.waiting.iter().filter(|(_, waiting)| waiting.stopped).map(|(link, _)| *link);
+    outcome.standing_still = stopped.chain(passing.absent.iter().copied()).collect();
     let FirstLook { mut held, broken, .. } = first;
     if let Some(error) = broken {
         outcome.broken = Some(error.to_string());

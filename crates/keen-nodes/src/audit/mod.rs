@@ -171,6 +171,8 @@ pub struct AuditOutcome {
     pub stopped: bool,
     /// Why it could not keep what it found until it is known what it is.
     pub broken: Option<String>,
+    /// Links that stood still when it began, as (from, to): what is written at their sources does not arrive.
+    pub standing_still: Vec<(NodeId, NodeId)>,
 }
 
 /// Takes what an audit finds.

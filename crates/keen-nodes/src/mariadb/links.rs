@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use keen_core::flow::look::{Heard, Holder, Inflow, Own, Touched, Trouble, Wait};
-use keen_core::ports::{LookAtLinks, ReadFault};
+use keen_core::ports::{FaultKind, LookAtLinks, ReadFault};
 use keen_core::position::{self, Position};
 use keen_core::preflight::look::{Half, Seen};
 use keen_core::topology::Engine;
@@ -21,6 +21,8 @@ use crate::server::Access;
 /// A MariaDB server whose links are looked at.
 pub struct MariaDbLinks {
     session: Session,
+    /// The status of connections is asked over one of its own: it can block as long as an applier waits.
+    status: Option<Session>,
     beats: Option<String>,
 }
 
@@ -28,6 +30,14 @@ impl std::fmt::Debug for MariaDbLinks {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("MariaDbLinks").finish_non_exhaustive()
     }
+}
+
+const SLAVES: &str = "SHOW ALL SLAVES STATUS";
+
+/// A session for the status of connections, which is given up sooner than others.
+pub(super) fn status_session(access: &Access) -> Result<Session, ReadFault> {
+    let silence = (access.wait / 2).max(Duration::from_millis(500)).min(access.silence);
+    Session::open_to_look(&Access { silence, ..access.clone() })
 }
 
 /// What it asks of the server itself.
@@ -41,7 +51,11 @@ impl MariaDbLinks {
     /// # Errors
     /// [`ReadFault`] when it cannot be reached in time, or refuses.
     pub fn open(access: &Access, beats: Option<&str>) -> Result<Self, ReadFault> {
-        Ok(Self { session: Session::open_to_look(access)?, beats: beats.map(str::to_owned) })
+        Ok(Self {
+            session: Session::open_to_look(access)?,
+            status: None,
+            beats: beats.map(str::to_owned),
+        })
     }
 
     /// Statements that fail because the server lacks what they ask for cost that answer, nothing else.
@@ -83,8 +97,7 @@ impl LookAtLinks for MariaDbLinks {
         let version = text_at(&server, 0).unwrap_or_default();
         let version = version.split('-').next().unwrap_or_default().to_owned();
         asked += 1;
-        let rows: Seen<Vec<Row>> =
-            self.seen("look at what it follows", "SHOW ALL SLAVES STATUS", ())?;
+        let rows = self.status()?;
         let mut inflows: Seen<Vec<Inflow>> =
             rows.map(|rows| rows.iter().map(|row| inflow(row, here.as_ref().ok())).collect());
         for inflow in inflows.iter_mut().flatten() {
@@ -209,6 +222,47 @@ fn waited_for(doing: &str) -> Option<Lock> {
 }
 
 impl MariaDbLinks {
+    /// The status of all connections, or why it is not told: with a limit of its own, after which the rest of
+    /// the look goes on.
+    fn status(&mut self) -> Result<Seen<Vec<Row>>, ReadFault> {
+        let mut status = match self.status.take() {
+            Some(status) => status,
+            None => match status_session(self.session.access()) {
+                Ok(status) => status,
+                Err(fault) if fault.interrupted => return Err(fault),
+                Err(fault) => return Ok(Err(fault.what)),
+            },
+        };
+        match status.rows("look at what it follows", SLAVES, ()) {
+            Ok(rows) => {
+                self.status = Some(status);
+                Ok(Ok(rows))
+            }
+            Err(fault) if fault.interrupted => Err(fault),
+            Err(fault) if fault.kind == FaultKind::NoAnswer => {
+                let holders = match self.holders(&mut Lock::Row(String::new()))? {
+                    Ok(holders) if holders.is_empty() => {
+                        "; who holds it was not to be seen".to_owned()
+                    }
+                    Ok(holders) => {
+                        let of: Vec<String> = (holders.iter())
+                            .map(|holder| format!("session {} ({})", holder.session, holder.about))
+                            .collect();
+                        format!("; a row lock is held by {}", of.join(" and "))
+                    }
+                    Err(reason) => format!("; who holds it cannot be seen: {reason}"),
+                };
+                Ok(Err(format!(
+                    "the status of its links blocks, as it does while an applier waits for a lock; the server itself answers{holders}"
+                )))
+            }
+            Err(fault) => {
+                self.status = status.given_up.is_none().then_some(status);
+                Ok(Err(fault.what))
+            }
+        }
+    }
+
     /// Sessions that hold what an applier waits for, as far as the account may see others' sessions.
     fn holders(&mut self, lock: &mut Lock) -> Result<Seen<Vec<Holder>>, ReadFault> {
         let sql = match &*lock {

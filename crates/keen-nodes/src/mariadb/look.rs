@@ -313,8 +313,12 @@ impl MariaDbNode {
             need: Need::Links,
             what: "REPLICA MONITOR".to_owned(),
             held: match incoming {
-                Err(reason) if !self.about.starts_with("mariadb") => Err(reason.clone()),
-                seen => Ok(seen.is_ok()),
+                Ok(_) => Ok(true),
+                // What it did not tell for another reason says nothing of the right.
+                Err(reason) if !self.about.starts_with("mariadb") || reason.contains("blocks") => {
+                    Err(reason.clone())
+                }
+                Err(_) => Ok(held("REPLICA MONITOR", "*", "*").unwrap_or(false)),
             },
             grant: local(&format!("GRANT REPLICA MONITOR ON *.* TO {account}")),
         });
@@ -333,9 +337,19 @@ impl MariaDbNode {
         if !self.about.starts_with("mariadb") {
             return Err("keen knows the state of links from MariaDB only".to_owned());
         }
-        let rows: Result<Vec<Row>, ReadFault> =
-            self.session.rows("look at what it follows", "SHOW ALL SLAVES STATUS", ());
-        Ok(rows.map_err(|fault| fault.what)?.iter().map(connection).collect())
+        // Over a session of its own: it can block as long as an applier waits for a lock.
+        let rows: Result<Vec<Row>, ReadFault> = super::links::status_session(self.session.access())
+            .and_then(|mut status| {
+                status.rows("look at what it follows", "SHOW ALL SLAVES STATUS", ())
+            });
+        match rows {
+            Ok(rows) => Ok(rows.iter().map(connection).collect()),
+            Err(fault) if fault.kind == FaultKind::NoAnswer => {
+                Err("the status of its links blocks, as it does while an applier waits for a lock"
+                    .to_owned())
+            }
+            Err(fault) => Err(fault.what),
+        }
     }
 
     /// How far the server's clock is ahead of ours: of a few round trips the shortest says most.

@@ -47,6 +47,40 @@ const SLOTS: &str = "SELECT s.slot_name::text, s.database::text, s.active, \
     LEFT JOIN pg_stat_replication_slots t ON t.slot_name = s.slot_name \
     WHERE NOT s.temporary AND s.slot_name !~ '^pg_[0-9]+_sync_[0-9]+_' ORDER BY 1";
 
+/// Subscriptions of pglogical. The address can hold a password: no more than host and port leaves the server.
+pub(super) const PGLOGICAL: &str = "SELECT s.sub_name::text, s.sub_enabled, s.sub_slot_name::text, s.sub_forward_origins = '{}', t.status, \
+             substring(t.provider_dsn FROM '(?:^| )host *= *''?([^ '']+)'), \
+             substring(t.provider_dsn FROM '(?:^| )port *= *''?([0-9]+)')::int, a.pid, a.wait_event_type, a.wait_event \
+             FROM pglogical.subscription s LEFT JOIN pglogical.show_subscription_status() t ON t.subscription_name = s.sub_name \
+             LEFT JOIN pg_stat_activity a ON a.application_name = 'pglogical apply ' || \
+                 (SELECT oid FROM pg_database WHERE datname = current_database()) || ':' || s.sub_id ORDER BY 1";
+
+/// A subscription of pglogical, as [`PGLOGICAL`] tells it.
+pub(super) fn pglogical_link(row: &Row) -> Incoming {
+    let (enabled, status): (bool, Option<&str>) = (row.get(1), row.get(4));
+    let half = match (enabled, status) {
+        (false, _) => Half::Stopped,
+        (true, Some("down")) => Half::Tries,
+        _ => Half::Runs,
+    };
+    let (host, port): (Option<String>, Option<i32>) = (row.get(5), row.get(6));
+    let port = port.unwrap_or(5432);
+    Incoming {
+        name: row.get(0),
+        means: Means::Pglogical,
+        source: Source { address: host.zip(u16::try_from(port).ok()), id: None, slot: row.get(2) },
+        receiving: half,
+        applying: half,
+        error: None,
+        failures: None,
+        delay: None,
+        filters: Vec::new(),
+        own_writes_only: row.get::<_, Option<bool>>(3).unwrap_or(false),
+        publications: Vec::new(),
+        tables: None,
+    }
+}
+
 impl PostgresLinks {
     /// Logs in. `beats` is the table of signs of life, if there is to be one.
     ///
@@ -251,49 +285,14 @@ impl PostgresLinks {
 
     /// The subscriptions of the extension pglogical. Of failures it keeps no count.
     fn pglogical(&self, asked: &mut u32) -> Result<Seen<Vec<Inflow>>, ReadFault> {
-        let rows = self.seen(
-            "look at its pglogical subscriptions",
-            // The address can hold a password: no more than host and port leaves the server.
-            "SELECT s.sub_name::text, s.sub_enabled, s.sub_slot_name::text, s.sub_forward_origins = '{}', t.status, \
-             substring(t.provider_dsn FROM '(?:^| )host *= *''?([^ '']+)'), \
-             substring(t.provider_dsn FROM '(?:^| )port *= *''?([0-9]+)')::int, a.pid, a.wait_event_type, a.wait_event \
-             FROM pglogical.subscription s LEFT JOIN pglogical.show_subscription_status() t ON t.subscription_name = s.sub_name \
-             LEFT JOIN pg_stat_activity a ON a.application_name = 'pglogical apply ' || \
-                 (SELECT oid FROM pg_database WHERE datname = current_database()) || ':' || s.sub_id ORDER BY 1",
-            &[],
-        )?;
+        let rows = self.seen("look at its pglogical subscriptions", PGLOGICAL, &[])?;
         let rows = match rows {
             Ok(rows) => rows,
             Err(reason) => return Ok(Err(reason)),
         };
         let mut found = Vec::new();
         for row in &rows {
-            let (enabled, status): (bool, Option<&str>) = (row.get(1), row.get(4));
-            let half = match (enabled, status) {
-                (false, _) => Half::Stopped,
-                (true, Some("down")) => Half::Tries,
-                _ => Half::Runs,
-            };
-            let (host, port): (Option<String>, Option<i32>) = (row.get(5), row.get(6));
-            let port = port.unwrap_or(5432);
-            let link = Incoming {
-                name: row.get(0),
-                means: Means::Pglogical,
-                source: Source {
-                    address: host.zip(u16::try_from(port).ok()),
-                    id: None,
-                    slot: row.get(2),
-                },
-                receiving: half,
-                applying: half,
-                error: None,
-                failures: None,
-                delay: None,
-                filters: Vec::new(),
-                own_writes_only: row.get::<_, Option<bool>>(3).unwrap_or(false),
-                publications: Vec::new(),
-                tables: None,
-            };
+            let link = pglogical_link(row);
             let wait = match (row.get::<_, Option<i32>>(7), row.get::<_, Option<&str>>(8)) {
                 (Some(worker), Some("Lock")) => {
                     *asked += 1;

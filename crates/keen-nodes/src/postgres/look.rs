@@ -324,6 +324,15 @@ impl PostgresNode {
                 ),
             });
         }
+        let extended = self.asked(
+            "look at its extensions",
+            "SELECT EXISTS (SELECT 1 FROM pg_extension WHERE extname = 'pglogical')",
+        )?;
+        if extended.first().is_some_and(|row| row.get(0)) {
+            let rows =
+                self.asked("look at its pglogical subscriptions", super::links::PGLOGICAL)?;
+            found.extend(rows.iter().map(super::links::pglogical_link));
+        }
         Ok(found)
     }
 

@@ -13,6 +13,7 @@ use super::legend::{
 };
 use super::look::{Half, Incoming, Means};
 use super::{Desk, Finding, Level, Reaches};
+use crate::flow::state::stopped_at_a_row;
 use crate::source::{self, Told};
 use crate::topology::{Address, Link, NodeId, Topology};
 
@@ -236,12 +237,28 @@ fn running(desk: &mut Desk<'_>, known: &Known<'_>) {
     let found = format!("{means} {name} on {receiver}, from {source}, {stopped}{said}");
     let finding = Finding::new(&LINK_DOWN, Level::Stop, nodes, found).on_links(links);
     desk.find(match link.means {
+        // Started without more it would only stop at the same row again.
+        Means::BinaryLog if link.error.is_some() && link.applying == Half::Stopped => {
+            let code = link.error.as_deref().and_then(error_number);
+            let start = format!("START SLAVE '{}'", name.replace('\'', "''"));
+            finding.advise(Some(*to), stopped_at_a_row(code, receiver, &start))
+        }
+        Means::Subscription if link.error.is_some() => finding.advise(
+            Some(*to),
+            "read the message in its server's log: it names the row. Enabled without more it stops there again; skipping the transaction loses all that it holds",
+        ),
         Means::BinaryLog => finding.run(*to, format!("START SLAVE '{}'", name.replace('\'', "''"))),
         Means::Subscription => {
             finding.run(*to, format!("ALTER SUBSCRIPTION \"{}\" ENABLE", name.replace('"', "\"\"")))
         }
         Means::Pglogical | Means::Streaming | Means::StandIn => finding,
     });
+}
+
+/// The number that the server's own message has: "... Error_code: 1062; ..." or "Duplicate entry".
+fn error_number(message: &str) -> Option<u64> {
+    let (_, rest) = message.split_once("Error_code: ")?;
+    rest.chars().take_while(char::is_ascii_digit).collect::<String>().parse().ok()
 }
 
 fn undeclared(desk: &mut Desk<'_>, known: &Known<'_>) {

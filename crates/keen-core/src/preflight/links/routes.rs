@@ -110,7 +110,9 @@ pub(super) fn starved(desk: &mut Desk<'_>, known: &[Known<'_>]) {
         let name = link.link.name.replace('"', "\"\"");
         let finding = Finding::new(&RELAY_STARVED, Level::Stop, [from, link.to], found)
             .on_links(vec![(from, link.to)]);
-        desk.find(if desk.sends_to(link.to, from) {
+        desk.find(if link.link.means != Means::Subscription {
+            finding
+        } else if desk.sends_to(link.to, from) {
             finding.advise(
                 Some(link.to),
                 "link it with each of them directly: over this link their writes cannot come, because its own would come back with them",
