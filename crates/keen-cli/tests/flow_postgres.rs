@@ -413,3 +413,50 @@ fn subscriptions_of_pglogical_are_looked_at_too() {
     let run = network.keen(&["audit", "--no-ledger"]);
     assert_eq!(run.code, 0, "{run:?}");
 }
+
+#[test]
+fn an_open_transaction_however_large_is_no_stall() {
+    let network = one_way(Engine::Postgres15, "copy_data = true");
+    network.until("idle a>b");
+    // A row of b that nothing on its way will put right.
+    network.servers[1].run("UPDATE stay SET beds = 99 WHERE id = 1").unwrap();
+    let mut client = network.servers[0].postgres().unwrap();
+    let mut open = client.transaction().unwrap();
+    let load = |rows: u32| {
+        format!(
+            "INSERT INTO guest SELECT coalesce((SELECT max(id) FROM guest), 0) + n, repeat('Guest ', 40), true \
+             FROM generate_series(1, {rows}) n"
+        )
+    };
+    // After each the log ends elsewhere: mostly in the middle of a record, at the end of a page.
+    for rows in [1, 40, 3_000, 7_001] {
+        open.execute(&load(rows), &[]).unwrap();
+        for _ in 0..2 {
+            let (code, json) = network.flow();
+            assert_eq!((code, states(&json)), (0, vec!["idle a>b".to_owned()]), "{rows}: {json:#}");
+            assert_eq!(json["links"][0]["behind"], 0, "{rows}: {json:#}");
+        }
+        let run = network.keen(&["audit", "--no-ledger", "--format", "json"]);
+        let summary = &run.json()["summary"];
+        assert_eq!((run.code, &summary["divergent_rows"]), (1, &1.into()), "{rows}: {}", run.out);
+    }
+    // While it goes on.
+    std::thread::scope(|scope| {
+        let (stop, stopped) = std::sync::mpsc::channel::<()>();
+        let writing = scope.spawn(move || {
+            while stopped.try_recv() == Err(std::sync::mpsc::TryRecvError::Empty) {
+                open.execute(&load(2_000), &[]).unwrap();
+            }
+            open.rollback().unwrap();
+        });
+        for _ in 0..8 {
+            let (code, json) = network.flow();
+            assert_eq!(code, 0, "{json:#}");
+            let state = json["links"][0]["state"].as_str().unwrap();
+            assert!(["idle", "flowing"].contains(&state), "{json:#}");
+        }
+        stop.send(()).unwrap();
+        writing.join().unwrap();
+    });
+    network.until("idle a>b");
+}

@@ -194,6 +194,27 @@ pub struct Outlet {
     pub prepared: Option<u64>,
 }
 
+impl Outlet {
+    /// Whether its reader has confirmed every whole record of the log up to `flushed`. While a
+    /// transaction is open the server writes its log to disk page by page, so what is safe there ends in
+    /// the middle of a record. No sender can send that part, and a commit in it would not be safe yet: a
+    /// commit is written to its end, which is no end of a page but by chance.
+    #[must_use]
+    pub fn rests_in_a_record(&self, flushed: &Position) -> bool {
+        /// `XLOG_BLCKSZ` as every package builds it; with another size the rule does not hold, and is
+        /// then not used.
+        const PAGE: u64 = 8192;
+        match (&self.confirmed, flushed) {
+            (Some(Position::Lsn(confirmed)), Position::Lsn(flushed)) => {
+                self.sent == self.confirmed
+                    && flushed % PAGE == 0
+                    && (1..PAGE).contains(&flushed.saturating_sub(*confirmed))
+            }
+            _ => false,
+        }
+    }
+}
+
 /// What of a look is held against a later one.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Mark {
@@ -217,6 +238,8 @@ pub struct Mark {
     pub inflows: BTreeMap<String, InflowMark>,
     /// By slot, up to where its reader had everything, and how many transactions had been prepared for it.
     pub outlets: BTreeMap<String, (Position, Option<u64>)>,
+    /// By slot, up to where its reader had been sent the log.
+    pub sent: BTreeMap<String, Position>,
 }
 
 /// What of an inflow is held against a later look.
@@ -268,6 +291,10 @@ impl Sight {
                     };
                     (inflow.link.name.clone(), mark)
                 })
+                .collect(),
+            sent: outlets
+                .iter()
+                .filter_map(|o| Some((o.slot.name.clone(), o.sent.clone()?)))
                 .collect(),
             outlets: outlets
                 .iter()

@@ -161,7 +161,10 @@ pub(super) fn applied(
             continue;
         };
         let position = if known.inflow.link.means.source_counts() {
-            known.outlet.and_then(|outlet| outlet.confirmed.clone())
+            known.outlet.and_then(|outlet| match &source.flushed {
+                Some(flushed) if outlet.rests_in_a_record(flushed) => Some(flushed.clone()),
+                _ => outlet.confirmed.clone(),
+            })
         } else {
             known.inflow.applied.clone()
         };

@@ -27,6 +27,8 @@ struct Case<'a> {
     applied_before: Option<Position>,
     /// How far it has now.
     applied: Option<Position>,
+    /// Up to where the log had been sent at the first look.
+    sent_before: Option<&'a Position>,
     /// Whether the source wrote to the tables of the sets between the looks, if it tells.
     source_wrote: Option<bool>,
     /// From the first look to the second.
@@ -145,9 +147,17 @@ impl<'a> Case<'a> {
             Some(flushed) if position.has(flushed) => flushed.clone(),
             _ => position,
         };
-        let written = source.position.as_ref().ok().map(needs).map(sent_at_most);
-        let mark = then_source.and_then(|mark| mark.position.as_ref()).map(needs);
-        let mark = mark.map(sent_at_most);
+        // Nor is the beginning of a record that is not whole.
+        let whole = known.outlet.filter(|outlet| {
+            counted_there && source.flushed.as_ref().is_some_and(|f| outlet.rests_in_a_record(f))
+        });
+        let whole = whole.and_then(|outlet| outlet.confirmed.as_ref());
+        let owed = |position: Position| match (sent_at_most(position), whole) {
+            (position, Some(whole)) if position.has(whole) => whole.clone(),
+            (position, _) => position,
+        };
+        let written = source.position.as_ref().ok().map(needs).map(owed);
+        let mark = then_source.and_then(|mark| mark.position.as_ref()).map(needs).map(owed);
         let at = |node: NodeId| looks.now.get(&node).map_or(0, |sight| sight.at);
         let since = then_source.zip(then).map_or(at(to), |(a, b)| a.at.max(b.at));
         let declared = topology.links.iter().filter(|l| (l.from, l.to) == (from, to));
@@ -183,6 +193,7 @@ impl<'a> Case<'a> {
             outlet: known.outlet,
             source,
             earlier,
+            sent_before: slot.and_then(|slot| then_source?.sent.get(slot)),
             source_wrote,
             mark,
             written,
@@ -490,11 +501,12 @@ impl<'a> Case<'a> {
         if works && excess <= limits.trailing && !self.will_take_longer_than(limits.trailing) {
             return Decided::new(State::Flowing, "behind by less than the limit");
         }
-        if self.moved() || (works && excess <= limits.stalled) {
+        if self.moved() || self.sends() || (works && excess <= limits.stalled) {
             let how = match self.trend() {
                 Some(Trend::Draining(_)) => "it catches up",
                 Some(Trend::Growing) => "it falls back further",
                 _ if self.moved() => "it keeps its distance",
+                _ if self.sends() => "its sender is at work on the log",
                 _ => "it is at work on one transaction",
             };
             let next = match self.trend() {
@@ -539,6 +551,15 @@ impl<'a> Case<'a> {
     fn works(&self) -> bool {
         self.inflow.busy
             || self.earlier.is_some_and(|earlier| earlier.progress != self.inflow.progress)
+            || self.sends()
+    }
+
+    /// Whether its sender moved between the looks: one that reads through a large transaction has
+    /// nothing to be confirmed yet.
+    fn sends(&self) -> bool {
+        self.outlet
+            .and_then(|outlet| outlet.sent.as_ref().zip(self.sent_before))
+            .is_some_and(|(now, before)| now != before)
     }
 
     /// On which side what is missing lies.
