@@ -25,8 +25,9 @@ const SETTINGS: &str = "SET TimeZone = 'UTC'; SET DateStyle = 'ISO, YMD'; SET In
 const TICK: Duration = Duration::from_millis(200);
 
 pub(super) struct Session {
-    runtime: Runtime,
+    /// Goes before what carries it: its end is what makes the connection take its leave.
     client: Client,
+    runtime: Carrier,
     access: Access,
     /// What the server said when it ended the connection of its own accord.
     farewell: Farewell,
@@ -36,6 +37,32 @@ pub(super) struct Session {
     in_transaction: bool,
     /// Why it was given up: whatever else is asked of it would only wait as long again.
     given_up: RefCell<Option<ReadFault>>,
+}
+
+/// What carries a connection. It sees it off, too: a connection that is just dropped is a complaint in
+/// the server's log.
+struct Carrier {
+    runtime: Runtime,
+    connection: Option<tokio::task::JoinHandle<()>>,
+}
+
+impl std::ops::Deref for Carrier {
+    type Target = Runtime;
+
+    fn deref(&self) -> &Runtime {
+        &self.runtime
+    }
+}
+
+impl Drop for Carrier {
+    fn drop(&mut self) {
+        /// Taking leave waits for no answer; only a result half read stands in its way.
+        const LEAVE: Duration = Duration::from_millis(100);
+        if let Some(connection) = self.connection.take() {
+            // Whether it got away in time or not, it is over.
+            let _ = self.runtime.block_on(async { tokio::time::timeout(LEAVE, connection).await });
+        }
+    }
 }
 
 type Farewell = Arc<Mutex<Option<tokio_postgres::Error>>>;
@@ -110,27 +137,25 @@ impl Session {
         }
         // The library's own limit ends with the TCP handshake; this one holds for all of it.
         let farewell = Farewell::default();
-        let client = if access.wants_tls() {
+        let (client, connection) = if access.wants_tls() {
             config.ssl_mode(SslMode::Require);
             let tls = MakeRustlsConnect::new(access.tls_config()?);
             let connecting = config.connect(tls);
             let (client, connection) =
                 within(&runtime, access, access.wait, "connect", connecting)?
                     .map_err(|error| fault::connecting(access, &error))?;
-            runtime.spawn(carry(connection, Arc::clone(&farewell)));
-            client
+            (client, runtime.spawn(carry(connection, Arc::clone(&farewell))))
         } else {
             config.ssl_mode(SslMode::Disable);
             let connecting = config.connect(NoTls);
             let (client, connection) =
                 within(&runtime, access, access.wait, "connect", connecting)?
                     .map_err(|error| fault::connecting(access, &error))?;
-            runtime.spawn(carry(connection, Arc::clone(&farewell)));
-            client
+            (client, runtime.spawn(carry(connection, Arc::clone(&farewell))))
         };
         Ok(Self {
-            runtime,
             client,
+            runtime: Carrier { runtime, connection: Some(connection) },
             access: access.clone(),
             farewell,
             standby: false,
