@@ -1,5 +1,9 @@
 //! From divergent rows to a plan: steps in order, each with a guard and a way back.
 //!
+//! Three laws hold for all of it. No step or script may lose data when it is followed to the letter, on
+//! any node: what cannot be made safe is a question. A claim is no stronger than its evidence. Commands
+//! agree with each other: what one sends the reader to, the other shows.
+//!
 //! A plan is a value. Making one decides nothing that the authority rules do
 //! not decide, changes nothing, and can be thrown away. [`decide`] picks the
 //! right version or says why it cannot, [`sql`] writes the statements as
