@@ -350,3 +350,20 @@ fn init_writes_a_file_that_can_be_used_and_never_overwrites() {
     assert_eq!(run.code, 2);
     assert!(run.err.contains("nowhere/keen.toml"), "{}", run.err);
 }
+
+#[test]
+fn a_file_of_very_many_nodes_is_refused_before_the_rest_is_read() {
+    let nodes = |count: usize| {
+        (0..count).map(|i| format!("[node.n{i}]\nat = \"sqlite:{i}.db\"\n")).collect::<String>()
+    };
+    let folder = Folder::new(&format!("{}[set.nobody]\nwrong = 1\n", nodes(20_000)));
+    let run = folder.keen(&["audit"]);
+    assert_eq!(run.code, 2, "{run:?}");
+    assert!(run.err.contains("20000 nodes; keen compares up to 64 at once"), "{}", run.err);
+    assert!(run.err.contains("[node.n64]") && run.err.contains("1 error"), "{}", run.err);
+    // 65 are too many, 64 are not: of those the rest of the file is read, too.
+    let folder = Folder::new(&nodes(65));
+    assert!(folder.keen(&["audit"]).err.contains("65 nodes"));
+    let folder = Folder::new(&format!("{}[set.nobody]\nwrong = 1\n", nodes(64)));
+    assert!(folder.keen(&["audit"]).err.contains("wrong"));
+}

@@ -125,10 +125,10 @@ fn canonical_number(token: &str) -> Option<String> {
     let significant = significant.trim_end_matches('0');
     let count = i64::try_from(significant.len()).ok()?;
     let plain = point.max(count).saturating_add(point.min(0).saturating_abs());
-    if plain <= SPELLED_OUT.max(count) {
-        if let Ok(number) = Decimal::parse(&format!("{sign}{significant}e{}", point - count)) {
-            return Some(number.as_str().to_owned());
-        }
+    if plain <= SPELLED_OUT.max(count)
+        && let Ok(number) = Decimal::parse(&format!("{sign}{significant}e{}", point - count))
+    {
+        return Some(number.as_str().to_owned());
     }
     let (first, more) = significant.split_at(1);
     let point_and_more = if more.is_empty() { String::new() } else { format!(".{more}") };

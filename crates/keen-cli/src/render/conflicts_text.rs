@@ -523,8 +523,9 @@ fn conclude(out: &mut String, outcome: &Outcome, show: usize, columns: Option<us
     } else if count == 0 {
         let _ = writeln!(
             out,
-            "No conflicts{}.",
-            if outcome.hidden > 0 { " of those asked for" } else { " found" }
+            "No conflicts{}{}.",
+            if outcome.hidden > 0 { " of those asked for" } else { "" },
+            if outcome.complete() { "" } else { " in what was judged" }
         );
     } else {
         let color = if outcome.exit() == crate::exit::Exit::Found { BAD } else { GOOD };
@@ -547,9 +548,9 @@ fn conclude(out: &mut String, outcome: &Outcome, show: usize, columns: Option<us
     if found.more > 0 {
         let _ = writeln!(
             out,
-            "{} {} more, which were not judged: name fewer tables with --table.",
+            "{} {} not judged: more conflicts, or more writes of one row, than keen keeps at once. Name fewer tables with --table.",
             styled(UNKNOWN, "Incomplete:"),
-            counted(found.more, "conflict", "conflicts")
+            counted(found.more, "case was", "cases were")
         );
     }
     if let Some(broken) = &found.broken {

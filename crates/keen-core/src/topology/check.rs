@@ -1,10 +1,9 @@
 //! The checks that need the whole file.
 
 use super::pieces::{Reader, nearest};
-use super::{Address, MOST_NODES, Topology};
+use super::{Address, Topology};
 
 pub(super) fn across(reader: &mut Reader, topology: &Topology) {
-    too_many_nodes(reader, topology);
     same_address(reader, topology);
     if !topology.links.is_empty() {
         nodes_without_links(reader, topology);
@@ -12,17 +11,6 @@ pub(super) fn across(reader: &mut Reader, topology: &Topology) {
     }
     twice_linked(reader, topology);
     names_of_tables(reader, topology);
-}
-
-fn too_many_nodes(reader: &mut Reader, topology: &Topology) {
-    if topology.nodes.len() > MOST_NODES {
-        let span = reader.places().nodes[MOST_NODES].clone();
-        reader.error(
-            Some(span),
-            format!("{} nodes; keen compares up to {MOST_NODES} at once", topology.nodes.len()),
-            Some("split the topology into several files".to_owned()),
-        );
-    }
 }
 
 /// The same file by another spelling: `./a.db` and `a.db`.

@@ -30,6 +30,8 @@ pub(super) struct Places {
 pub(super) struct Reader {
     pub(super) problems: Vec<Problem>,
     pub(super) places: Places,
+    /// More nodes than keen compares: the rest of the file was not read.
+    pub(super) too_large: bool,
 }
 
 impl Reader {

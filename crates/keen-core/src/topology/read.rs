@@ -9,8 +9,8 @@ use toml::de::DeTable;
 use super::check;
 use super::pieces::{Item, Reader, nearest};
 use super::{
-    Address, Authority, ColumnChoice, Level, Limits, Node, NodeId, Problem, Rule, Secret, TableSet,
-    Topology,
+    Address, Authority, ColumnChoice, Level, Limits, MOST_NODES, Node, NodeId, Problem, Rule,
+    Secret, TableSet, Topology,
 };
 use crate::reading::Treatment;
 use crate::zone::Zone;
@@ -64,11 +64,10 @@ impl Reader {
         );
         let name = document.get("name").and_then(|item| self.string(item, "name"));
         let nodes = self.nodes(document);
-        let sets = self.sets(document);
         let mut topology = Topology {
             name: name.map_or_else(|| "topology".to_owned(), |(name, _)| name),
             nodes,
-            sets,
+            sets: Vec::new(),
             links: Vec::new(),
             limits: Limits::default(),
             authority: Authority::default(),
@@ -80,6 +79,10 @@ impl Reader {
                 .and_then(|item| self.string(item, "heartbeat"))
                 .map(|(table, _)| table),
         };
+        if self.too_large {
+            return topology;
+        }
+        topology.sets = self.sets(document);
         self.column_names(&mut topology);
         if let Some(unique) = self.subtable(document, "unique") {
             topology.unique = self.unique(unique);
@@ -112,6 +115,16 @@ impl Reader {
             );
             return Vec::new();
         };
+        if let Some((key, _)) = tables.iter().nth(MOST_NODES) {
+            // Before anything else is read: a file that was made by mistake may have millions.
+            self.error(
+                Some(key.span()),
+                format!("{} nodes; keen compares up to {MOST_NODES} at once", tables.len()),
+                Some("split the topology into several files".to_owned()),
+            );
+            self.too_large = true;
+            return Vec::new();
+        }
         let mut nodes = Vec::new();
         for (key, item) in tables {
             let name: &str = key.get_ref();
