@@ -136,7 +136,7 @@ fn without_secrets(text: &str) -> String {
             let value_at = at + line.len() - value.len();
             let opens = value.trim_start();
             let from = value_at + value.len() - opens.len();
-            if ["pass", "secret", "pwd", "token"].iter().any(|word| key.contains(word))
+            if ["pas", "psw", "pwd", "secret", "token"].iter().any(|word| key.contains(word))
                 && opens.starts_with(['"', '\''])
             {
                 let quotes = ["\"".repeat(3), "\u{27}".repeat(3)]
@@ -201,7 +201,7 @@ mod tests {
         for (text, shown) in [
             ("at = \"postgres://keen:se:cr@t@h/d\"", "at = \"postgres://keen:*******@h/d\""),
             ("at = \"postgres://keen@h/d?password=x\"", "at = \"postgres://keen@h/d?**********\""),
-            ("password = \"geh'eim\" # x", "password = \"*************"),
+            ("password = \"geh'eim\" # x", "password = \"************"),
             ("pasword = 'a'", "pasword = '**"),
             ("password = { env = \"KEEN\" }", "password = { env = \"KEEN\" }"),
             ("at = \"sqlite:a.db\"", "at = \"sqlite:a.db\""),
