@@ -186,10 +186,12 @@ proptest! {
         let topology = topology(&table.name);
         let before = audit(&topology, &table);
         let plan = plan::make(&topology, &before);
-        prop_assert_eq!(&plan.questions, &vec![]);
+        // JSON is compared by value here, and a server of the same kind tells rows by its spelling: such
+        // a row is asked about, and nothing else is.
+        prop_assert!(plan.questions.iter().all(|q| q.why.contains("another spelling")), "{:?}", plan.questions);
         write(&topology, &plan, Direction::Repair);
         let after = audit(&topology, &table);
-        prop_assert_eq!(&after[0].divergent, &Vec::<DivergentRow>::new());
+        prop_assert_eq!(after[0].divergent.len(), plan.questions.len(), "{:?}", after[0].divergent);
         write(&topology, &plan, Direction::Undo);
         let again = audit(&topology, &table);
         let comparable = |tables: &[AuditedTable]| {
