@@ -226,3 +226,21 @@ fn a_node_whose_writes_the_source_lacks_is_not_overwritten() {
     assert!(text.contains("no step that overwrites b is given"), "{text}");
     assert!(!text.contains("sql_log_bin") && !text.contains("gtid_slave_pos"), "{text}");
 }
+
+/// A copy of a whole file takes away what the sets do not carry, and the account of what was sent.
+#[test]
+fn a_file_is_not_overwritten_whole() {
+    let folder = common::Folder::new("");
+    assert_eq!(folder.keen(&["demo", "--dir", "huts"]).code, 0);
+    for node in ["saddle", "board-west", "archive"] {
+        let args =
+            ["preflight", "--topology", "huts/keen.toml", "--join", node, "--from", "valley"];
+        let run = folder.keen(&args);
+        assert!(run.out.contains("no step that overwrites"), "{node}: {}", run.out);
+        assert!(
+            !run.out.contains(".restore") && !run.out.contains("seed.db"),
+            "{node}: {}",
+            run.out
+        );
+    }
+}

@@ -388,7 +388,8 @@ impl Maker<'_> {
                 (Some(_), None) => "the row".to_owned(),
                 (Some(_), Some(_)) if columns.is_empty() => "the number of equal rows".to_owned(),
                 (Some(_), Some(_)) => columns.join(", "),
-                (None, _) => "the absence of the row".to_owned(),
+                // Whether it was ever there, rows do not tell.
+                (None, _) => "the deletion, if it was one,".to_owned(),
             };
             match losses.iter_mut().find(|(known, _)| *known == what) {
                 Some((_, nodes)) => nodes.extend(&other.nodes),

@@ -152,7 +152,7 @@ fn offered_back(
         copies: None,
         loses: match (&back, &now) {
             (None, _) => format!("the row on {}", all.join(", ")),
-            (_, None) => format!("the absence of the row on {}", all.join(", ")),
+            (_, None) => format!("the deletion on {}", all.join(", ")),
             _ => format!("{} on {}", columns("the row"), all.join(", ")),
         },
     };

@@ -227,6 +227,9 @@ impl<'a> Seeding<'a> {
         }
         match (source.engine, there.engine) {
             (Engine::Postgres, Engine::Postgres) => self.postgres_hazard(there),
+            (Engine::Sqlite, Engine::Sqlite) => Some(format!(
+                "a file is copied whole: its tables that {seeds} does not carry there, and the account of what {joins} sent and received, would be those of {seeds}; keen plan writes what is different row by row"
+            )),
             _ => None,
         }
     }
@@ -348,7 +351,6 @@ impl<'a> Seeding<'a> {
             (Engine::MariaDb, Engine::MariaDb) => self.mariadb(there),
             (Engine::Postgres, Engine::Postgres) if there.standby => self.standby(),
             (Engine::Postgres, Engine::Postgres) => self.postgres(there, source),
-            (Engine::Sqlite, Engine::Sqlite) => self.sqlite(),
             _ => self.by_plan(there),
         }
         if !quiet.is_empty() {
@@ -587,23 +589,6 @@ impl<'a> Seeding<'a> {
         let names = if found.is_empty() { "NAME".to_owned() } else { spelled(&found) };
         let both_ways = self.desk.sends_to(self.joining.node, self.joining.from);
         vec![(names, both_ways)]
-    }
-
-    fn sqlite(&mut self) {
-        let (node, from) = (self.joining.node, self.joining.from);
-        let (_, _, source) = address(self.topology, from);
-        let (_, _, file) = address(self.topology, node);
-        self.words(None, "let what carries rows between the files deliver all of it, then stop it");
-        self.shell(
-            Some(from),
-            format!(
-                "sqlite3 {} \"VACUUM INTO 'seed.db'\" # one moment, also while it is written to",
-                shell_word(&source)
-            ),
-        );
-        // In place, through SQLite itself: beside a file that was only put there an old -wal would be taken for its own.
-        self.shell(Some(node), format!("sqlite3 {} \".restore 'seed.db'\"", shell_word(&file)));
-        self.words(None, "start what carries rows again, from that moment on: nothing of the overwriting is to be carried");
     }
 
     fn by_plan(&mut self, there: &Facts) {
