@@ -287,6 +287,7 @@ pub(crate) fn run(
         watch: &|node: NodeId| gates.watch(node),
         patience: scope.patience,
         settle: topology.limits.settle,
+        journal: &|node, tables| doors.journal(node, tables),
     };
     let outcome = if scope.patience.is_zero() {
         audit::run(&request, &mut counting)

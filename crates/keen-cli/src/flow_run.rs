@@ -4,10 +4,13 @@ use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use keen_core::expectation::{Nodes, bit};
+use keen_core::flow::fence::Fence;
 use keen_core::flow::look::{self, Marks, Sights};
-use keen_core::flow::{self, Flow, Looks, State};
+use keen_core::flow::{self, Flow, Late, LinkFlow, Looks, State};
+use keen_core::preflight::look::Means;
 use keen_core::topology::NodeId;
 use keen_nodes::flow::{Watch, wait_until};
+use keen_nodes::owed;
 
 use crate::audit_run::Stop;
 use crate::doors::Doors;
@@ -100,6 +103,51 @@ fn beat(loaded: &Loaded, asked: &Asked, doors: &Doors<'_>) {
     });
 }
 
+/// Names the first transaction that a receiver lacks where a link does not carry, and since when it does.
+fn name_what_is_lacking(loaded: &Loaded, asked: &Asked, stop: &Stop, outcome: &mut Outcome) {
+    let topology = &loaded.topology;
+    let passing = Fence::at(&outcome.sights).passing(topology, &outcome.sights);
+    let doors = Doors::new(loaded, asked.wait, asked.wait, stop);
+    let began = Instant::now();
+    let over = || stop.raised() || began.elapsed() > asked.wait;
+    let behind = |link: &&mut LinkFlow| {
+        !link.state.is_well()
+            && link.state != State::Trailing
+            && link.means != Some(Means::Streaming)
+    };
+    std::thread::scope(|scope| {
+        for link in outcome.flow.links.iter_mut().filter(behind) {
+            let ends = link.from.zip(link.to);
+            let Some((ends, waiting)) = ends.and_then(|e| Some((e, passing.waiting.get(&e)?)))
+            else {
+                continue;
+            };
+            let (doors, over) = (&doors, &over);
+            scope.spawn(move || {
+                let open = |node: NodeId| doors.open(node);
+                let journal =
+                    |node: NodeId, tables: &[(String, String)]| doors.journal(node, tables);
+                match owed::first(topology, ends, waiting, &open, &journal, over) {
+                    Ok(first) => link.first_owed = first.map(|first| first.told()),
+                    Err(why) => tracing::debug!(why, "what a link lacks cannot be read"),
+                }
+            });
+        }
+    });
+    for link in &mut outcome.flow.links {
+        let since = link.first_owed.as_ref().and_then(|first| first.committed_at);
+        let age = since.map(|since| (keen_nodes::flow::now() - since).max(0).unsigned_abs());
+        let age = age.map(Duration::from_micros);
+        let by = age.map(|age| age.saturating_sub(link.delay.unwrap_or_default()));
+        // A clock that lags behind ours would make it later than it is: only what is more than was seen counts.
+        if let (Some(by), Some(late)) = (by, link.late.filter(|late| late.at_least))
+            && by > late.by
+        {
+            link.late = Some(Late { by, at_least: false });
+        }
+    }
+}
+
 /// Looks twice, or once and into the ledger, and judges.
 pub(crate) fn run(loaded: &Loaded, asked: &Asked, keeping: &Keeping, stop: &Stop) -> Outcome {
     let topology = &loaded.topology;
@@ -135,6 +183,9 @@ pub(crate) fn run(loaded: &Loaded, asked: &Asked, keeping: &Keeping, stop: &Stop
     }
     let looks = Looks { before: &outcome.before, now: &outcome.sights, memory: &memory };
     outcome.flow = flow::judge(topology, looks);
+    if !outcome.stopped {
+        name_what_is_lacking(loaded, asked, stop, &mut outcome);
+    }
     outcome.stopped |= stop.raised();
     outcome.took = clock.elapsed();
     for (node, sight) in &outcome.sights {

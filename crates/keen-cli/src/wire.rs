@@ -459,6 +459,7 @@ pub(crate) fn audited_table(
         set,
         table: document.table,
         divergent: divergent.collect::<Result<_, _>>()?,
+        unsettled: Vec::new(),
         layout,
         nodes,
         unread: unread.into_iter().fold(0, |all, id| all | keen_core::expectation::bit(id)),

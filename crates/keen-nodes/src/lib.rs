@@ -20,6 +20,7 @@ pub mod journal_file;
 pub mod ledger;
 pub mod mariadb;
 pub mod memory;
+pub mod owed;
 pub mod postgres;
 pub mod preflight;
 pub mod probe;

@@ -91,6 +91,7 @@ impl AuditSink for Found {
             nodes: nodes.collect(),
             unread: 0,
             divergent: Vec::new(),
+            unsettled: Vec::new(),
         });
         ControlFlow::Continue(())
     }

@@ -4,17 +4,23 @@ use std::fs;
 use std::io::{BufReader, Write as _};
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result, bail};
 use jiff::Timestamp;
-use keen_core::compare::DivergentRow;
+use keen_core::compare::{DivergentRow, Standing};
+use keen_core::flow::fence::{Fence, Waiting};
+use keen_core::flow::look::Sights;
 use keen_core::plan::raced::{Evidence, JudgedTable};
 use keen_core::plan::script::Direction;
+use keen_core::plan::stopped::StoppedLink;
 use keen_core::plan::{self, AuditedTable, LocalTable, Plan, Step};
+use keen_core::preflight::look::Half;
 use keen_core::topology::{NodeId, Rule, Topology};
 use keen_nodes::audit::{AuditSink, TableHead, TableOutcome};
 use keen_nodes::conflicts;
+use keen_nodes::flow::Watch;
+use keen_nodes::owed;
 
 use crate::args::{PlanArgs, PlanFormat};
 use crate::audit_run::{self, Scope, Stop};
@@ -30,6 +36,11 @@ use crate::wire::{self, AuditDocument};
 
 /// Steps and questions that the text shows unless told otherwise.
 pub(crate) const STEPS_SHOWN: usize = 20;
+
+/// PostgreSQL tries again after five seconds unless it was told otherwise.
+const RETRIED_WITHIN: Duration = Duration::from_secs(12);
+/// From one look at the links to the next.
+const BETWEEN_LOOKS: Duration = Duration::from_millis(500);
 
 /// A plan and where it comes from.
 pub(crate) struct Planned {
@@ -146,8 +157,12 @@ pub(crate) fn from_nodes(
     if !totals.stopped {
         stop.at_once();
     }
+    let links = match totals.standing_still.is_empty() && totals.in_flight == 0 {
+        true => Vec::new(),
+        false => stopped_links(loaded, scope, stop),
+    };
     let mut planned = Planned {
-        plan: made(loaded, scope, &sink.tables, raced, stop),
+        plan: made(loaded, scope, &sink.tables, (raced, links), stop),
         audited: totals.started.to_string(),
         complete: totals.complete() && sink.over == 0,
         interrupted: totals.stopped,
@@ -164,11 +179,12 @@ fn made(
     loaded: &Loaded,
     scope: &Scope,
     tables: &[AuditedTable],
-    raced: Option<&Raced>,
+    (raced, links): (Option<&Raced>, Vec<StoppedLink>),
     stop: &Stop,
 ) -> Plan {
     let topology = &loaded.topology;
     let mut evidence = raced.map(|raced| evidence(topology, raced)).unwrap_or_default();
+    evidence.stopped = links;
     ask_when(loaded, scope, tables, stop, &mut evidence);
     let mut plan = plan::make_with(topology, tables, &evidence);
     let unread: Vec<&str> = (raced.iter().flat_map(|raced| &raced.found.nodes))
@@ -182,6 +198,52 @@ fn made(
         ));
     }
     plan
+}
+
+/// The links that stopped at a write, and which that is.
+fn stopped_links(loaded: &Loaded, scope: &Scope, stop: &Stop) -> Vec<StoppedLink> {
+    let topology = &loaded.topology;
+    let doors = Doors::new(loaded, scope.wait, scope.silence, stop);
+    let open = |node: NodeId| doors.watch(node);
+    let (mut watch, first) = Watch::begin(topology, !0, &open);
+    let waiting = |sights: &Sights| {
+        Fence::at(sights).passing(topology, sights).waiting.into_iter().collect::<Vec<_>>()
+    };
+    let mut stopped = waiting(&first);
+    stopped.retain(|(_, waiting)| waiting.stopped_at_a_write().is_some());
+    // One that goes on trying stopped at a write only if it fails again.
+    let began = Instant::now();
+    let failures = |waiting: &Waiting| waiting.inflow.link.failures;
+    let tries = |waiting: &Waiting| waiting.inflow.link.receiving == Half::Tries;
+    let mut trying: Vec<_> = stopped.extract_if(.., |(_, waiting)| tries(waiting)).collect();
+    while !trying.is_empty() && began.elapsed() < RETRIED_WITHIN && !stop.raised() {
+        keen_nodes::flow::wait_until(Instant::now(), BETWEEN_LOOKS, &|| stop.raised());
+        for (ends, now) in waiting(&watch.again()) {
+            let failed_again =
+                |(link, then): &mut (_, Waiting)| *link == ends && failures(&now) > failures(then);
+            stopped.extend(trying.extract_if(.., failed_again));
+        }
+    }
+    let journal = |node: NodeId, tables: &[(String, String)]| doors.journal(node, tables);
+    let open = |node: NodeId| doors.open(node);
+    let read = |(ends, waiting): ((NodeId, NodeId), Waiting)| {
+        let first = owed::first(topology, ends, &waiting, &open, &journal, &|| stop.raised());
+        let at = first.unwrap_or_else(|why| {
+            tracing::warn!(
+                "what {} stopped at cannot be read: {}",
+                waiting.inflow.link.name,
+                crate::safe::text(&why)
+            );
+            None
+        });
+        Some(StoppedLink {
+            from: ends.0,
+            to: ends.1,
+            at: at?,
+            start: waiting.stopped_at_a_write()?,
+        })
+    };
+    stopped.into_iter().filter_map(read).collect()
 }
 
 /// Asks rows that differ when they were last written, where the latest is right and no column says it.
@@ -290,7 +352,7 @@ fn from_document(
     }
     stop.at_once();
     // Whatever a file holds, it must not end in a fall.
-    let making = || made(loaded, scope, &tables, raced, stop);
+    let making = || made(loaded, scope, &tables, (raced, Vec::new()), stop);
     let plan = std::panic::catch_unwind(std::panic::AssertUnwindSafe(making));
     let Ok(mut plan) = plan else {
         bail!(
@@ -337,6 +399,7 @@ impl AuditSink for Collect {
                     .collect(),
                 unread: 0,
                 divergent: Vec::new(),
+                unsettled: Vec::new(),
             });
         }
         ControlFlow::Continue(())
@@ -348,6 +411,18 @@ impl AuditSink for Collect {
         } else if let Some(table) = self.tables.last_mut() {
             self.left -= 1;
             table.divergent.push(row);
+        }
+        ControlFlow::Continue(())
+    }
+
+    /// What links hold back is kept only for the row at which one may have stopped.
+    fn unsettled(&mut self, row: DivergentRow, standing: Standing) -> ControlFlow<()> {
+        if let Some(table) = self.tables.last_mut()
+            && standing == Standing::InFlight
+            && self.left > 0
+        {
+            self.left -= 1;
+            table.unsettled.push(row);
         }
         ControlFlow::Continue(())
     }

@@ -125,6 +125,12 @@ fn link(topology: &Topology, link: &LinkFlow) -> Json {
         "waits_for": wait,
         "error": error,
         "failures": inflow.and_then(|inflow| inflow.link.failures),
+        "lacks_first": link.first_owed.as_ref().map(|first| json!({
+            "transaction": first.transaction,
+            "committed_at": time(first.committed_at),
+            "writes": first.writes,
+            "write_count": first.count,
+        })),
         "next": link.next.as_ref().map(|(node, what)| json!({"node": node.map(name), "what": what})),
     })
 }

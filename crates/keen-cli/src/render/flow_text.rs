@@ -222,6 +222,10 @@ fn matrix(topology: &Topology, outcome: &Outcome) -> String {
 
 fn why(topology: &Topology, link: &LinkFlow, columns: Option<usize>) -> String {
     let mut out = hanging("      ", &safe::text(&capital(topology, &link.reason)), columns);
+    if let Some(first) = &link.first_owed {
+        let what = if link.state == State::Broken { "It stopped at:" } else { "It lacks first:" };
+        out.push_str(&hanging(&format!("      {what} "), &safe::text(&first.words()), columns));
+    }
     if let Some((node, next)) = &link.next {
         let on = node.map(|node| format!("on {}: ", topology.nodes[node].name));
         let text = format!("{}{next}", on.unwrap_or_default());

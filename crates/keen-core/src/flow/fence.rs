@@ -8,10 +8,11 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::look::Sights;
+use super::look::{Inflow, Sights};
 use super::pair;
 use crate::expectation::{Nodes, bit};
 use crate::position::{Gap, Position};
+use crate::preflight::look::{Half, Means};
 use crate::topology::{NodeId, Topology};
 
 /// A mark of how far every source had written.
@@ -42,6 +43,40 @@ pub struct Waiting {
     pub lacks: Option<Gap>,
     /// The link stands still until somebody does something.
     pub stopped: bool,
+    /// How far the receiver has applied the source's log.
+    pub applied: Position,
+    /// MariaDB: the domain that the receiver writes itself.
+    pub own: Option<u32>,
+    /// What the receiver tells of it.
+    pub inflow: Box<Inflow>,
+}
+
+impl Waiting {
+    /// The statement that lets the link go on, if it stopped at a write that it could not apply; none within if it
+    /// goes on by itself.
+    #[must_use]
+    pub fn stopped_at_a_write(&self) -> Option<Option<String>> {
+        let link = &self.inflow.link;
+        let quoted = |quote: char| {
+            let doubled = link.name.replace(quote, &format!("{quote}{quote}"));
+            format!("{quote}{doubled}{quote}")
+        };
+        match link.means {
+            Means::BinaryLog => {
+                let code = self.inflow.trouble.as_ref().and_then(|trouble| trouble.code);
+                let at_a_row = link.applying == Half::Stopped && matches!(code, Some(1062 | 1032));
+                at_a_row.then(|| Some(format!("START SLAVE {}", quoted('\''))))
+            }
+            Means::Subscription if link.failures.unwrap_or(0) > 0 => match link.receiving {
+                Half::Stopped if link.error.is_some() => {
+                    Some(Some(format!("ALTER SUBSCRIPTION {} ENABLE", quoted('"'))))
+                }
+                Half::Tries => Some(None),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
 }
 
 impl Passing {
@@ -50,11 +85,23 @@ impl Passing {
     /// can be told count as passed if `time_is_up`.
     #[must_use]
     pub fn lagging(&self, topology: &Topology, time_is_up: bool) -> Nodes {
+        self.lagging_beside(topology, time_is_up, &BTreeSet::new())
+    }
+
+    /// The same, links left out of which it is known row by row what they still owe.
+    #[must_use]
+    pub fn lagging_beside(
+        &self,
+        topology: &Topology,
+        time_is_up: bool,
+        known: &BTreeSet<(NodeId, NodeId)>,
+    ) -> Nodes {
         let carried = |link: &(NodeId, NodeId)| {
             self.passed.contains(link) || (time_is_up && self.untold.contains_key(link))
         };
-        let to_come =
-            |link: &(NodeId, NodeId)| !self.absent.contains(link) && !self.dark.contains(link);
+        let to_come = |link: &(NodeId, NodeId)| {
+            !self.absent.contains(link) && !self.dark.contains(link) && !known.contains(link)
+        };
         let mut lagging = 0;
         for origin in 0..topology.nodes.len() {
             let wanted = reached(topology, origin, to_come);
@@ -132,7 +179,7 @@ impl Fence {
             }
             match (self.marks.get(&ends.0), applied.get(&ends)) {
                 (Some(mark), Some(Ok(applied))) => {
-                    let pair::Applied { position, own, stopped } = applied;
+                    let pair::Applied { position, own, stopped, inflow } = applied;
                     let flushed = sights[&ends.0].heard().and_then(|heard| heard.flushed.as_ref());
                     let needed = match (own, flushed) {
                         (Some(own), _) => mark.clone().without_domain(*own),
@@ -143,8 +190,14 @@ impl Fence {
                     if position.has(&needed) {
                         passing.passed.insert(ends);
                     } else {
-                        let lacks = position.lacks(&needed);
-                        passing.waiting.insert(ends, Waiting { lacks, stopped: *stopped });
+                        let waiting = Waiting {
+                            lacks: position.lacks(&needed),
+                            stopped: *stopped,
+                            applied: position.clone(),
+                            own: *own,
+                            inflow: inflow.clone(),
+                        };
+                        passing.waiting.insert(ends, waiting);
                     }
                 }
                 (None, _) => {

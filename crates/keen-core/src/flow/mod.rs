@@ -8,6 +8,7 @@
 //! - [`look`]: what adapters bring.
 //! - [`legend`]: the states.
 //! - [`fence`]: whether nodes have passed a mark.
+//! - [`owed`]: what a link that stands still has not brought.
 
 pub mod fence;
 mod nodes;
@@ -16,6 +17,7 @@ pub(crate) mod state;
 
 pub mod legend;
 pub mod look;
+pub mod owed;
 
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -79,6 +81,41 @@ pub struct LinkFlow {
     pub inflow: Option<Box<Inflow>>,
     /// What to do, and on which node.
     pub next: Option<(Option<NodeId>, String)>,
+    /// The first transaction that the receiver lacks, where the source's journal told it.
+    pub first_owed: Option<FirstOwed>,
+}
+
+/// The first transaction that a receiver lacks.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FirstOwed {
+    /// What it is known by.
+    pub transaction: String,
+    /// When it was committed where it was made, by that node's clock.
+    pub committed_at: Option<Micros>,
+    /// Its writes to tables of the sets, each as "update of guest id 7"; of very many the first.
+    pub writes: Vec<String>,
+    /// How many there are.
+    pub count: u64,
+}
+
+impl FirstOwed {
+    /// Its writes to tables of the sets in a few words.
+    #[must_use]
+    pub fn words(&self) -> String {
+        /// As many are named.
+        const NAMED: usize = 3;
+        let mut named: Vec<&str> = self.writes.iter().take(NAMED).map(String::as_str).collect();
+        let more = (self.count as usize).saturating_sub(named.len());
+        let rest = match more {
+            0 => String::new(),
+            1 => "1 write more".to_owned(),
+            more => format!("{more} writes more"),
+        };
+        if more > 0 {
+            named.push(&rest);
+        }
+        format!("{} (transaction {})", named.join(", "), self.transaction)
+    }
 }
 
 /// How late a receiver is.

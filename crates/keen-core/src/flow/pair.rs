@@ -145,6 +145,7 @@ pub(super) struct Applied {
     pub(super) own: Option<u32>,
     /// It stands still until somebody does something.
     pub(super) stopped: bool,
+    pub(super) inflow: Box<Inflow>,
 }
 
 /// How far each receiver has applied each of its sources' logs, by the links that the nodes know of.
@@ -172,7 +173,10 @@ pub(super) fn applied(
         let link = &known.inflow.link;
         let stopped = link.receiving == Half::Stopped || link.applying == Half::Stopped;
         let one = position
-            .map(|position| Applied { position, own, stopped })
+            .map(|position| {
+                let inflow = Box::new(known.inflow.clone());
+                Applied { position, own, stopped, inflow }
+            })
             .ok_or_else(|| format!("how far {} has come is not told", known.inflow.link.name));
         // Of several that share the work the one furthest behind counts.
         let slowest = match (found.remove(&(from, known.to)), one) {
@@ -284,6 +288,7 @@ fn blank(ends: (Option<NodeId>, Option<NodeId>), state: State, reason: String) -
         heartbeat: false,
         inflow: None,
         next: None,
+        first_owed: None,
     }
 }
 

@@ -62,6 +62,7 @@ pub(super) fn decide(topology: &Topology, looks: Looks<'_>, known: &Known<'_>) -
         heartbeat: false,
         inflow: Some(Box::new(inflow.clone())),
         next: None,
+        first_owed: None,
     };
     let (Some(source), Some(receiver)) = (heard(looks, from), heard(looks, to)) else {
         return link;
@@ -369,7 +370,7 @@ impl<'a> Case<'a> {
                     .next(format!("{logged}: it names the table and why"))
             } else if link.error.is_some() {
                 Decided::new(State::Broken, format!("it switched itself off at an error{at}"))
-                    .next(format!("{logged}: it names the row. {enable} alone stops there again; skipping the transaction loses all that it holds"))
+                    .next(format!("keen plan shows the row and what makes way for the waiting write, where it can read {}'s journal; else {logged}. {enable} alone stops there again; skipping the transaction loses all that it holds", self.name(self.from)))
             } else {
                 Decided::new(State::Paused, "the subscription is disabled").next(enable)
             });
@@ -381,7 +382,7 @@ impl<'a> Case<'a> {
             let reason = format!("it failed {times} in {}{at}", seconds(self.between));
             return Some(
                 Decided::new(State::Broken, reason)
-                    .next(format!("{logged}: it names the row; keen audit finds it too")),
+                    .next(format!("keen plan shows the row and what makes way for the waiting write, where it can read {}'s journal; else {logged}", self.name(self.from))),
             );
         }
         if link.receiving == Half::Tries && link.failures.is_none() {
@@ -586,10 +587,10 @@ impl<'a> Case<'a> {
 pub(crate) fn stopped_at_a_row(code: Option<u64>, receiver: &str, start: &str) -> String {
     match code {
         Some(1062) => format!(
-            "the waiting write inserts a row whose key, or unique value, {receiver} holds already. Both may be real: keep what {receiver} holds in a file first. The write goes through only once that row is out of its way, and then {receiver} has lost it; {start} alone stops here again"
+            "the waiting write inserts a row whose key, or unique value, {receiver} holds already, and both may be real. keen plan shows both and what makes way for it; {start} alone stops here again"
         ),
         Some(1032) => format!(
-            "the waiting write changes or deletes a row that {receiver} does not hold. It goes through only once the row is there as it was at its source before that write; {start} alone stops here again, and skipping it leaves the row missing for good"
+            "the waiting write changes or deletes a row that {receiver} does not hold. keen plan puts it there as it was before that write; {start} alone stops here again, and skipping the write leaves the row missing for good"
         ),
         _ => format!(
             "mend what the message says; {start} alone stops here again, and skipping the write loses it on {receiver}"

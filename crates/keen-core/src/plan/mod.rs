@@ -9,7 +9,8 @@
 //! right version or says why it cannot, [`sql`] writes the statements as
 //! [`dialect`] spells them for each engine,
 //! [`order`] puts the steps of a node in an order that its keys bear,
-//! [`script`] writes them as one file per node.
+//! [`script`] writes them as one file per node, [`stopped`] makes way for the
+//! writes at which links stopped.
 
 pub mod decide;
 pub mod dialect;
@@ -17,6 +18,7 @@ pub mod order;
 pub mod raced;
 pub mod script;
 pub mod sql;
+pub mod stopped;
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -46,6 +48,8 @@ pub struct AuditedTable {
     pub unread: Nodes,
     /// What was found.
     pub divergent: Vec<DivergentRow>,
+    /// Rows that differ while a link still owes a write of them.
+    pub unsettled: Vec<DivergentRow>,
 }
 
 /// A table on one node.
@@ -198,6 +202,7 @@ pub fn make_with(topology: &Topology, tables: &[AuditedTable], evidence: &Eviden
             maker.row(table, &expectation, row);
         }
     }
+    maker.stopped(tables);
     maker.hold_back(tables);
     maker.notes(tables);
     let depths = order::depths(tables);

@@ -3,6 +3,7 @@
 
 use std::collections::BTreeMap;
 
+use super::stopped::StoppedLink;
 use super::{Choice, Question};
 use crate::calendar::timestamp_text;
 use crate::canonical;
@@ -29,6 +30,8 @@ pub struct Evidence {
     rows: BTreeMap<(String, Vec<u8>), OfRow>,
     /// Writes that are lost although the nodes agree, offered back.
     pub lost: Vec<Question>,
+    /// Links that stopped at a row.
+    pub stopped: Vec<StoppedLink>,
 }
 
 /// What conflicts tell of one row.

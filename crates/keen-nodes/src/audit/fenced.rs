@@ -8,7 +8,7 @@
 //! found the same twice. One that changed is moving, and is looked at again behind the next fence, for
 //! as long as patience allows. A row that differs only because a node has not passed is in flight.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io;
 use std::ops::ControlFlow;
 use std::sync::Arc;
@@ -18,6 +18,7 @@ use keen_core::compare::{DivergentRow, Standing};
 use keen_core::expectation::{Expectation, Nodes};
 use keen_core::flow::fence::{self, Fence, Passing};
 use keen_core::flow::look::Sights;
+use keen_core::flow::owed::{OwedTable, OwedWrites};
 use keen_core::ports::FaultKind;
 use keen_core::position::Gap;
 use keen_core::rows::Layout;
@@ -29,7 +30,9 @@ use super::{
     AuditOutcome, AuditRequest, AuditSink, NodeOutcome, Only, Standings, TableHead, TableOutcome,
     Verdict,
 };
+use crate::conflicts::OpenJournal;
 use crate::flow::{self, Watch};
+use crate::owed;
 
 /// How rows that differ are looked at again.
 pub struct Fencing<'a> {
@@ -39,6 +42,8 @@ pub struct Fencing<'a> {
     pub patience: Duration,
     /// How late a link may be of which nothing can be told; none if the file does not say.
     pub settle: Option<Duration>,
+    /// How journals are opened, to read what links still owe that stand still.
+    pub journal: &'a OpenJournal<'a>,
 }
 
 /// From one look at how far nodes have come to the next.
@@ -252,6 +257,21 @@ struct Behind {
     quiet: bool,
     /// The links that have not passed, in words.
     waiting: Vec<String>,
+    /// Of the last round, who has passed.
+    passing: Passing,
+    /// What the links still owe that have not passed, where that was read.
+    owed: Vec<OwedWrites>,
+    /// Nodes that may lack something that stands in none of those.
+    lagging_beside: Nodes,
+}
+
+impl Behind {
+    /// Whether a row differs whatever is still to come.
+    fn differs(&self, table: &str, row: &DivergentRow) -> bool {
+        let owed = || self.owed.iter().any(|owed| owed.may_write(table, &row.key));
+        row.differs_without(self.lagging)
+            || (!self.owed.is_empty() && row.differs_without(self.lagging_beside) && !owed())
+    }
 }
 
 impl Looking<'_> {
@@ -294,6 +314,32 @@ impl Looking<'_> {
                 }
             }
         }
+        self.beside_what_is_owed(&mut watch, held)
+    }
+
+    /// Rows that links hold back are settled if no write that those still owe can mend them.
+    fn beside_what_is_owed(&self, watch: &mut Watch<'_>, held: &mut [HeldTable]) -> io::Result<()> {
+        for _ in 0..TWICE {
+            let held_back =
+                held.iter().any(|t| t.standing.values().any(|s| *s == Standing::InFlight));
+            if !held_back || (self.request.stop)() {
+                break;
+            }
+            let mut behind = self.pass(watch);
+            if behind.passing.waiting.is_empty() {
+                break;
+            }
+            let mut second = self.look(held)?;
+            self.read_owed(held, &mut behind);
+            for table in held.iter_mut().filter(|table| table.rows.count() > 0) {
+                let found = second.tables.remove(&(table.set, table.table.clone()));
+                table.waiting.clear();
+                self.settle(table, found, &behind)?;
+            }
+            if behind.owed.is_empty() || behind.quiet {
+                break;
+            }
+        }
         Ok(())
     }
 
@@ -323,7 +369,14 @@ impl Looking<'_> {
     fn pass(&self, watch: &mut Watch<'_>) -> Behind {
         let topology = self.request.topology;
         let rounds = fence::rounds(topology);
-        let mut behind = Behind { lagging: 0, quiet: true, waiting: Vec::new() };
+        let mut behind = Behind {
+            lagging: 0,
+            quiet: true,
+            waiting: Vec::new(),
+            passing: Passing::default(),
+            owed: Vec::new(),
+            lagging_beside: 0,
+        };
         let mut sights = watch.again();
         let taken = Instant::now();
         for _ in 0..rounds {
@@ -343,8 +396,46 @@ impl Looking<'_> {
             behind.lagging |= passing.lagging(topology, self.time_is_up(taken));
             behind.quiet &= fence.stands_as(&Fence::at(&sights));
             self.say(&passing, taken, &mut behind.waiting);
+            behind.passing = passing;
         }
         behind
+    }
+
+    /// Reads what the links owe that have not passed. Only what is read after the rows were holds for them.
+    fn read_owed(&self, held: &[HeldTable], behind: &mut Behind) {
+        let topology = self.request.topology;
+        let mut known = BTreeSet::new();
+        let mut unread: BTreeMap<String, Vec<String>> = BTreeMap::new();
+        for ((from, to), waiting) in &behind.passing.waiting {
+            let tables: Vec<OwedTable> = (held.iter())
+                .filter(|table| table.rows.count() > 0)
+                .filter_map(|table| {
+                    Some(OwedTable {
+                        name: table.table.clone(),
+                        layout: table.layout.clone()?,
+                        columns: table.local_columns.get(from)?.clone(),
+                    })
+                })
+                .collect();
+            let (journal, stop) = (self.fencing.journal, self.request.stop);
+            let ends = format!("{} -> {}", topology.nodes[*from].name, topology.nodes[*to].name);
+            match owed::read(topology, *from, waiting, &tables, journal, stop) {
+                Ok(owed) => {
+                    known.insert((*from, *to));
+                    behind.owed.push(owed);
+                }
+                Err(why) => unread.entry(why).or_default().push(ends),
+            }
+        }
+        for (why, ends) in unread {
+            behind.waiting.push(format!(
+                "which rows {} still owe{} is not known ({why}; keen conflicts --ddl prints what that takes): --patience 0s compares what is there",
+                ends.join(", "),
+                if ends.len() == 1 { "s" } else { "" }
+            ));
+        }
+        behind.lagging_beside =
+            behind.passing.lagging_beside(topology, self.fencing.settle.is_none(), &known);
     }
 
     /// Whether links of which nothing can be told have had the time that they may take.
@@ -447,6 +538,7 @@ impl Looking<'_> {
             return Ok(());
         };
         let enough = if behind.quiet { 1 } else { TWICE };
+        let name = table.table.clone();
         let mut pending = Held::new();
         let mut standing = HashMap::new();
         let mut times = HashMap::new();
@@ -460,15 +552,12 @@ impl Looking<'_> {
             };
             let same = now.get(&trace.key) == Some(then);
             let seen = if same { table.times.get(&trace.key).copied().unwrap_or(1) } else { 0 };
-            let settled = same && seen >= enough && row.differs_without(behind.lagging);
+            let differs = behind.differs(&name, &row);
+            let settled = same && seen >= enough && differs;
             let kept = if settled {
                 table.settled.push(&row)
             } else {
-                let is = if row.differs_without(behind.lagging) {
-                    Standing::Moving
-                } else {
-                    Standing::InFlight
-                };
+                let is = if differs { Standing::Moving } else { Standing::InFlight };
                 standing.insert(trace.key, is);
                 times.insert(trace.key, seen + 1);
                 pending.push(&row)

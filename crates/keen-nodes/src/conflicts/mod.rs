@@ -35,6 +35,7 @@ use opening::{Opened, fell_over};
 use relays::Relays;
 use settle::Settle;
 use spill::Contents;
+pub(crate) use tables::tables;
 pub use tables::{Left, Table};
 
 /// A journal that can be read on a thread of its own.

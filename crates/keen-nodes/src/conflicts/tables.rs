@@ -57,7 +57,7 @@ pub type Left = (String, String);
 
 /// Brings together what the nodes say of the tables; those that cannot be judged come back with the reason.
 #[must_use]
-pub(super) fn tables(
+pub(crate) fn tables(
     topology: &Topology,
     wanted: &[String],
     shapes: &BTreeMap<NodeId, BTreeMap<String, TableShape>>,

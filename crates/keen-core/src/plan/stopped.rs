@@ -1,0 +1,225 @@
+//! Rows at which a link stopped: what has to be put in order so that the waiting write applies.
+//!
+//! A write that inserts a row needs the row's place empty; one that changes or deletes a row needs it to be
+//! there. Nothing is skipped: a skipped write is lost on its receiver for good.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::decide::{self, Decision};
+use super::{AuditedTable, Maker, Question, Task, loses, step};
+use crate::compare::DivergentRow;
+use crate::expectation::{Expectation, bit};
+use crate::flow::owed::{OwedRow, OwedTransaction};
+use crate::journal::Act;
+use crate::topology::NodeId;
+use crate::value::Value;
+
+/// A link that stopped at a transaction.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StoppedLink {
+    /// Where it comes from.
+    pub from: NodeId,
+    /// Where it stopped.
+    pub to: NodeId,
+    /// What it stopped at.
+    pub at: OwedTransaction,
+    /// The statement that lets it go on once the row is in order; none if it goes on by itself.
+    pub start: Option<String>,
+}
+
+impl Maker<'_> {
+    /// Steps and questions for the rows at which links stopped.
+    pub(super) fn stopped(&mut self, tables: &[AuditedTable]) {
+        let evidence = self.evidence;
+        // Several links to one node stop at one transaction, which each of them brings.
+        let mut handled: BTreeMap<(NodeId, String, Vec<u8>), (usize, usize)> = BTreeMap::new();
+        for link in &evidence.stopped {
+            let mut first: BTreeSet<(NodeId, String, Vec<u8>)> = BTreeSet::new();
+            let (mut steps, mut asked) = (0, 0);
+            for write in &link.at.rows {
+                let table = tables.iter().find(|table| table.table == write.table);
+                let Some(table) = table else { continue };
+                let key: Vec<Value> = write.key.iter().map(|(_, value)| value.clone()).collect();
+                let row = (link.to, write.table.clone(), crate::canonical::row_bytes(&key));
+                // Of several writes of one row the first is the one that waits.
+                if !first.insert(row.clone()) {
+                    continue;
+                }
+                if !handled.contains_key(&row) {
+                    let before = (self.plan.steps.len(), self.plan.questions.len());
+                    self.stopped_at(link, table, write, &key);
+                    let now = (self.plan.steps.len(), self.plan.questions.len());
+                    handled.insert(row.clone(), (now.0 - before.0, now.1 - before.1));
+                }
+                steps += handled[&row].0;
+                asked += handled[&row].1;
+            }
+            let node = |node: NodeId| &self.topology.nodes[node].name;
+            let (from, to) = (node(link.from), node(link.to));
+            let stopped = format!("{from} -> {to} stopped at: {}", link.at.told().words());
+            self.plan.notes.push(match (steps, asked) {
+                (0, 0) => format!("{stopped}. No row was found in its way: {to}'s own message says what it met"),
+                (_, 0) => {
+                    let start = match &link.start {
+                        Some(start) => format!("on {to}, {start}"),
+                        None => "it goes on by itself within seconds".to_owned(),
+                    };
+                    format!(
+                        "{stopped}. Once {to}'s steps are done: {start}. Then plan again: what it still owes was not judged"
+                    )
+                }
+                _ => format!("{stopped}. It goes on only once that is decided, and what it still owes was not judged"),
+            });
+        }
+    }
+
+    fn stopped_at(
+        &mut self,
+        link: &StoppedLink,
+        table: &AuditedTable,
+        write: &OwedRow,
+        key: &[Value],
+    ) {
+        let name = |node: NodeId| &self.topology.nodes[node].name;
+        let (from, to) = (name(link.from).clone(), name(link.to).clone());
+        if key.is_empty() {
+            return;
+        }
+        let found = table.unsettled.iter().find(|row| row.key == key);
+        let held = |row: &DivergentRow, node: NodeId| {
+            let version = row.versions.iter().find(|version| version.nodes.contains(&node))?;
+            version.row.clone()
+        };
+        let here = found.and_then(|row| held(row, link.to));
+        let there = found.and_then(|row| held(row, link.from));
+        let read = found
+            .is_some_and(|row| row.versions.iter().any(|version| version.nodes.contains(&link.to)));
+        match (write.act, here) {
+            (Act::Insert, Some(cells)) => {
+                let Some(row) = found else { return };
+                let alike = write.after.as_ref().is_some_and(|after| told_same(after, &cells));
+                let reason = format!(
+                    "{from} -> {to} waits to insert this row, and the row that is there stands in its way"
+                );
+                if !alike {
+                    let expectation = Expectation::of_set(self.topology, table.set);
+                    let of_row = self.evidence.of(&table.table, &row.key);
+                    let right =
+                        match decide::decide(self.topology, table, &expectation, row, of_row) {
+                            Decision::Right { version, counted: false, reason } => {
+                                let by = row.versions[version].nodes.contains(&link.from);
+                                by.then_some(reason)
+                            }
+                            _ => None,
+                        };
+                    let Some(rule) = right else {
+                        let why = format!("{reason}. Both may be real, two things under one key");
+                        return self.ask(table, row, why);
+                    };
+                    let reason = format!("{reason}; {rule}");
+                    return self.make_way(link, table, row, (Some(&cells), None), &reason);
+                }
+                let reason = format!("{reason}: it is the same, and comes again");
+                self.make_way(link, table, row, (Some(&cells), None), &reason);
+                if let Some(step) = self.plan.steps.last_mut() {
+                    step.loses = None;
+                }
+            }
+            // Alike on both sides, so that the audit has nothing to show, or not there at all.
+            (Act::Insert, None) => {
+                let why = if found.is_some() && read {
+                    format!(
+                        "{from} -> {to} waits to insert it, and another row of {to} holds a value that must be unique"
+                    )
+                } else {
+                    format!(
+                        "{from} -> {to} waits to insert it, and {to} holds it as {from} does: it came another way, or only a later write is to come. It has to be out of the way, and comes again with the link; put it aside first"
+                    )
+                };
+                self.asked_without_choices(table, write, why);
+            }
+            (Act::Update | Act::Delete, None) => {
+                let content =
+                    write.before.as_ref().and_then(|cells| as_it_was(cells, there.as_ref()));
+                let act = if write.act == Act::Update { "change" } else { "delete" };
+                let reason = format!(
+                    "{from} -> {to} waits to {act} this row, and {to} has to hold it for that"
+                );
+                let Some(content) = content else {
+                    let why = format!("{reason}; what it was {from}'s log does not tell whole");
+                    return self.asked_without_choices(table, write, why);
+                };
+                let missing = DivergentRow {
+                    key: key.to_vec(),
+                    versions: Vec::new(),
+                    differing: Vec::new(),
+                    outside: Vec::new(),
+                };
+                let row = found.unwrap_or(&missing);
+                self.make_way(link, table, row, (None, Some(&content)), &reason);
+                if let Some(step) = self.plan.steps.last_mut().filter(|s| s.node == link.to) {
+                    step.loses = Some("the deletion, if it was one,".to_owned());
+                }
+            }
+            (Act::Update | Act::Delete, Some(_)) => {}
+        }
+    }
+
+    /// A step at the receiver, unless something forbids it.
+    fn make_way(
+        &mut self,
+        link: &StoppedLink,
+        table: &AuditedTable,
+        row: &DivergentRow,
+        (before, after): (Option<&Vec<Value>>, Option<&Vec<Value>>),
+        reason: &str,
+    ) {
+        let holders = [link.from];
+        let task = Task {
+            table,
+            row,
+            node: link.to,
+            before: before.map(|cells| (cells, 1)),
+            after: after.map(|cells| (cells, 1)),
+            holders: &holders,
+            reason,
+        };
+        let Some(local) = table.nodes.get(&link.to) else { return };
+        if let Some(why) = self.obstacle(&task) {
+            return self.ask(table, row, format!("{reason}; {why}"));
+        }
+        let mut step = step(self.topology, local, &task);
+        step.loses = loses(&task);
+        self.taken.insert((link.to, local.name.clone(), super::key_token(table, row)));
+        self.plan.steps.push(step);
+        debug_assert!(table.unread & bit(link.to) == 0);
+    }
+
+    fn asked_without_choices(&mut self, table: &AuditedTable, write: &OwedRow, why: String) {
+        self.plan.questions.push(Question {
+            set: table.set,
+            table: table.table.clone(),
+            key: write.key.clone(),
+            why,
+            choices: Vec::new(),
+        });
+    }
+}
+
+/// A row as it was before the waiting write, which has to change it: a write that changes nothing stands in no
+/// log of the receiver, and whoever reads there would lack it. What did not change since is as the source holds
+/// it now, for a log may spell values in another way.
+fn as_it_was(before: &[Option<Value>], now: Option<&Vec<Value>>) -> Option<Vec<Value>> {
+    let cell = |(at, cell): (usize, &Option<Value>)| {
+        let cell = cell.as_ref()?;
+        let now = now.and_then(|now| now.get(at)).filter(|now| now.same_as(cell));
+        Some(now.unwrap_or(cell).clone())
+    };
+    before.iter().enumerate().map(cell).collect()
+}
+
+/// Whether a log tells all cells of a row, and they are these.
+fn told_same(told: &[Option<Value>], cells: &[Value]) -> bool {
+    told.len() == cells.len()
+        && told.iter().zip(cells).all(|(told, cell)| told.as_ref().is_some_and(|t| t.same_as(cell)))
+}
