@@ -117,6 +117,10 @@ pub(crate) struct ScopeArgs {
     #[arg(long = "table", value_name = "TABLE")]
     pub(crate) tables: Vec<String>,
 
+    /// Leave this table out (repeat for more).
+    #[arg(long, value_name = "TABLE", conflicts_with = "tables")]
+    pub(crate) exclude: Vec<String>,
+
     /// The digest by which rows are compared.
     #[arg(long, value_enum, default_value_t, value_name = "FUNCTION")]
     pub(crate) digest: Digest,
@@ -209,6 +213,10 @@ pub(crate) struct PreflightArgs {
     /// Look only at this table (repeat for more).
     #[arg(long = "table", value_name = "TABLE")]
     pub(crate) tables: Vec<String>,
+
+    /// Leave this table out (repeat for more).
+    #[arg(long, value_name = "TABLE", conflicts_with = "tables")]
+    pub(crate) exclude: Vec<String>,
 
     /// Look only at the tables: columns, their order and types, keys, triggers.
     #[arg(long)]
@@ -475,6 +483,10 @@ pub(crate) struct ConflictsArgs {
     #[arg(long = "table", value_name = "TABLE")]
     pub(crate) tables: Vec<String>,
 
+    /// Leave this table out (repeat for more).
+    #[arg(long, value_name = "TABLE", conflicts_with = "tables")]
+    pub(crate) exclude: Vec<String>,
+
     /// Print the statements that let keen read the nodes' journals, for each node, and do nothing.
     #[arg(long, conflicts_with_all = ["key", "format", "kinds"])]
     pub(crate) ddl: bool,
@@ -580,7 +592,7 @@ pub(crate) struct PlanArgs {
     pub(crate) scope: ScopeArgs,
 
     /// Plan from this audit (made with --format json) instead of auditing now.
-    #[arg(long, value_name = "AUDIT.json", conflicts_with_all = ["digest", "wait", "tables"])]
+    #[arg(long, value_name = "AUDIT.json", conflicts_with_all = ["digest", "wait", "tables", "exclude"])]
     pub(crate) from: Option<PathBuf>,
 
     /// Read the nodes' journals, too: a row that differs names the writes that raced for it, "latest" is

@@ -36,6 +36,8 @@ pub(crate) struct Scope {
     pub(crate) threads: usize,
     /// For how long rows that differ are looked at again.
     pub(crate) patience: Duration,
+    /// Tables that are left out.
+    pub(crate) excluded: Vec<String>,
 }
 
 impl Scope {
@@ -50,6 +52,7 @@ impl Scope {
             rate: None,
             threads: 1,
             patience: Duration::from_secs(30),
+            excluded: Vec::new(),
         }
     }
 
@@ -62,7 +65,7 @@ impl Scope {
             rate: args.rate,
             threads: args.threads.into(),
             patience: args.patience,
-            ..Self::chosen(topology, &args.nodes, &args.tables)?
+            ..Self::chosen(topology, &args.nodes, &args.tables)?.without(topology, &args.exclude)?
         })
     }
 
@@ -91,12 +94,29 @@ impl Scope {
         })
     }
 
-    /// The nodes that the topology has and the scope leaves out.
+    /// The same without these tables.
+    pub(crate) fn without(mut self, topology: &Topology, tables: &[String]) -> Result<Self> {
+        if tables.is_empty() {
+            return Ok(self);
+        }
+        Self::chosen(topology, &[], tables)?;
+        let known = topology.sets.iter().flat_map(|set| &set.tables);
+        self.tables = known.filter(|table| !tables.contains(table)).cloned().collect();
+        self.tables.sort();
+        self.tables.dedup();
+        if self.tables.is_empty() {
+            bail!("every table of the sets is left out: nothing remains to be looked at");
+        }
+        self.excluded = tables.to_vec();
+        Ok(self)
+    }
+
+    /// What the topology has and the scope leaves out: nodes by their names, tables with that word before.
     pub(crate) fn left_out(&self, topology: &Topology) -> Vec<String> {
-        (0..topology.nodes.len())
+        let nodes = (0..topology.nodes.len())
             .filter(|n| self.nodes & bit(*n) == 0)
-            .map(|n| topology.nodes[n].name.clone())
-            .collect()
+            .map(|n| topology.nodes[n].name.clone());
+        nodes.chain(self.excluded.iter().map(|table| format!("table {table}"))).collect()
     }
 }
 

@@ -30,7 +30,8 @@ pub(crate) const SHOWN: usize = 10;
 pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     let loaded = load::topology(&args.topology, terminal)?;
     let topology = &loaded.topology;
-    let chosen = Scope::chosen(topology, &args.nodes, &args.tables)?;
+    let chosen = Scope::chosen(topology, &args.nodes, &args.tables)?
+        .without(topology, &args.exclude)?;
     if args.key.is_some() && args.tables.len() > 1 {
         bail!("--key is the key of a row of one table: name one --table");
     }
@@ -106,9 +107,12 @@ fn scope_of(args: &ConflictsArgs) -> String {
         names.dedup();
         names
     };
-    match (&args.nodes[..], &args.tables[..]) {
-        ([], []) => String::new(),
-        (nodes, tables) => serde_json::json!([sorted(nodes), sorted(tables)]).to_string(),
+    match (&args.nodes[..], &args.tables[..], &args.exclude[..]) {
+        ([], [], []) => String::new(),
+        (nodes, tables, []) => serde_json::json!([sorted(nodes), sorted(tables)]).to_string(),
+        (nodes, _, excluded) => {
+            serde_json::json!([sorted(nodes), [], sorted(excluded)]).to_string()
+        }
     }
 }
 

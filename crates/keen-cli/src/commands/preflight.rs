@@ -27,11 +27,12 @@ pub(crate) fn run(args: &PreflightArgs, terminal: Terminal) -> Result<Exit> {
     if let (Some(node), Some(from)) = (&args.join, &args.from) {
         return join(args, &loaded, (node, from), terminal);
     }
-    let chosen = Scope::chosen(&loaded.topology, &args.nodes, &args.tables)?;
+    let chosen = Scope::chosen(&loaded.topology, &args.nodes, &args.tables)?
+        .without(&loaded.topology, &args.exclude)?;
     let asked = Asked {
         nodes: chosen.nodes,
         left_out: chosen.left_out(&loaded.topology),
-        tables: args.tables.clone(),
+        tables: chosen.tables,
         wait: args.wait,
         scope: What { shape: true, only_shape: args.shape },
     };
@@ -97,7 +98,8 @@ fn derive(
 ) -> Result<Exit> {
     let topology = &loaded.topology;
     let id = named(topology, node)?;
-    let chosen = Scope::chosen(topology, std::slice::from_ref(node), &args.tables)?;
+    let chosen = Scope::chosen(topology, std::slice::from_ref(node), &args.tables)?
+        .without(topology, &args.exclude)?;
     let Some(to) = args.engine.map(Engine::from) else {
         bail!("say with --for which engine it is for")
     };

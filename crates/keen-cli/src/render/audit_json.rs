@@ -169,7 +169,7 @@ impl<W: Write> AuditSink for JsonSink<'_, W> {
             "started": self.started.to_string(),
             "digest": self.function.name(),
             "nodes": self.nodes(nodes),
-            "nodes_left_out": self.left_out,
+            "left_out": self.left_out,
         });
         match self.shape {
             Shape::Document => {

@@ -472,11 +472,11 @@ fn won(topology: &Topology, conflict: &Conflict) -> Option<String> {
         })
         .collect();
     let rules: Vec<&str> = conflict.rules.iter().map(|rule: &Rule| rule.words()).collect();
-    let why = match rules.len() {
-        0 => "by no rule that can be seen".to_owned(),
-        _ => rules.join(", and "),
+    let why = match rules.is_empty() {
+        true => String::new(),
+        false => format!(" ({})", rules.join(", and ")),
     };
-    Some(format!("{} ({why})", texts.join("; ")))
+    Some(texts.join("; ") + &why)
 }
 
 /// The cells that a lost write had, beside what is there instead.

@@ -298,11 +298,35 @@ pub struct Conflict {
     pub breaks: Vec<(NodeId, NodeId, u64)>,
 }
 
+/// Keeps of the rules that would explain what won those that more than one conflict of a run shows. That of
+/// whatever comes last needs no more: it is how appliers work that ask nothing.
+pub fn keep_shown_rules(conflicts: &mut [Conflict]) {
+    let shown = |rule: Rule, conflicts: &[Conflict]| {
+        conflicts.iter().filter(|conflict| conflict.rules.contains(&rule)).count()
+    };
+    let kept: Vec<Rule> = [Rule::LaterTime, Rule::HigherNode, Rule::FirstCome]
+        .into_iter()
+        .filter(|rule| shown(*rule, conflicts) > 1)
+        .collect();
+    for conflict in conflicts {
+        conflict.rules.retain(|rule| *rule == Rule::LastCome || kept.contains(rule));
+    }
+}
+
 impl Conflict {
     /// How many of its writes are lost.
     #[must_use]
     pub fn lost(&self) -> usize {
         self.writes.iter().filter(|write| write.fate.is_lost()).count()
+    }
+
+    /// Whether no two of its writes got in each other's way once it is known what they changed.
+    #[must_use]
+    pub fn is_void(&self) -> bool {
+        let told = self.writes.len() == self.count;
+        told && self.unseen.is_empty()
+            && matches!(self.thing, Thing::Row(_))
+            && !matches!(self.kind, Kind::Skipped | Kind::LastWrites)
     }
 
     /// Whether it leaves nothing to do: nothing lost, all alike.

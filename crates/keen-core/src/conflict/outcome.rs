@@ -140,6 +140,8 @@ impl Outcome<'_> {
             for a in 0..b {
                 let (one, other) = (self.write(a), self.write(b));
                 if one.deed.clashes_with(other.deed)
+                    && !self.changes_nothing(a)
+                    && !self.changes_nothing(b)
                     && self.case.history.concurrent(one, other) != Saw::No
                 {
                     pairs.push((a, b));
@@ -181,6 +183,22 @@ impl Outcome<'_> {
             }
         }
         Some(changed)
+    }
+
+    /// An update that left every cell as it was takes nothing away from anybody.
+    fn changes_nothing(&self, number: usize) -> bool {
+        self.write(number).deed == Deed::Update
+            && self.changed(number).is_some_and(|changed| changed.is_empty())
+            && self.tells_all(number)
+    }
+
+    /// Whether the journal tells every cell before and after.
+    fn tells_all(&self, number: usize) -> bool {
+        let content = &self.case.told[number].1;
+        let (count, _) = self.case.columns;
+        [&content.before, &content.after].into_iter().all(|side| {
+            side.as_ref().is_some_and(|cells| cells.len() == count && cells.iter().all(Option::is_some))
+        })
     }
 
     fn in_other_columns(&self, a: usize, b: usize) -> bool {

@@ -5,7 +5,9 @@ use std::ops::ControlFlow;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use keen_core::causality::{Arrivals, Besides, Deed, Reach, Span, Start, WriterId};
+use keen_core::canonical;
 use keen_core::conflict::Content;
+use keen_core::digest::DigestFunction;
 use keen_core::journal::{
     Act, Begin, Entry, Head, Mark, ReadJournal, RowChange, Since, Stream, Writer,
 };
@@ -152,6 +154,8 @@ pub(super) fn read(
         mapped: HashMap::new(),
         after: BTreeSet::new(),
         last_own: begun.last_own,
+        told: Vec::new(),
+        cells: Vec::new(),
         read: Read {
             gathered: Gathered::new(),
             spans: begun.spans,
@@ -225,6 +229,9 @@ struct Reading<'a> {
     /// Nodes of which something was applied here that is certainly in their journals.
     after: BTreeSet<NodeId>,
     last_own: BTreeMap<WriterId, u64>,
+    /// Room for what stands for a change.
+    told: Vec<u8>,
+    cells: Vec<u8>,
     read: Read,
 }
 
@@ -343,6 +350,8 @@ impl Reading<'_> {
             true => self.read.gathered.keep(&content)?,
             false => NO_CONTENT,
         };
+        let gist = self.gist(change.act, &content);
+        let Some(now) = &self.now else { return Ok(()) };
         let record = |thing: u128, deed: Deed, unique: usize, row: u128| Record {
             thing,
             writer: now.writer,
@@ -355,6 +364,7 @@ impl Reading<'_> {
             unique: u16::try_from(unique).unwrap_or(u16::MAX),
             deed: deed_number(deed),
             row: (row >> 64) as u64 ^ row as u64,
+            gist,
             content: kept,
         };
         let mut records = Vec::with_capacity(2);
@@ -411,6 +421,26 @@ impl Reading<'_> {
             self.read.gathered.push(record)?;
         }
         Ok(())
+    }
+
+    /// What stands for what was written, the same in every journal that tells the same cells.
+    fn gist(&mut self, act: Act, content: &Content) -> u64 {
+        let (mut told, mut cells) = (std::mem::take(&mut self.told), std::mem::take(&mut self.cells));
+        (told.clear(), cells.clear());
+        for side in [&content.before, &content.after] {
+            for cell in side.iter().flatten() {
+                told.push(u8::from(cell.is_some()));
+                if let Some(cell) = cell {
+                    canonical::put_cell(&mut cells, cell.as_ref());
+                }
+            }
+            told.push(2);
+        }
+        cells.push(act as u8);
+        let short = |bytes: &[u8]| DigestFunction::default().digest(bytes).0 as u32;
+        let gist = u64::from(short(&told)) << 32 | u64::from(short(&cells));
+        (self.told, self.cells) = (told, cells);
+        gist
     }
 
     /// Which table a change is of, and where the columns of its layout stand in it.

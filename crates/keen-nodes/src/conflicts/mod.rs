@@ -18,7 +18,7 @@ mod tables;
 use std::collections::BTreeMap;
 
 use keen_core::causality::{History, Write, WriterId};
-use keen_core::conflict::{Conflict, Content, RowNow, Thing};
+use keen_core::conflict::{Conflict, Content, RowNow, Thing, keep_shown_rules};
 use keen_core::expectation::Nodes;
 use keen_core::flow::look::Micros;
 use keen_core::journal::{Id, ReadJournal, Writer};
@@ -274,6 +274,7 @@ pub fn run(request: &Request<'_>) -> Found {
         };
         (conflict.rank(), conflict.table, key)
     });
+    keep_shown_rules(&mut found.conflicts);
     found.stopped = (request.stop)();
     found.tables = tables;
     found

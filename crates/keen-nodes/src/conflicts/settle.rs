@@ -69,8 +69,10 @@ impl Settle<'_> {
         found.life = life.map(|life| self.lived(life, &held));
         for told in all {
             let conflict = self.judged(told, &held);
-            // A write that a node skipped is of interest only where that can still be seen.
-            if conflict.kind != Kind::Skipped || conflict.standing != Standing::Alike {
+            // A write that a node skipped is of interest only where that can still be seen, and one that changes
+            // nothing takes nothing away from another.
+            let skipped = conflict.kind == Kind::Skipped && conflict.standing == Standing::Alike;
+            if !skipped && !conflict.is_void() {
                 found.conflicts.push(conflict);
             }
         }

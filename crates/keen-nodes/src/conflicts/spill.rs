@@ -36,6 +36,8 @@ pub(super) struct Record {
     pub(super) deed: u8,
     /// Of a value that must be unique: which row took it.
     pub(super) row: u64,
+    /// What stands for what was written: above for which cells the journal tells, below for what they hold.
+    pub(super) gist: u64,
     /// Where its content is kept; `NO_CONTENT` if it is not.
     pub(super) content: u64,
 }
@@ -44,7 +46,7 @@ pub(super) const NO_TIME: i64 = i64::MIN;
 pub(super) const NO_CONTENT: u64 = u64::MAX;
 
 /// Bytes of a record.
-pub(super) const RECORD_SIZE: usize = 16 + 2 + 8 + 1 + 8 + 4 + 8 + 2 + 2 + 1 + 8 + 8;
+pub(super) const RECORD_SIZE: usize = 16 + 2 + 8 + 1 + 8 + 4 + 8 + 2 + 2 + 1 + 8 + 8 + 8;
 
 impl Record {
     pub(super) fn to_bytes(self) -> [u8; RECORD_SIZE] {
@@ -66,6 +68,7 @@ impl Record {
         put(&self.unique.to_be_bytes());
         put(&[self.deed]);
         put(&self.row.to_be_bytes());
+        put(&self.gist.to_be_bytes());
         put(&self.content.to_be_bytes());
         bytes
     }
@@ -90,6 +93,7 @@ impl Record {
             unique: u16::from_be_bytes(take(bytes, &mut at)),
             deed: take::<1>(bytes, &mut at)[0],
             row: u64::from_be_bytes(take(bytes, &mut at)),
+            gist: u64::from_be_bytes(take(bytes, &mut at)),
             content: u64::from_be_bytes(take(bytes, &mut at)),
         }
     }
@@ -340,6 +344,7 @@ mod tests {
             unique: 1,
             deed: 2,
             row: 11,
+            gist: 77,
             content: NO_CONTENT,
         }
     }

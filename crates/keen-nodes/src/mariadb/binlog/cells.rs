@@ -12,6 +12,7 @@ use keen_core::value::Value;
 use mysql::Value as Cell;
 
 use super::bytes::{Bytes, Taken, Torn};
+use super::compressed;
 use super::table::{Logged, kind};
 use crate::mariadb::decode::{self, Take};
 
@@ -163,6 +164,13 @@ fn cell(column: &Column, from: &mut Bytes<'_>) -> Taken<Cell> {
             text(column, from.counted(if *meta > 255 { 2 } else { 1 })?)?
         }
         kind::STRING => text(column, from.counted(if *meta > 255 { 2 } else { 1 })?)?,
+        kind::VARCHAR_COMPRESSED => {
+            let kept = from.counted(if *meta > 255 { 2 } else { 1 })?;
+            text(column, &compressed::cell(kept)?)?
+        }
+        kind::BLOB_COMPRESSED => {
+            text(column, &compressed::cell(from.counted(usize::from(*meta))?)?)?
+        }
         kind::BLOB | kind::GEOMETRY => text(column, from.counted(usize::from(*meta))?)?,
         _ => return Err(Torn),
     })

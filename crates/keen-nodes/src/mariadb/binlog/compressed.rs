@@ -62,8 +62,8 @@ pub(super) fn cell(data: &[u8]) -> Taken<Vec<u8>> {
         0x80.. => {
             let length = from.big(usize::from(header & 0x07))?;
             match header & 0x08 {
-                0 => inflated(DeflateDecoder::new(from.0), length),
-                _ => inflated(ZlibDecoder::new(from.0), length),
+                0 => inflated(ZlibDecoder::new(from.0), length),
+                _ => inflated(DeflateDecoder::new(from.0), length),
             }
         }
         _ => Err(Torn),

@@ -7,12 +7,15 @@
 //! Events are taken apart here, byte by byte: the library frames them, but knows neither MariaDB's own ones
 //! nor all its types. The forms are those of the server's `log_event.h` and `field.cc`.
 
+mod aside;
 mod bytes;
 mod cells;
+mod compressed;
 mod opening;
 mod statement;
 mod table;
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 use std::ops::ControlFlow;
 use std::sync::Arc;
@@ -28,9 +31,11 @@ use mysql::BinlogStream;
 use super::connect::Session;
 use super::shape;
 use crate::server::Access;
+use aside::Aside;
 use bytes::{Bytes, Torn, bit};
 use cells::{Column, Form};
 use opening::{may_not, next_file, nobody_else_reads_as, settings, stream};
+use statement::End;
 use table::{Logged, TableMap, kind};
 
 /// MariaDB's log of what was written, as far as it still has it.
@@ -53,6 +58,25 @@ impl std::fmt::Debug for MariaDbJournal {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("MariaDbJournal").field("head", &self.head).finish_non_exhaustive()
     }
+}
+
+/// Why what was put aside cannot be handed on.
+enum Replay {
+    Read(ReadFault),
+    Kept(std::io::Error),
+}
+
+impl From<std::io::Error> for Replay {
+    fn from(error: std::io::Error) -> Self {
+        Self::Kept(error)
+    }
+}
+
+fn cannot_keep(error: &std::io::Error) -> ReadFault {
+    ReadFault::new(
+        format!("what was read cannot be kept: {error}"),
+        "free some space where temporary files go, or read fewer tables with --table",
+    )
 }
 
 /// Its kind, its time in seconds, the server that made it, and its bytes.
@@ -91,7 +115,11 @@ mod event {
     pub(super) const DELETE: u8 = 25;
     pub(super) const GTID: u8 = 162;
     pub(super) const GTID_LIST: u8 = 163;
+    pub(super) const XID: u8 = 16;
+    pub(super) const XA_PREPARE: u8 = 38;
     pub(super) const QUERY_COMPRESSED: u8 = 165;
+    pub(super) const WRITE_COMPRESSED: u8 = 166;
+    pub(super) const UPDATE_COMPRESSED: u8 = 167;
     pub(super) const DELETE_COMPRESSED: u8 = 168;
 }
 
@@ -246,33 +274,27 @@ impl ReadJournal for MariaDbJournal {
             reading.order = order.saturating_sub(1);
             let mut silent = |_| ControlFlow::Continue(());
             while let Some(event) = self.next()? {
-                let (kind, time, server, data) = &event;
-                if *kind == event::GTID && reading.order == order {
+                if event.0 == event::GTID && reading.order == order {
                     self.held = Some(event);
                     break;
                 }
-                let _ = self.event(&mut reading, (*kind, *time, *server), data, &mut silent)?;
+                let _ = self.standing(&mut reading, event, &mut silent)?;
             }
-            reading.statements = 0;
+            let _ = self.flush(&mut reading, &mut silent)?;
+            (reading.statements, reading.skipped) = (0, BTreeMap::new());
         }
-        while let Some((kind, time, server, data)) = self.next()? {
-            let flow = self.event(&mut reading, (kind, time, server), &data, each)?;
-            if flow.is_break() {
+        while let Some(event) = self.next()? {
+            if self.standing(&mut reading, event, each)?.is_break() {
                 return Ok(());
             }
         }
-        self.ended = reading.spot.map(|spot| spot.mark(reading.order));
-        match reading.statements {
-            0 => Ok(()),
-            count => Err(ReadFault::new(
-                format!(
-                    "{count} {} in the log of {}: logged as a statement, which names no rows (the others were read)",
-                    if count == 1 { "write" } else { "writes" },
-                    self.access.shown()
-                ),
-                "SET GLOBAL binlog_format = ROW, and what is written from then on can be judged",
-            )),
+        if self.flush(&mut reading, each)?.is_break() {
+            return Ok(());
         }
+        // What is prepared may be committed later, and would have to be known then.
+        let spot = reading.spot.take().filter(|_| reading.prepared.is_empty());
+        self.ended = spot.map(|spot| spot.mark(reading.order));
+        reading.unread(&self.access.shown()).map_or(Ok(()), Err)
     }
 }
 
@@ -280,8 +302,9 @@ impl ReadJournal for MariaDbJournal {
 #[derive(Default)]
 struct Reading {
     order: u64,
-    /// By the log's number of the table: which one it is, and how its cells are decoded.
-    maps: HashMap<u64, Option<Mapped>>,
+    /// By the log's number of the table: which one it is, and how its cells are decoded; or the name of one whose
+    /// rows cannot be read.
+    maps: HashMap<u64, Result<Mapped, Arc<str>>>,
     /// Layouts that were worked out before.
     layouts: Vec<(TableMap, Mapped)>,
     writers: HashMap<(u32, u32), Writer>,
@@ -289,6 +312,81 @@ struct Reading {
     statements: u64,
     /// Where the last transaction begins.
     spot: Option<Spot>,
+    /// What is put aside of the transaction at hand; none while what it tells stands at once.
+    aside: Option<Aside>,
+    /// The name under which the transaction at hand is prepared.
+    preparing: Option<Vec<u8>>,
+    /// The name under which the one that the transaction at hand ends was prepared.
+    ending: Option<Vec<u8>>,
+    /// By name what is prepared, and neither committed nor rolled back yet.
+    prepared: HashMap<Vec<u8>, Aside>,
+    /// Transactions that end one which was prepared before the log begins.
+    unknown_ends: u64,
+    /// What is replayed was rolled back.
+    undone: bool,
+    /// By table why its rows cannot be read, and how many were passed over.
+    skipped: BTreeMap<Arc<str>, (String, String, u64)>,
+}
+
+impl Reading {
+    /// What could not be read though the rest was; none if everything could.
+    fn unread(&self, shown: &str) -> Option<ReadFault> {
+        if let Some((table, (what, advice, count))) = self.skipped.iter().next() {
+            let others: Vec<&str> = self.skipped.keys().skip(1).map(|table| &**table).collect();
+            let others = match others.is_empty() {
+                true => String::new(),
+                false => format!("; nor can those of {}", others.join(", ")),
+            };
+            let times = if *count == 1 { "write" } else { "writes" };
+            return Some(ReadFault::new(
+                format!("{count} {times} to {table} cannot be read: {what}{others} (all else was read)"),
+                advice.clone(),
+            ));
+        }
+        if self.unknown_ends > 0 {
+            return Some(ReadFault::new(
+                format!(
+                    "{} prepared before the log of {shown} begins ended in it: what was written is not known (all else was read)",
+                    if self.unknown_ends == 1 { "1 transaction" } else { "transactions" }
+                ),
+                "judge only what came after: begin with --since",
+            ));
+        }
+        (self.statements > 0).then(|| {
+            ReadFault::new(
+                format!(
+                    "{} {} in the log of {shown}: logged as a statement, which names no rows (the others were read)",
+                    self.statements,
+                    if self.statements == 1 { "write" } else { "writes" }
+                ),
+                "SET GLOBAL binlog_format = ROW, and what is written from then on can be judged",
+            )
+        })
+    }
+}
+
+/// Marks of a transaction in the event that begins it (`Gtid_log_event` in the server's `log_event.h`).
+mod flag {
+    pub(super) const GROUP_COMMIT: u8 = 2;
+    pub(super) const TRANSACTIONAL: u8 = 4;
+    pub(super) const PREPARED: u8 = 64;
+    pub(super) const COMPLETED: u8 = 128;
+}
+
+/// The marks of a transaction, and the name under which it is or was prepared.
+fn marks(data: &[u8]) -> Result<(u8, Option<Vec<u8>>), Torn> {
+    let mut from = Bytes(data);
+    from.take(12)?;
+    let flags = from.u8()?;
+    if flags & flag::GROUP_COMMIT != 0 {
+        from.take(8)?;
+    }
+    if flags & (flag::PREPARED | flag::COMPLETED) == 0 {
+        return Ok((flags, None));
+    }
+    let (format, global, branch) = (from.take(4)?, from.u8()?, from.u8()?);
+    let name = from.take(usize::from(global) + usize::from(branch))?;
+    Ok((flags, Some([format, &[global], name].concat())))
 }
 
 const GTID: &str = "a transaction's number";
@@ -309,6 +407,105 @@ struct Mapped {
 }
 
 impl MariaDbJournal {
+    /// Takes an event, and hands on what is known to stand.
+    fn standing(
+        &self,
+        reading: &mut Reading,
+        event: Event,
+        each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
+    ) -> Result<ControlFlow<()>, ReadFault> {
+        let (kind, time, server, data) = &event;
+        match *kind {
+            event::GTID => {
+                if self.flush(reading, each)?.is_break() {
+                    return Ok(ControlFlow::Break(()));
+                }
+                let (flags, name) = marks(data).map_err(|Torn| self.torn(GTID))?;
+                let prepares = flags & flag::PREPARED != 0;
+                reading.preparing = name.clone().filter(|_| prepares);
+                reading.ending = name.filter(|_| !prepares);
+                // One that wrote to no table which rolls nothing back stands in the log only once it is committed.
+                if prepares || flags & flag::TRANSACTIONAL == 0 {
+                    reading.aside = Some(Aside::new());
+                }
+            }
+            event::QUERY | event::QUERY_COMPRESSED => {
+                let data = self.whole(*kind, data)?;
+                let (_, sql) = query(&data).map_err(|Torn| self.torn("a statement"))?;
+                match (statement::ends(&sql), reading.ending.take()) {
+                    (Some(End::Savepoint(name)), _) => {
+                        reading.aside.get_or_insert_with(Aside::new).savepoint(name);
+                        return Ok(ControlFlow::Continue(()));
+                    }
+                    (Some(End::RollBack(to)), _) => {
+                        if let Some(aside) = &mut reading.aside {
+                            aside.roll_back(to.as_deref());
+                        }
+                        return Ok(ControlFlow::Continue(()));
+                    }
+                    (Some(End::XaCommit), Some(name)) => {
+                        reading.aside = reading.prepared.remove(&name);
+                        reading.unknown_ends += u64::from(reading.aside.is_none());
+                        return self.flush(reading, each);
+                    }
+                    (Some(End::XaRollBack), Some(name)) => {
+                        reading.prepared.remove(&name);
+                        return Ok(ControlFlow::Continue(()));
+                    }
+                    (Some(End::Commit), _) => return self.flush(reading, each),
+                    (_, ending) => reading.ending = ending,
+                }
+            }
+            event::XID => return self.flush(reading, each),
+            event::XA_PREPARE => {
+                if let (Some(name), Some(aside)) = (reading.preparing.take(), reading.aside.take()) {
+                    reading.prepared.insert(name, aside);
+                }
+                return Ok(ControlFlow::Continue(()));
+            }
+            _ => {}
+        }
+        if *kind != event::GTID
+            && let Some(aside) = &mut reading.aside
+        {
+            aside.push(&event).map_err(|error| cannot_keep(&error))?;
+            return Ok(ControlFlow::Continue(()));
+        }
+        self.event(reading, (*kind, *time, *server), data, each)
+    }
+
+    /// Hands on what was put aside: of what was rolled back that which stays in tables that roll nothing back.
+    fn flush(
+        &self,
+        reading: &mut Reading,
+        each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
+    ) -> Result<ControlFlow<()>, ReadFault> {
+        let Some(aside) = reading.aside.take() else { return Ok(ControlFlow::Continue(())) };
+        let mut flow = ControlFlow::Continue(());
+        let replayed = aside.each(|(kind, time, server, data), undone| {
+            reading.undone = undone;
+            flow = self.event(reading, (kind, time, server), &data, each).map_err(Replay::Read)?;
+            Ok(flow.is_continue())
+        });
+        reading.undone = false;
+        match replayed {
+            Ok(()) => Ok(flow),
+            Err(Replay::Read(fault)) => Err(fault),
+            Err(Replay::Kept(error)) => Err(cannot_keep(&error)),
+        }
+    }
+
+    /// The bytes of an event as they would be without compression.
+    fn whole<'a>(&self, kind: u8, data: &'a [u8]) -> Result<Cow<'a, [u8]>, ReadFault> {
+        let whole = match kind {
+            event::QUERY_COMPRESSED => compressed::query(data),
+            event::WRITE_COMPRESSED | event::DELETE_COMPRESSED => compressed::rows(data, false),
+            event::UPDATE_COMPRESSED => compressed::rows(data, true),
+            _ => return Ok(Cow::Borrowed(data)),
+        };
+        whole.map(Cow::Owned).map_err(|Torn| self.torn("a compressed event"))
+    }
+
     fn event(
         &self,
         reading: &mut Reading,
@@ -335,14 +532,27 @@ impl MariaDbJournal {
             event::TABLE_MAP => {
                 let map = table::read(data).map_err(torn("the layout of a table"))?;
                 let id = map.id;
-                let mapped = self.mapped(reading, map)?;
-                reading.maps.insert(id, mapped);
+                let name = self.known(&map).map(|table| Arc::clone(&self.tables[table].name));
+                match (self.mapped(reading, map), name) {
+                    (Ok(Some(mapped)), _) => drop(reading.maps.insert(id, Ok(mapped))),
+                    (Err(fault), Some(name)) => {
+                        reading.maps.insert(id, Err(Arc::clone(&name)));
+                        reading.skipped.entry(name).or_insert((fault.what, fault.advice, 0));
+                    }
+                    (Ok(None), _) => drop(reading.maps.remove(&id)),
+                    (Err(fault), None) => return Err(fault),
+                }
             }
             event::WRITE | event::UPDATE | event::DELETE => {
                 return self.rows(reading, kind, data, each);
             }
-            event::QUERY => {
-                let (schema, sql) = query(data).map_err(torn("a statement"))?;
+            event::WRITE_COMPRESSED..=event::DELETE_COMPRESSED => {
+                let plain = kind - event::WRITE_COMPRESSED + event::WRITE;
+                return self.rows(reading, plain, &self.whole(kind, data)?, each);
+            }
+            event::QUERY | event::QUERY_COMPRESSED if !reading.undone => {
+                let data = self.whole(kind, data)?;
+                let (schema, sql) = query(&data).map_err(torn("a statement"))?;
                 let Some(found) = statement::reshapes(&sql) else {
                     let here = self.tables.iter().any(|known| known.place.0 == schema);
                     reading.statements += u64::from(here && statement::writes(&sql));
@@ -365,15 +575,6 @@ impl MariaDbJournal {
                     }
                 }
             }
-            event::QUERY_COMPRESSED..=event::DELETE_COMPRESSED => {
-                return Err(ReadFault::new(
-                    format!(
-                        "the log of {} is compressed, which keen does not read",
-                        self.access.shown()
-                    ),
-                    "SET GLOBAL log_bin_compress = OFF, and what is written from then on can be judged",
-                ));
-            }
             event::INCIDENT => {
                 return Err(ReadFault::new(
                     format!(
@@ -390,16 +591,27 @@ impl MariaDbJournal {
 
     fn rows(
         &self,
-        reading: &Reading,
+        reading: &mut Reading,
         kind: u8,
         data: &[u8],
         each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
     ) -> Result<ControlFlow<()>, ReadFault> {
         let table::Rows { table, told, mut rows } =
             table::rows(data, kind == event::UPDATE).map_err(|Torn| self.torn("rows"))?;
-        let Some(Some(mapped)) = reading.maps.get(&table) else {
-            return Ok(ControlFlow::Continue(()));
+        let mapped = match reading.maps.get(&table) {
+            Some(Ok(mapped)) => mapped.clone(),
+            Some(Err(table)) => {
+                if let Some((_, _, count)) = reading.skipped.get_mut(table) {
+                    *count += 1;
+                }
+                return Ok(ControlFlow::Continue(()));
+            }
+            None => return Ok(ControlFlow::Continue(())),
         };
+        // In a table that rolls nothing back it stays.
+        if reading.undone && self.tables[mapped.table].shape.not_transactional.is_none() {
+            return Ok(ControlFlow::Continue(()));
+        }
         let act = match kind {
             event::WRITE => Act::Insert,
             event::UPDATE => Act::Update,
@@ -415,8 +627,12 @@ impl MariaDbJournal {
                 }
             };
             let known = &self.tables[mapped.table];
-            let (before, mut after) =
-                decoded.map_err(|Torn| self.torn(&format!("a row of {}", known.name)))?;
+            let Ok((before, mut after)) = decoded else {
+                let fault = self.torn(&format!("a row of {}", known.name));
+                reading.maps.insert(table, Err(Arc::clone(&known.name)));
+                reading.skipped.insert(Arc::clone(&known.name), (fault.what, fault.advice, 1));
+                return Ok(ControlFlow::Continue(()));
+            };
             // What an update leaves out is as it was.
             if let (Some(before), Some(after)) = (&before, &mut after) {
                 for (old, new) in before.iter().zip(after) {
@@ -439,6 +655,13 @@ impl MariaDbJournal {
         Ok(ControlFlow::Continue(()))
     }
 
+    /// Which of the wanted tables this is.
+    fn known(&self, map: &TableMap) -> Option<usize> {
+        self.tables
+            .iter()
+            .position(|known| known.place.0 == map.schema && known.place.1 == map.table)
+    }
+
     /// How the rows of a table are decoded; none if it is not wanted.
     fn mapped(&self, reading: &mut Reading, map: TableMap) -> Result<Option<Mapped>, ReadFault> {
         let same =
@@ -446,11 +669,7 @@ impl MariaDbJournal {
         if let Some((_, mapped)) = reading.layouts.iter().find(same) {
             return Ok(Some(mapped.clone()));
         }
-        let wanted = self
-            .tables
-            .iter()
-            .position(|known| known.place.0 == map.schema && known.place.1 == map.table);
-        let Some(table) = wanted else { return Ok(None) };
+        let Some(table) = self.known(&map) else { return Ok(None) };
         let known = &self.tables[table];
         let names = self.names(known, &map)?;
         let columns: Result<Vec<Column>, ReadFault> = map
@@ -498,12 +717,6 @@ impl MariaDbJournal {
                 advice,
             ))
         };
-        if matches!(logged.kind, kind::BLOB_COMPRESSED | kind::VARCHAR_COMPRESSED) {
-            return refused(
-                "is compressed in the log, which keen does not read".to_owned(),
-                "leave the table out with --table, or export what was written (docs/journal.md)",
-            );
-        }
         let shape = known.shape.column(name);
         let declared = shape.map_or(String::new(), |column| column.declared.to_ascii_lowercase());
         let mut logged = logged.clone();
@@ -534,7 +747,7 @@ impl MariaDbJournal {
                             format!(
                                 "is in the character set {charset}, which keen does not read from a log"
                             ),
-                            "leave the table out with --table, or export what was written (docs/journal.md)",
+                            "leave the table out with --exclude, or export what was written (docs/journal.md)",
                         );
                     }
                 }
@@ -556,7 +769,13 @@ fn guessed(logged: &Logged) -> super::decode::Take {
         kind::TIME | kind::TIME2 => Take::Time,
         kind::BIT => Take::Bits(u32::from(logged.meta & 0xff) + u32::from(logged.meta >> 8) * 8),
         kind::ENUM | kind::SET => Take::Text,
-        kind::STRING | kind::VARCHAR | kind::VAR_STRING | kind::BLOB | kind::GEOMETRY => {
+        kind::STRING
+        | kind::VARCHAR
+        | kind::VAR_STRING
+        | kind::BLOB
+        | kind::GEOMETRY
+        | kind::VARCHAR_COMPRESSED
+        | kind::BLOB_COMPRESSED => {
             // Collation 63 is that of bytes.
             if logged.collation == Some(63) { Take::Bytes } else { Take::Text }
         }

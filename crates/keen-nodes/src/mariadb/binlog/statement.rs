@@ -65,6 +65,46 @@ pub(super) fn writes(sql: &str) -> bool {
     ))
 }
 
+/// What a statement in the log ends, or makes it possible to end.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum End {
+    /// A place to roll back to.
+    Savepoint(String),
+    /// A rollback: to a savepoint, or of everything.
+    RollBack(Option<String>),
+    Commit,
+    XaCommit,
+    XaRollBack,
+}
+
+/// Whether a statement ends a transaction or a part of it.
+pub(super) fn ends(sql: &str) -> Option<End> {
+    // Almost no statement does, and those are short.
+    let starts = |word: &str| sql.get(..word.len()).is_some_and(|s| s.eq_ignore_ascii_case(word));
+    if !["SAVEPOINT", "ROLLBACK", "COMMIT", "XA"].into_iter().any(starts) {
+        return None;
+    }
+    let tokens = tokens(sql);
+    let word = |at: usize| match tokens.get(at) {
+        Some(Token::Word(word)) => word.to_ascii_uppercase(),
+        _ => String::new(),
+    };
+    let name = |at: usize| match tokens.get(at) {
+        Some(Token::Word(name) | Token::Quoted(name)) => Some(name.clone()),
+        _ => None,
+    };
+    match (&word(0)[..], &word(1)[..]) {
+        ("SAVEPOINT", _) => name(1).map(End::Savepoint),
+        ("ROLLBACK", "TO") if word(2) == "SAVEPOINT" => name(3).map(|to| End::RollBack(Some(to))),
+        ("ROLLBACK", "TO") => name(2).map(|to| End::RollBack(Some(to))),
+        ("ROLLBACK", _) => Some(End::RollBack(None)),
+        ("COMMIT", _) => Some(End::Commit),
+        ("XA", "COMMIT") => Some(End::XaCommit),
+        ("XA", "ROLLBACK") => Some(End::XaRollBack),
+        _ => None,
+    }
+}
+
 #[derive(Debug, Clone, PartialEq, Eq)]
 enum Token {
     Word(String),
@@ -160,6 +200,25 @@ mod tests {
         }
         for sql in ["BEGIN", "COMMIT", "CREATE USER a", "ALTER TABLE a ADD b INT", ""] {
             assert!(!writes(sql), "{sql}");
+        }
+    }
+
+    #[test]
+    fn what_a_statement_ends_is_told() {
+        let name = |name: &str| name.to_owned();
+        for (sql, end) in [
+            ("SAVEPOINT `a``b`", End::Savepoint(name("a`b"))),
+            ("ROLLBACK TO `a`", End::RollBack(Some(name("a")))),
+            ("rollback to savepoint a", End::RollBack(Some(name("a")))),
+            ("ROLLBACK", End::RollBack(None)),
+            ("COMMIT", End::Commit),
+            ("XA COMMIT X'61',X'',1", End::XaCommit),
+            ("XA ROLLBACK X'61',X'',1", End::XaRollBack),
+        ] {
+            assert_eq!(ends(sql), Some(end), "{sql}");
+        }
+        for sql in ["BEGIN", "XA START X'61'", "XA END X'61'", "INSERT INTO a VALUES ('COMMIT')", ""] {
+            assert_eq!(ends(sql), None, "{sql}");
         }
     }
 
