@@ -510,6 +510,7 @@ fn local_table(engine: Engine, shape: &ShapeDocument) -> LocalTable {
                     table: r.table.clone(),
                     place: r.place.clone(),
                     to: r.to.clone(),
+                    unlogged: false,
                 })
                 .collect(),
             triggers: shape.triggers.clone(),
@@ -519,6 +520,7 @@ fn local_table(engine: Engine, shape: &ShapeDocument) -> LocalTable {
                     table: r.table.clone(),
                     place: r.place.clone(),
                     to: r.to.clone(),
+                    unlogged: false,
                 })
                 .collect(),
         },

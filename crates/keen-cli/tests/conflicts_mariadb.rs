@@ -619,3 +619,53 @@ fn what_is_logged_as_a_statement_does_not_pass_for_nothing() {
         "{fault}"
     );
 }
+
+#[test]
+fn emptying_a_table_is_a_write_of_every_row() {
+    let network = mesh();
+    apart(
+        &network,
+        &[
+            (0, "TRUNCATE TABLE trail_notice"),
+            (1, "INSERT INTO trail_notice VALUES (50, 'Cirque Hut', 'Ladder gone', 1, NULL)"),
+        ],
+    );
+    network.replace("\"guest\", \"stay\"", "\"guest\", \"stay\", \"trail_notice\"");
+    settle(&network);
+    let run = network.conflicts(&[]);
+    let found = one(&run, "update-delete");
+    assert_eq!(
+        (&found["of"]["row"]["id"], &found["proven"]),
+        (&50.into(), &true.into()),
+        "{found:#}"
+    );
+    assert_eq!(found["standing"], "settled apart", "{found:#}");
+    let text = found["writes"].to_string();
+    assert!(text.contains("TRUNCATE TABLE trail_notice"), "{found:#}");
+    // Written after it had come, it is no conflict.
+    network.servers[1]
+        .run("INSERT INTO trail_notice VALUES (51, 'Cirque Hut', 'Ladder back', 1, NULL)")
+        .unwrap();
+    settle(&network);
+    assert_eq!(network.conflicts(&[]).conflicts().len(), 1);
+}
+
+#[test]
+fn what_goes_with_its_parent_below_the_log_is_told() {
+    let network = mesh();
+    network.servers[0]
+        .run("ALTER TABLE stay ADD CONSTRAINT of_guest FOREIGN KEY (guest_id) REFERENCES guest (id) ON DELETE CASCADE")
+        .unwrap();
+    settle(&network);
+    let run = network.keen(&["conflicts"]);
+    assert!(!run.out.contains("No conflicts. Every write had seen"), "{}", run.out);
+    assert!(run.out.contains("rows of stay also change with those they refer to"), "{}", run.out);
+    apart(
+        &network,
+        &[(0, "DELETE FROM guest WHERE id = 3"), (1, "UPDATE stay SET beds = 9 WHERE id = 3")],
+    );
+    // The row is gone at a, and nothing in its log says so.
+    let run = network.conflicts(&[]);
+    let found = one(&run, "parent-gone");
+    assert_eq!(found["of"]["row"]["id"], 3, "{found:#}");
+}

@@ -504,3 +504,63 @@ fn relays_that_pass_on_what_they_received_are_seen_through() {
     );
     assert_eq!((&writes[1]["node"], &writes[1]["fate"]), (&"c".into(), &"lost".into()));
 }
+
+#[test]
+fn emptying_a_table_is_a_write_of_every_row() {
+    let network = peers();
+    apart(&network, &[(0, "TRUNCATE guest"), (1, "INSERT INTO guest VALUES (50, 'Late', true)")]);
+    settle(&network);
+    let run = network.conflicts(&[]);
+    let found = one(&run, "update-delete");
+    assert_eq!(
+        (&found["of"]["row"]["id"], &found["proven"]),
+        (&50.into(), &true.into()),
+        "{found:#}"
+    );
+    assert_eq!(found["standing"], "settled apart", "{found:#}");
+    assert!(found["writes"].to_string().contains("TRUNCATE"), "{found:#}");
+}
+
+#[test]
+fn partitions_are_written_as_the_table_they_are_parts_of() {
+    let network = peers();
+    let both = |sql: &str| network.servers.iter().for_each(|server| server.run(sql).unwrap());
+    both(
+        "CREATE TABLE reading (id int PRIMARY KEY, snow int) PARTITION BY RANGE (id);\n\
+         CREATE TABLE reading_low PARTITION OF reading FOR VALUES FROM (0) TO (100);\n\
+         CREATE TABLE reading_high PARTITION OF reading FOR VALUES FROM (100) TO (200);\n\
+         GRANT SELECT ON reading TO keen;\nALTER TABLE reading_low REPLICA IDENTITY FULL;\n\
+         ALTER TABLE reading_high REPLICA IDENTITY FULL;\nINSERT INTO reading VALUES (1, 10), (2, 20), (101, 30);\n\
+         ALTER PUBLICATION peers ADD TABLE reading",
+    );
+    for (server, name) in network.servers.iter().zip(["from_1_to_0", "from_0_to_1"]) {
+        server
+            .run(&format!("ALTER SUBSCRIPTION {name} REFRESH PUBLICATION WITH (copy_data = false)"))
+            .unwrap();
+    }
+    network.replace("\"guest\", \"stay\"", "\"guest\", \"stay\", \"reading\"");
+    // As it was once made: the log tells the partitions.
+    both(
+        "ALTER PUBLICATION keen_journal SET (publish_via_partition_root = false);\nALTER PUBLICATION keen_journal ADD TABLE reading",
+    );
+    let race = |id: u32| {
+        let (one, other) = (
+            format!("UPDATE reading SET snow = 3 WHERE id = {id}"),
+            format!("UPDATE reading SET snow = 5 WHERE id = {id}"),
+        );
+        apart(&network, &[(0, &one), (1, &other)]);
+        settle(&network);
+    };
+    race(1);
+    let run = network.conflicts(&[]);
+    assert_eq!(one(&run, "update-update")["of"]["row"]["id"], 1, "{run:?}");
+    // Now by their root; what was logged before is still known.
+    both("ALTER PUBLICATION keen_journal SET (publish_via_partition_root = true)");
+    race(101);
+    let run = network.conflicts(&["--whole"]);
+    let mut found: Vec<i64> =
+        run.conflicts().iter().map(|c| c["of"]["row"]["id"].as_i64().unwrap()).collect();
+    found.sort_unstable();
+    assert_eq!(found, [1, 101], "{run:?}");
+    assert!(run.conflicts().iter().all(|c| c["proven"] == true), "{run:?}");
+}

@@ -506,3 +506,69 @@ fn a_file_among_servers_is_looked_at_as_a_file() {
     let unseen = run.json()["could_not_look"].clone();
     assert!(unseen[0]["reason"].as_str().unwrap().contains("SQLite keeps no account"), "{unseen}");
 }
+
+#[test]
+fn settings_that_make_writes_fail_or_part_are_found() {
+    let network = pair(&[&["event_scheduler = ON"], &["event_scheduler = ON"]]);
+    let (a, b) = (&network.servers[0], &network.servers[1]);
+    assert_eq!(bad(&network.keen(&["preflight", "--format", "json"])), [] as [String; 0]);
+    let unlogged = |server: &Server, sql: &str| {
+        server.run(&format!("SET SESSION sql_log_bin = 0;\n{sql}")).unwrap();
+    };
+    b.run("SET GLOBAL read_only = ON;\nSET GLOBAL foreign_key_checks = OFF;\nSET GLOBAL sql_mode = 'ANSI_QUOTES'").unwrap();
+    b.run("STOP ALL SLAVES;\nSET GLOBAL slave_type_conversions = 'ALL_LOSSY';\nSTART ALL SLAVES")
+        .unwrap();
+    for server in [a, b] {
+        unlogged(
+            server,
+            "CREATE EVENT tidy ON SCHEDULE EVERY 1 DAY DO DELETE FROM trail_notice WHERE id < 0;\nGRANT EVENT ON huts.* TO keen@'%'",
+        );
+    }
+    unlogged(a, "ALTER TABLE stay ADD CONSTRAINT some_beds CHECK (beds > 0)");
+    unlogged(b, "ALTER TABLE guest ENGINE = MyISAM");
+    let run = network.keen(&["preflight", "--format", "json"]);
+    let mut found = bad(&run);
+    found.sort();
+    assert_eq!(
+        found,
+        [
+            "stop writer-closed b",
+            "warn checks-differ a,b",
+            "warn events-run a,b",
+            "warn lossy-conversion b",
+            "warn modes-differ a,b",
+            "warn references-off b",
+            "warn rolls-nothing-back b",
+        ],
+        "{}",
+        run.out
+    );
+    // What is printed is run, and what it was for is gone.
+    let printed = statements(&run);
+    assert_eq!(printed, [("b".to_owned(), "SET GLOBAL foreign_key_checks = ON".to_owned())]);
+    b.run(&printed[0].1).unwrap();
+    assert!(
+        !bad(&network.keen(&["preflight", "--format", "json"]))
+            .iter()
+            .any(|f| f.contains("references-off"))
+    );
+
+    // What is left out by the domain of its writer.
+    let domain: u64 = {
+        use mysql::prelude::Queryable;
+        a.mariadb().unwrap().query_first("SELECT @@gtid_domain_id").unwrap().unwrap()
+    };
+    b.run(&format!(
+        "STOP SLAVE 'm0';\nCHANGE MASTER 'm0' TO IGNORE_DOMAIN_IDS = ({domain});\nSTART SLAVE 'm0'"
+    ))
+    .unwrap();
+    let run = network.keen(&["preflight", "--format", "json"]);
+    let found = first(&run, "table-not-carried");
+    assert!(
+        found["found"].as_str().unwrap().contains(&format!("IGNORE_DOMAIN_IDS = ({domain})")),
+        "{found:#}"
+    );
+    let flow = network.keen(&["flow", "--for", "1s", "--no-ledger"]);
+    assert!(!flow.out.contains("Every link carries"), "{}", flow.out);
+    assert!(flow.out.contains("IGNORE_DOMAIN_IDS"), "{}", flow.out);
+}

@@ -554,3 +554,36 @@ fn one_database_behind_two_addresses_is_no_pair() {
     let run = network.keen(&["preflight", "--format", "json"]);
     assert!(bad(&run).contains(&"stop same-database a,b".to_owned()), "{}", run.out);
 }
+
+#[test]
+fn publications_that_make_the_server_refuse_updates_are_found() {
+    let network = publisher(true);
+    let a = &network.servers[0];
+    a.run("ALTER PUBLICATION stays SET TABLE guest WHERE (member), stay (guest_id, hut, beds, price, arrives, booked_at)").unwrap();
+    let write = |sql: &str| a.run(sql);
+    write("UPDATE guest SET name = 'Ida' WHERE id = 1").unwrap_err();
+    write("DELETE FROM stay WHERE id = 1").unwrap_err();
+    let run = network.keen(&["preflight", "--format", "json"]);
+    let found = bad(&run);
+    let refused = found.iter().filter(|f| *f == "stop updates-refused a,b").count();
+    assert_eq!(refused, 2, "{}", run.out);
+    let printed = statements(&run);
+    assert!(
+        printed.contains(&(
+            "a".to_owned(),
+            "ALTER TABLE \"public\".\"guest\" REPLICA IDENTITY FULL".to_owned()
+        )),
+        "{printed:?}"
+    );
+    for (_, statement) in printed.iter().filter(|(_, sql)| sql.contains("IDENTITY")) {
+        a.run(statement).unwrap();
+    }
+    write("UPDATE guest SET name = 'Ida' WHERE id = 1").unwrap();
+    a.run("ALTER PUBLICATION stays SET TABLE guest WHERE (member), stay").unwrap();
+    write("DELETE FROM stay WHERE id = 1").unwrap();
+    assert!(
+        !bad(&network.keen(&["preflight", "--format", "json"]))
+            .iter()
+            .any(|f| f.contains("updates-refused"))
+    );
+}

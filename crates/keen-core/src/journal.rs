@@ -118,6 +118,18 @@ pub struct ShapeChange {
     pub what: String,
 }
 
+/// Whether a change of a table's shape takes out every row that was there.
+#[must_use]
+pub fn empties(what: &str) -> bool {
+    let mut rest = what.trim_start();
+    while let Some(comment) = rest.strip_prefix("/*") {
+        rest = comment.split_once("*/").map_or("", |(_, rest)| rest).trim_start();
+    }
+    rest.get(..8).is_some_and(|word| word.eq_ignore_ascii_case("TRUNCATE"))
+        && !rest[8..].starts_with(|c: char| c.is_alphanumeric() || c == '_')
+        && !rest.contains(" of partition ")
+}
+
 /// What a journal tells of itself before it is read.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Head {

@@ -128,6 +128,8 @@ pub struct Reference {
     pub place: String,
     /// The columns referred to.
     pub to: Vec<String>,
+    /// The engine changes or deletes referring rows with those referred to, and tells it in no log.
+    pub unlogged: bool,
 }
 
 impl TableShape {

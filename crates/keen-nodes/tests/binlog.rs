@@ -56,7 +56,9 @@ fn what_was_rolled_back_is_told_by_nobody() {
         .unwrap();
     // In two phases: one that is committed, one that is not, one that stays as it is.
     let phases = |name: &str, id: u32| {
-        format!("XA START '{name}';\nINSERT INTO bed VALUES ({id}, 0);\nXA END '{name}';\nXA PREPARE '{name}'")
+        format!(
+            "XA START '{name}';\nINSERT INTO bed VALUES ({id}, 0);\nXA END '{name}';\nXA PREPARE '{name}'"
+        )
     };
     server.run(&phases("gone", 1)).unwrap();
     server.run(&phases("come", 2)).unwrap();

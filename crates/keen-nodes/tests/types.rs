@@ -557,7 +557,10 @@ fn pressed(server: &Server) {
     for (held, logged) in held.iter().zip(&logged) {
         for (i, (held, logged)) in held.iter().zip(logged).enumerate() {
             let logged = logged.as_ref().unwrap();
-            assert!(logged.same_as(held), "column {i}: {logged:?} in the log, {held:?} in the table");
+            assert!(
+                logged.same_as(held),
+                "column {i}: {logged:?} in the log, {held:?} in the table"
+            );
         }
     }
     drop(node);

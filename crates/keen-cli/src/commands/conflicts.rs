@@ -30,8 +30,8 @@ pub(crate) const SHOWN: usize = 10;
 pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     let loaded = load::topology(&args.topology, terminal)?;
     let topology = &loaded.topology;
-    let chosen = Scope::chosen(topology, &args.nodes, &args.tables)?
-        .without(topology, &args.exclude)?;
+    let chosen =
+        Scope::chosen(topology, &args.nodes, &args.tables)?.without(topology, &args.exclude)?;
     if args.key.is_some() && args.tables.len() > 1 {
         bail!("--key is the key of a row of one table: name one --table");
     }

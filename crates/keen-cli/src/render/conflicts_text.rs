@@ -515,11 +515,18 @@ fn conclude(out: &mut String, outcome: &Outcome, show: usize, columns: Option<us
     let found = &outcome.found;
     let count = found.conflicts.len();
     if count == 0 && outcome.complete() && outcome.hidden == 0 {
-        let _ = writeln!(
-            out,
-            "{} Every write had seen what it replaced.",
-            styled(GOOD, "No conflicts.")
-        );
+        let unlogged: Vec<String> = (found.tables.iter())
+            .filter(|table| table.refers.iter().any(|refers| refers.unlogged))
+            .map(|table| safe::text(&table.name))
+            .collect();
+        let seen = match unlogged.is_empty() {
+            true => "Every write had seen what it replaced.".to_owned(),
+            false => format!(
+                "Every write that a log tells had seen what it replaced; rows of {} also change with those they refer to, which no log tells.",
+                unlogged.join(", ")
+            ),
+        };
+        let _ = writeln!(out, "{} {seen}", styled(GOOD, "No conflicts."));
     } else if count == 0 {
         let _ = writeln!(
             out,

@@ -197,7 +197,8 @@ impl Outcome<'_> {
         let content = &self.case.told[number].1;
         let (count, _) = self.case.columns;
         [&content.before, &content.after].into_iter().all(|side| {
-            side.as_ref().is_some_and(|cells| cells.len() == count && cells.iter().all(Option::is_some))
+            side.as_ref()
+                .is_some_and(|cells| cells.len() == count && cells.iter().all(Option::is_some))
         })
     }
 

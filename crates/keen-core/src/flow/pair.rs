@@ -8,8 +8,9 @@ use super::{LinkFlow, Looks, State, state};
 use crate::journal::is_journal_slot;
 use crate::position::Position;
 use crate::preflight::look::{Half, Means, Slot};
+use crate::preflight::mariadb::{domain_left_out, left_out};
 use crate::source::{self, Told};
-use crate::topology::{NodeId, Topology};
+use crate::topology::{Address, NodeId, Topology};
 
 /// An inflow and where it comes from.
 pub(super) struct Known<'a> {
@@ -66,6 +67,7 @@ pub(super) fn pair(topology: &Topology, looks: Looks<'_>) -> Vec<LinkFlow> {
             links.push(state::decide(topology, looks, known));
         }
         links.extend(uncarried(topology, looks, (*from, *to), &carried));
+        links.extend(filtered(topology, looks, (*from, *to), &carried));
     }
     links.extend(strays(topology, looks, &known));
     links
@@ -368,6 +370,54 @@ fn absent(
         ),
     ));
     link
+}
+
+/// What a link is to carry and every connection between its ends leaves out by a filter of its own.
+fn filtered(
+    topology: &Topology,
+    looks: Looks<'_>,
+    (from, to): (NodeId, NodeId),
+    carried: &[&Known<'_>],
+) -> Vec<LinkFlow> {
+    let by_all = |reason: &dyn Fn(&Known<'_>) -> Option<String>| {
+        let reasons: Vec<String> = carried.iter().filter_map(|known| reason(known)).collect();
+        (reasons.len() == carried.len()).then(|| reasons.join(", "))
+    };
+    let Address::Server(server) = &topology.nodes[from].at else { return Vec::new() };
+    let mut found = Vec::new();
+    let domain = heard(looks, from).and_then(|heard| heard.domain).map(|domain| domain.to_string());
+    let by_domain = domain.and_then(|domain| {
+        by_all(&|known| domain_left_out(&known.inflow.link.filters, &domain)).map(|why| {
+            (
+                format!("all that {} itself writes is left out: {why}", topology.nodes[from].name),
+                Vec::new(),
+            )
+        })
+    });
+    found.extend(by_domain);
+    if found.is_empty() {
+        let links = topology.links.iter().filter(|link| (link.from, link.to) == (from, to));
+        let sets = links.flat_map(|link| &link.carries);
+        let mut tables: Vec<&String> = sets.flat_map(|set| &topology.sets[*set].tables).collect();
+        tables.sort_unstable();
+        tables.dedup();
+        found.extend(tables.into_iter().filter_map(|table| {
+            let named = topology.nodes[from].name_of(table);
+            let (database, name) = named.split_once('.').unwrap_or((&server.database, named));
+            let why = by_all(&|known| left_out(&known.inflow.link.filters, database, name))?;
+            Some((format!("{table} is left out: {why}"), vec![table.clone()]))
+        }));
+    }
+    let link = |(reason, tables): (String, Vec<String>)| {
+        let mut link = blank((Some(from), Some(to)), State::Absent, reason);
+        link.name = carried.first().map(|known| known.inflow.link.name.clone());
+        link.means = Some(Means::BinaryLog);
+        link.tables = tables;
+        link.seen = seen(looks, Some(from), Some(to));
+        link.next = Some((Some(to), "keen preflight says what to do about it".to_owned()));
+        link
+    };
+    found.into_iter().map(link).collect()
 }
 
 /// Tables that a link is to carry and that no subscription between its ends takes, or took without their rows.

@@ -205,6 +205,30 @@ legend! {
         "A node that nobody should write to can be written to.",
         "One stray write there is enough for copies to part, and nothing will bring them together again.",
         "Close it to writes; replication still gets through.";
+    Settings WRITER_CLOSED "writer-closed":
+        "A node that applications are to write to refuses writes.",
+        "What is meant to be written there fails, or goes somewhere else.",
+        "Find out who closed it and why before you open it: a node may be kept closed because it is behind.";
+    Settings MODES_DIFFER "modes-differ":
+        "Nodes that exchange changes take values by different modes.",
+        "One of them refuses or cuts a value that another takes as it is: the same statement leaves different rows.",
+        "Set sql_mode alike on all of them, and let applications connect anew.";
+    Settings LOSSY_CONVERSION "lossy-conversion":
+        "A receiver may cut values that do not fit its columns.",
+        "What it cannot hold is cut or rounded without a word, and the copies part.",
+        "Make the columns alike, then forbid it.";
+    Settings EVENTS_RUN "events-run":
+        "Scheduled events run on several nodes that exchange changes.",
+        "Each of them writes by itself, and what each writes reaches the others: the work is done twice, or collides.",
+        "Let one node run them; on the others switch the scheduler off, or the events.";
+    Settings REFERENCES_OFF "references-off":
+        "A server does not check foreign keys.",
+        "Rows without their parents are taken there, and other nodes refuse them: the link stops.",
+        "Have them checked. What was taken meanwhile is not checked again: look for rows without parents.";
+    Settings SLOT_TIMES_OUT "slot-times-out":
+        "A slot that nobody reads for a while is made useless by the server itself.",
+        "A copy that was away for longer cannot catch up and has to be copied anew.",
+        "Have it kept for longer than your longest outage, and watch the disk.";
     Settings SILENCE_NOTICED_LATE "silence-noticed-late":
         "It takes long until a receiver notices that its source has fallen silent.",
         "All that time the link looks healthy and up to date.",
@@ -280,6 +304,19 @@ legend! {
         "Where it has fired at the source too, what it wrote there is replicated as well, and here it does the same a second time. Where it has not, it writes what no other node has.",
         "Have it fire for applications only.";
 
+    Shape CHECKS_DIFFER "checks-differ":
+        "A rule for values is there on some nodes only.",
+        "A row that one node takes is refused by another, and the link stops there.",
+        "Put the same rules on all of them.";
+    Shape ROLLS_NOTHING_BACK "rolls-nothing-back":
+        "A table is kept by an engine that rolls nothing back.",
+        "A change that fails midway stays half done, and is applied again from its beginning.",
+        "Keep replicated tables in InnoDB.";
+
+    Links UPDATES_REFUSED "updates-refused":
+        "A publication leaves out what names its rows, or picks rows by other columns.",
+        "The server refuses every update and delete of the table, to every application.",
+        "Have the publication carry the columns that name the row, or name rows whole (REPLICA IDENTITY FULL).";
     Links LINK_ABSENT "link-absent":
         "The file declares a link that the nodes know nothing of.",
         "What is written at its source never arrives.",

@@ -361,6 +361,8 @@ pub struct TableLook {
     pub replica_triggers: Seen<Vec<String>>,
     /// Where the numbers of counting columns come from.
     pub counters: Vec<Counter>,
+    /// What rows have to fulfil, as the engine prints it.
+    pub checks: Seen<Vec<String>>,
 }
 
 /// Where the numbers of a counting column come from.

@@ -3,9 +3,10 @@
 use std::collections::BTreeMap;
 
 use super::legend::{
-    Area, CARRIED_OTHERWISE, Check, DUPLICATES, ERRORS_SKIPPED, LOG_FORMAT, LOG_IMAGES, LOG_KEPT,
-    LOG_METADATA, LOG_OFF, NOT_READ_ONLY, RECEIVED_NOT_LOGGED, SILENCE_NOTICED_LATE,
-    TABLE_NOT_CARRIED, TEXTS_DIFFER, ZONES_DIFFER,
+    Area, CARRIED_OTHERWISE, Check, DUPLICATES, ERRORS_SKIPPED, EVENTS_RUN, LOG_FORMAT, LOG_IMAGES,
+    LOG_KEPT, LOG_METADATA, LOG_OFF, LOSSY_CONVERSION, MODES_DIFFER, NOT_READ_ONLY,
+    RECEIVED_NOT_LOGGED, REFERENCES_OFF, SILENCE_NOTICED_LATE, TABLE_NOT_CARRIED, TEXTS_DIFFER,
+    WRITER_CLOSED, ZONES_DIFFER,
 };
 use super::look::{Facts, Filter, Incoming};
 use super::{Desk, Finding, Level};
@@ -68,6 +69,7 @@ pub(super) fn examine(desk: &mut Desk<'_>, node: NodeId, facts: &Facts) {
     if !sources.is_empty() {
         receiving(desk, node, settings);
     }
+    plain_rules(desk, node, settings, !sources.is_empty());
     if !desk.topology.nodes[node].writes {
         desk.looked(Area::Settings);
         if !facts.standby && !is(settings, "read_only", "ON") {
@@ -82,6 +84,90 @@ pub(super) fn examine(desk: &mut Desk<'_>, node: NodeId, facts: &Facts) {
                 .run(node, "SET GLOBAL read_only = ON"),
             );
         }
+    }
+}
+
+/// What should be as it is on any server that takes part.
+fn plain_rules(
+    desk: &mut Desk<'_>,
+    node: NodeId,
+    settings: &BTreeMap<String, String>,
+    receives: bool,
+) {
+    desk.looked(Area::Settings);
+    if desk.topology.nodes[node].writes && is(settings, "read_only", "ON") {
+        desk.find(
+            Finding::new(
+                &WRITER_CLOSED,
+                Level::Stop,
+                [node],
+                "read_only is ON, and the topology says that applications write here",
+            )
+            .needs("read_only = OFF, or writes = false in the file")
+            .advise(
+                Some(node),
+                "find out who closed it and why: a node that is behind, or was a copy, must not be opened",
+            ),
+        );
+    }
+    if is(settings, "foreign_key_checks", "OFF") {
+        desk.find(
+            Finding::new(
+                &REFERENCES_OFF,
+                Level::Warn,
+                [node],
+                "foreign_key_checks is OFF for all sessions: rows without their parents are taken",
+            )
+            .needs("foreign_key_checks = ON")
+            .run(node, "SET GLOBAL foreign_key_checks = ON")
+            .advise(
+                Some(node),
+                "and the same in its settings file; sessions that are connected keep the old one",
+            ),
+        );
+    }
+    let conversions = settings.get("slave_type_conversions").filter(|_| receives);
+    if let Some(conversions) =
+        conversions.filter(|v| v.to_ascii_uppercase().split(',').any(|v| v == "ALL_LOSSY"))
+    {
+        desk.find(
+            Finding::new(
+                &LOSSY_CONVERSION,
+                Level::Warn,
+                [node],
+                format!("slave_type_conversions is {conversions}: what does not fit is cut"),
+            )
+            .needs("no ALL_LOSSY in slave_type_conversions")
+            .advise(
+                Some(node),
+                "make the columns alike first (keen preflight --shape): a link that had to cut a value stops once it may not",
+            ),
+        );
+    }
+}
+
+/// Nodes that exchange changes and run events, each of which writes on every one of them.
+fn events(desk: &mut Desk<'_>) {
+    let mut running: Vec<(NodeId, u64)> = Vec::new();
+    for (node, facts) in desk.nodes() {
+        let Ok(settings) = &facts.settings else { continue };
+        let count = settings.get("enabled_events").and_then(|v| v.parse::<u64>().ok()).unwrap_or(0);
+        if facts.engine == Engine::MariaDb && count > 0 && is(settings, "event_scheduler", "ON") {
+            running.push((node, count));
+        }
+    }
+    let Some((first, _)) = running.first().copied() else { return };
+    let group = desk.group(first);
+    running.retain(|(node, _)| group.contains(node));
+    desk.looked(Area::Settings);
+    if running.len() > 1 {
+        let nodes: Vec<NodeId> = running.iter().map(|(node, _)| *node).collect();
+        let found = format!("event_scheduler is ON with enabled events on {}", desk.names(&nodes));
+        desk.find(
+            Finding::new(&EVENTS_RUN, Level::Warn, nodes, found)
+                .needs("events on one of them")
+                .advise(None, "on all but one: SET GLOBAL event_scheduler = OFF, or ALTER EVENT ... DISABLE ON SLAVE for each of them"),
+        );
     }
 }
 
@@ -239,6 +325,8 @@ fn require(
 pub(super) fn together(desk: &mut Desk<'_>) {
     alike(desk, Engine::MariaDb, "character_set_database", &TEXTS_DIFFER);
     alike(desk, Engine::MariaDb, "zone", &ZONES_DIFFER);
+    alike(desk, Engine::MariaDb, "sql_mode", &MODES_DIFFER);
+    events(desk);
 }
 
 /// Whether two values of a setting mean the same: some zones have several names.
@@ -268,7 +356,10 @@ pub(super) fn alike(desk: &mut Desk<'_>, engine: Engine, setting: &str, check: &
     if values.len() > 1 && linked(desk) {
         let who: Vec<String> = values
             .iter()
-            .map(|(value, nodes)| format!("{value} on {}", desk.names(nodes)))
+            .map(|(value, nodes)| {
+                let value = if value.is_empty() { "empty" } else { value };
+                format!("{value} on {}", desk.names(nodes))
+            })
             .collect();
         let nodes: Vec<NodeId> = values.iter().flat_map(|(_, nodes)| nodes.clone()).collect();
         let shown = if setting == "zone" { "the time zone" } else { setting };
@@ -283,6 +374,7 @@ pub(super) fn carried(desk: &mut Desk<'_>, to: NodeId, from: NodeId, beside: &[&
     let topology = desk.topology;
     let Address::Server(server) = &topology.nodes[from].at else { return };
     let pair = (from, to);
+    domains(desk, pair, beside);
     let mut partly: Vec<&str> = Vec::new();
     for link in topology.links.iter().filter(|link| (link.from, link.to) == pair) {
         for set in link.carries.iter().map(|set| &topology.sets[*set]) {
@@ -328,9 +420,52 @@ pub(super) fn carried(desk: &mut Desk<'_>, to: NodeId, from: NodeId, beside: &[&
     }
 }
 
+/// Whether what a source writes is left out by its domain.
+fn domains(desk: &mut Desk<'_>, (from, to): (NodeId, NodeId), beside: &[&Incoming]) {
+    let settings = desk.facts(from).map(|facts| &facts.settings);
+    let Some(Ok(settings)) = settings else { return };
+    let Some(domain) = settings.get("gtid_domain_id").cloned() else { return };
+    desk.looked(Area::Links);
+    let against = |link: &&Incoming| domain_left_out(&link.filters, &domain);
+    let reasons: Vec<String> = beside.iter().filter_map(against).collect();
+    if reasons.len() < beside.len() || reasons.is_empty() {
+        return;
+    }
+    let connection = beside.first().map_or("", |link| &link.name);
+    desk.find(
+        Finding::new(
+            &TABLE_NOT_CARRIED,
+            Level::Stop,
+            [from, to],
+            format!(
+                "{} leaves out all that {} writes, which is in domain {domain}: {}",
+                desk.name(to),
+                desk.name(from),
+                reasons.join(", ")
+            ),
+        )
+        .on_links(vec![(from, to)])
+        .advise(
+            Some(to),
+            format!("what was passed over does not come again: audit, then STOP SLAVE '{connection}', CHANGE MASTER '{connection}' TO IGNORE_DOMAIN_IDS = (...) or DO_DOMAIN_IDS = (...) as it should be, START SLAVE '{connection}'"),
+        ),
+    );
+}
+
+/// By which filter all that is written in a domain is left out, if it is.
+pub(crate) fn domain_left_out(filters: &[Filter], domain: &str) -> Option<String> {
+    let rule =
+        |name: &str| filters.iter().find(|filter| filter.rule == name && !filter.of.is_empty());
+    let said = |filter: &Filter| format!("{} = ({})", filter.rule, filter.of.join(", "));
+    if let Some(only) = rule("DO_DOMAIN_IDS") {
+        return (!only.of.iter().any(|of| of == domain)).then(|| said(only));
+    }
+    rule("IGNORE_DOMAIN_IDS").filter(|f| f.of.iter().any(|of| of == domain)).map(said)
+}
+
 /// By which filter a table is left out, if it is. The order of rules is that of the server: databases
 /// first, then tables; whoever names what to do leaves out the rest.
-fn left_out(filters: &[Filter], database: &str, table: &str) -> Option<String> {
+pub(crate) fn left_out(filters: &[Filter], database: &str, table: &str) -> Option<String> {
     let rule = |name: &str| filters.iter().find(|f| f.rule == name && !f.of.is_empty());
     let full = format!("{database}.{table}");
     let said = |filter: &Filter| {

@@ -13,7 +13,7 @@ pub mod join;
 pub mod legend;
 mod links;
 pub mod look;
-mod mariadb;
+pub(crate) mod mariadb;
 mod postgres;
 mod reach;
 mod rights;

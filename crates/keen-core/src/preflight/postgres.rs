@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use super::legend::{
-    Area, COMMIT_TIMES, LOG_KEPT, LOG_LEVEL, NOT_READ_ONLY, ROOM_FOR_LINKS, TEXTS_DIFFER,
-    ZONES_DIFFER,
+    Area, COMMIT_TIMES, LOG_KEPT, LOG_LEVEL, NOT_READ_ONLY, ROOM_FOR_LINKS, SLOT_TIMES_OUT,
+    TEXTS_DIFFER, ZONES_DIFFER,
 };
 use super::look::{Facts, Means};
 use super::mariadb::alike;
@@ -79,6 +79,7 @@ fn sending(
     ] {
         room(desk, node, settings, setting, needed, "links lead away from it");
     }
+    timing_out(desk, node, settings);
     desk.looked(Area::Settings);
     // In megabytes; -1 means for as long as a slot needs it.
     if let Some(kept) =
@@ -93,6 +94,26 @@ fn sending(
             )
             .needs("max_slot_wal_keep_size = -1, or several times what is written during an outage")
             .run(node, "ALTER SYSTEM SET max_slot_wal_keep_size = '20GB'")
+            .run(node, "SELECT pg_reload_conf()"),
+        );
+    }
+}
+
+/// Slots that the server itself gives up.
+fn timing_out(desk: &mut Desk<'_>, node: NodeId, settings: &BTreeMap<String, String>) {
+    // In seconds; 0 means never.
+    let Some(idle) = number(settings, "idle_replication_slot_timeout") else { return };
+    desk.looked(Area::Settings);
+    if idle > 0 {
+        desk.find(
+            Finding::new(
+                &SLOT_TIMES_OUT,
+                Level::Warn,
+                [node],
+                format!("a slot that nobody reads for {idle} s is given up by the server"),
+            )
+            .needs("idle_replication_slot_timeout = 0, or more than your longest outage")
+            .run(node, "ALTER SYSTEM SET idle_replication_slot_timeout = 0")
             .run(node, "SELECT pg_reload_conf()"),
         );
     }

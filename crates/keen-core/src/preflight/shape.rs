@@ -8,9 +8,10 @@ use std::collections::BTreeMap;
 
 use super::carry;
 use super::legend::{
-    Area, COLUMN_COLLATION, COLUMN_DEFAULT, COLUMN_GENERATED, COLUMN_MISSING, COLUMN_NULL,
-    COLUMN_ORDER, COLUMN_SURPLUS, COLUMN_TYPE, Check, KEY_DIFFERS, KEY_MISSING, REFERENCE_DIFFERS,
-    ROW_IDENTITY, TABLE_MISSING, TABLE_SURPLUS, TRIGGER_AGAIN, UNIQUE_DIFFERS,
+    Area, CHECKS_DIFFER, COLUMN_COLLATION, COLUMN_DEFAULT, COLUMN_GENERATED, COLUMN_MISSING,
+    COLUMN_NULL, COLUMN_ORDER, COLUMN_SURPLUS, COLUMN_TYPE, Check, KEY_DIFFERS, KEY_MISSING,
+    REFERENCE_DIFFERS, ROLLS_NOTHING_BACK, ROW_IDENTITY, TABLE_MISSING, TABLE_SURPLUS,
+    TRIGGER_AGAIN, UNIQUE_DIFFERS,
 };
 use super::look::{TableLook, TableState};
 use super::{Desk, Finding, Level};
@@ -109,6 +110,8 @@ impl<'d, 'a> Bench<'d, 'a> {
         self.each_column();
         self.key();
         self.rules();
+        self.checks();
+        self.storage();
         self.alone();
     }
 
@@ -668,6 +671,54 @@ impl<'d, 'a> Bench<'d, 'a> {
         }
     }
 
+    /// Rules for values, between nodes of one engine, which prints them alike.
+    fn checks(&mut self) {
+        for engine in [Engine::MariaDb, Engine::Postgres] {
+            let told = self.looks.iter().filter(|(_, (of, _))| *of == engine);
+            let told =
+                told.filter_map(|(node, (_, look))| Some((*node, look.checks.as_ref().ok()?)));
+            let groups = grouped(told.map(|(node, checks)| (node, checks.clone())));
+            if groups.len() < 2 {
+                continue;
+            }
+            let said = |checks: &Vec<String>| match checks.is_empty() {
+                true => "no rule for values".to_owned(),
+                false => checks.iter().map(|check| shortened(check)).collect::<Vec<_>>().join(", "),
+            };
+            let parts: Vec<String> = groups
+                .iter()
+                .map(|(checks, nodes)| format!("{} on {}", said(checks), self.names(nodes)))
+                .collect();
+            let nodes: Vec<NodeId> = groups.iter().flat_map(|(_, nodes)| nodes.clone()).collect();
+            let links = self.apart(&groups);
+            let finding = self
+                .finding(&CHECKS_DIFFER, Level::Warn, &nodes, parts.join("; "))
+                .on_links(links)
+                .will("a row that one takes and the other refuses stops the link");
+            self.desk.find(finding);
+        }
+    }
+
+    /// Engines within the server that roll nothing back.
+    fn storage(&mut self) {
+        let kept: Vec<(NodeId, String)> = (self.looks.iter())
+            .filter_map(|(node, (_, look))| Some((*node, look.shape.not_transactional.clone()?)))
+            .collect();
+        let groups = grouped(kept.into_iter());
+        for (storage, nodes) in &groups {
+            let alone = nodes.len() < self.looks.len();
+            let found = format!(
+                "it is kept by {storage} on {}, which rolls nothing back{}",
+                self.names(nodes),
+                if alone { "; elsewhere it is not" } else { "" }
+            );
+            let finding = self
+                .finding(&ROLLS_NOTHING_BACK, Level::Warn, nodes, found)
+                .will("a change that fails midway stays half done");
+            self.desk.find(finding);
+        }
+    }
+
     fn split(&self, has: impl Fn(&TableLook) -> bool) -> (Vec<NodeId>, Vec<NodeId>) {
         self.looks.keys().partition(|node| has(&self.looks[*node].1))
     }
@@ -769,4 +820,10 @@ fn surplus(desk: &mut Desk<'_>) {
         );
         desk.find(Finding::new(&TABLE_SURPLUS, Level::Note, nodes, found));
     }
+}
+
+/// A rule as it reads in a sentence, cut where it gets long.
+fn shortened(rule: &str) -> String {
+    let kept: String = rule.chars().take(60).collect();
+    if kept.len() < rule.len() { format!("{kept}...") } else { kept }
 }

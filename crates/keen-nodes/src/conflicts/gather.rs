@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ops::ControlFlow;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use keen_core::causality::{Arrivals, Besides, Deed, Reach, Span, Start, WriterId};
 use keen_core::canonical;
+use keen_core::causality::{Arrivals, Besides, Deed, Reach, Span, Start, WriterId};
 use keen_core::conflict::Content;
 use keen_core::digest::DigestFunction;
 use keen_core::journal::{
@@ -19,7 +19,7 @@ use serde::{Deserialize, Serialize};
 
 use super::carried::Begun;
 use super::spill::{Gathered, NO_CONTENT, NO_TIME, Record, deed_number};
-use super::tables::{Table, thing};
+use super::tables::{Refers, Table, thing};
 
 /// What all journals share while they are read side by side.
 pub(super) struct Shared<'a> {
@@ -394,12 +394,14 @@ impl Reading<'_> {
                     records.push(record(thing(table, Some(at), &values), Deed::Take, at + 1, row));
                 }
             }
-            for (parent, columns) in &about.refers {
+            for Refers { parent, columns, unlogged } in &about.refers {
                 let Some(values) = side(&content.after, columns) else { continue };
                 let old = side(&content.before, columns);
                 // What an update referred to before is not always told; then it is taken to be the same.
+                // Whatever is written to a row that goes with its parent meets the parent's end.
                 let is_new = match (change.act, &old) {
                     (Act::Insert, _) => true,
+                    _ if *unlogged => true,
                     (_, Some(old)) => !old.iter().zip(&values).all(|(old, new)| old.same_as(new)),
                     (_, None) => false,
                 };
@@ -425,7 +427,8 @@ impl Reading<'_> {
 
     /// What stands for what was written, the same in every journal that tells the same cells.
     fn gist(&mut self, act: Act, content: &Content) -> u64 {
-        let (mut told, mut cells) = (std::mem::take(&mut self.told), std::mem::take(&mut self.cells));
+        let (mut told, mut cells) =
+            (std::mem::take(&mut self.told), std::mem::take(&mut self.cells));
         (told.clear(), cells.clear());
         for side in [&content.before, &content.after] {
             for cell in side.iter().flatten() {

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use keen_core::causality::{Chain, Deed, History, Saw, Write, WriterId, chains};
 use keen_core::expectation::members;
-use keen_core::journal::Writer;
+use keen_core::journal::{Writer, empties};
 use keen_core::topology::NodeId;
 
 use super::carried::{self, Carried, HandingOn, Held};
@@ -45,6 +45,13 @@ pub(super) struct Reshaping {
     /// Those of them that are not handed on to the next run.
     pub(super) settled_rows: BTreeMap<NodeId, u64>,
     pub(super) proven: bool,
+}
+
+impl Reshaping {
+    /// Whether it takes out every row that was there.
+    pub(super) fn empties(&self) -> bool {
+        empties(&self.what)
+    }
 }
 
 pub(super) fn reshaping(
@@ -127,6 +134,14 @@ impl Judging<'_> {
             Deed::Take => usize::from(records[0].unique),
             _ => 0,
         };
+        if unique == 0 && writes.iter().any(|write| write.deed != Deed::Refer) {
+            for reshaping in self.shapes.iter().filter(|r| r.table == table && r.empties()) {
+                let node = self.history.node_of(&reshaping.write).unwrap_or(0);
+                writes.push(Write { deed: Deed::Delete, ..reshaping.write.clone() });
+                rows.push(records[0].row);
+                kept.push(Kept { node, first: NO_CONTENT, last: NO_CONTENT, table });
+            }
+        }
         if unique == 0 && self.wanted == Some(records[0].thing) {
             self.life = Some(life(table, &writes, &kept));
         }

@@ -36,7 +36,7 @@ use relays::Relays;
 use settle::Settle;
 use spill::Contents;
 pub(crate) use tables::tables;
-pub use tables::{Left, Table};
+pub use tables::{Left, Refers, Table};
 
 /// A journal that can be read on a thread of its own.
 pub type Journal = Box<dyn ReadJournal + Send>;
@@ -260,8 +260,16 @@ pub fn run(request: &Request<'_>) -> Found {
         .iter()
         .filter_map(|(node, head)| Some((*node, head.identity.as_ref()?.to_string())))
         .collect();
-    let settle =
-        Settle { request, tables: &tables, history: &history, writers: &writers, identities };
+    let emptied = reshapings.iter().filter(|reshaping| reshaping.empties());
+    let emptied = emptied.map(|r| ((r.table, r.write.writer, r.write.place), r.what.clone()));
+    let settle = Settle {
+        request,
+        tables: &tables,
+        history: &history,
+        writers: &writers,
+        identities,
+        emptied: emptied.collect(),
+    };
     if let Err(error) = settle.all(candidates, life, kept, &mut found) {
         found.broken = Some(error.to_string());
     }

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::io;
 
-use keen_core::causality::{Chain, Deed, History, Saw, Write, chains};
+use keen_core::causality::{Chain, Deed, History, Saw, Write, WriterId, chains};
 use keen_core::conflict::{
     Case, Conflict, Content, Fate, Kind, Now, RowNow, Standing, Thing, Written, judge,
 };
@@ -27,6 +27,8 @@ pub(super) struct Settle<'a> {
     pub(super) history: &'a History,
     pub(super) writers: &'a [Writer],
     pub(super) identities: BTreeMap<NodeId, String>,
+    /// Statements that emptied a table, by its number, writer and place.
+    pub(super) emptied: BTreeMap<(usize, WriterId, u64), String>,
 }
 
 /// A candidate with the rows that it is about.
@@ -240,6 +242,11 @@ impl Settle<'_> {
             identities: &self.identities,
         });
         conflict.counted = table.counted && inserts(&conflict);
+        for (at, written) in candidate.chain.writes.iter().zip(&mut conflict.writes) {
+            let write = &candidate.writes[*at];
+            let by = self.emptied.get(&(candidate.table, write.writer, write.place));
+            written.statement = by.filter(|_| write.deed == Deed::Delete).cloned();
+        }
         if candidate.skipped {
             conflict.kind = Kind::Skipped;
         }
@@ -259,7 +266,10 @@ impl Settle<'_> {
                 found.conflicts.push(self.shape_conflict(Kind::ShapeShape, table, &list, chain));
             }
             for (at, reshaping) in of_table.iter().enumerate().filter(|(_, r)| !r.rows.is_empty()) {
-                if found_chains.iter().any(|chain| chain.writes.contains(&at)) {
+                // Every row that was written meanwhile is a conflict of its own.
+                if reshaping.empties()
+                    || found_chains.iter().any(|chain| chain.writes.contains(&at))
+                {
                     continue;
                 }
                 let chain = Chain {

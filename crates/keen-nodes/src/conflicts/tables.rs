@@ -28,12 +28,23 @@ pub struct Table {
     pub expectation: Expectation,
     /// Columns whose values together must be unique, the key left out.
     pub unique: Vec<Vec<usize>>,
-    /// Tables whose rows its rows refer to, by number, and the columns that do, in the order of that table's key.
-    pub refers: Vec<(usize, Vec<usize>)>,
+    /// How its rows refer to those of others.
+    pub refers: Vec<Refers>,
     /// The key is counted up by the nodes.
     pub counted: bool,
     /// The set has no row filter: every write should arrive.
     pub whole: bool,
+}
+
+/// How rows of a table refer to those of another.
+#[derive(Debug, Clone)]
+pub struct Refers {
+    /// The number of the other table.
+    pub parent: usize,
+    /// The columns that do, in the order of that table's key.
+    pub columns: Vec<usize>,
+    /// The engine changes or deletes them with the rows referred to, and tells it in no log.
+    pub unlogged: bool,
 }
 
 impl Table {
@@ -177,7 +188,7 @@ fn in_common(shapes: &BTreeMap<NodeId, TableShape>) -> BTreeMap<NodeId, TableSha
 }
 
 /// The tables that rows of one refer to, where that is by their key.
-fn refers(tables: &[Table], at: usize) -> Vec<(usize, Vec<usize>)> {
+fn refers(tables: &[Table], at: usize) -> Vec<Refers> {
     let table = &tables[at];
     let Some(shape) = table.shapes.values().next() else { return Vec::new() };
     let mut refers = Vec::new();
@@ -206,7 +217,7 @@ fn refers(tables: &[Table], at: usize) -> Vec<(usize, Vec<usize>)> {
         if to.len() == key.len()
             && let Some(places) = names.and_then(|names| table.places(&names))
         {
-            refers.push((parent, places));
+            refers.push(Refers { parent, columns: places, unlogged: reference.unlogged });
         }
     }
     refers

@@ -24,7 +24,9 @@ const SETTINGS: &[&str] = &[
     "binlog_row_metadata",
     "character_set_server",
     "datadir",
+    "event_scheduler",
     "expire_logs_days",
+    "foreign_key_checks",
     "gtid_domain_id",
     "gtid_ignore_duplicates",
     "gtid_strict_mode",
@@ -38,6 +40,8 @@ const SETTINGS: &[&str] = &[
     "slave_net_timeout",
     "slave_run_triggers_for_rbr",
     "slave_skip_errors",
+    "slave_type_conversions",
+    "sql_mode",
     "system_time_zone",
     "time_zone",
     "wsrep_on",
@@ -215,6 +219,14 @@ impl MariaDbNode {
             "SELECT DEFAULT_CHARACTER_SET_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = DATABASE()",
             (),
         );
+        let events: Result<Vec<u64>, _> = self.session.rows(
+            "look for events",
+            "SELECT COUNT(*) FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE() AND STATUS = 'ENABLED'",
+            (),
+        );
+        if let Some(count) = events.ok().and_then(|found| found.into_iter().next()) {
+            settings.insert("enabled_events".to_owned(), count.to_string());
+        }
         if let Some(charset) = database.ok().and_then(|found| found.into_iter().next()) {
             settings.insert("character_set_database".to_owned(), charset);
         }
@@ -394,6 +406,11 @@ impl MariaDbNode {
             // The server ignores an offset beyond the step.
             offset: if offset > step { 1 } else { offset },
         });
+        let checks: Result<Vec<String>, ReadFault> = self.session.rows(
+            "look at its rules for values",
+            "SELECT CHECK_CLAUSE FROM information_schema.CHECK_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = ? AND TABLE_NAME = ? ORDER BY 1",
+            (shape.qualified.first(), shape.qualified.get(1)),
+        );
         let fires =
             setting("slave_run_triggers_for_rbr").is_some_and(|v| !v.eq_ignore_ascii_case("no"));
         Ok(TableState::There(Box::new(TableLook {
@@ -408,6 +425,7 @@ impl MariaDbNode {
                 _ => Ok(shape.triggers.clone()),
             },
             counters: counters.collect(),
+            checks: checks.map_err(|fault| fault.what),
             shape,
         })))
     }
@@ -478,6 +496,18 @@ pub(super) fn connection(row: &Row) -> Incoming {
             .collect();
         (!of.is_empty()).then(|| Filter { rule: rule.to_owned(), of })
     });
+    let domains = [
+        ("Replicate_Do_Domain_Ids", "DO_DOMAIN_IDS"),
+        ("Replicate_Ignore_Domain_Ids", "IGNORE_DOMAIN_IDS"),
+    ];
+    let domains = domains.into_iter().filter_map(|(column, rule)| {
+        let of: Vec<String> = text(column)?
+            .split(',')
+            .map(|domain| domain.trim().to_owned())
+            .filter(|domain| !domain.is_empty())
+            .collect();
+        (!of.is_empty()).then(|| Filter { rule: rule.to_owned(), of })
+    });
     let id = number("Master_Server_Id");
     Incoming {
         name: text("Connection_name").unwrap_or_default(),
@@ -494,7 +524,7 @@ pub(super) fn connection(row: &Row) -> Incoming {
         error,
         failures: None,
         delay: Some(Duration::from_secs(number("SQL_Delay"))).filter(|delay| !delay.is_zero()),
-        filters: filters.collect(),
+        filters: filters.chain(domains).collect(),
         own_writes_only: false,
         publications: Vec::new(),
         tables: None,

@@ -356,11 +356,35 @@ fn references(
          AND REFERENCED_TABLE_NAME IS NOT NULL ORDER BY CONSTRAINT_NAME, ORDINAL_POSITION",
         place,
     )?;
+    if rows.is_empty() {
+        return Ok(Vec::new());
+    }
+    // What these do, InnoDB does by itself, below the log. The catalog shows their rules to nobody who may only
+    // read; the table's declaration does.
+    let shown: Vec<(String, String)> = session.rows(
+        doing,
+        &format!("SHOW CREATE TABLE {}.{}", quoted(place.0), quoted(place.1)),
+        (),
+    )?;
+    let declared = shown.into_iter().next().map(|(_, declared)| declared).unwrap_or_default();
+    let unlogged = |name: &str| {
+        let begins = [
+            format!("CONSTRAINT `{}` FOREIGN KEY", name.replace('`', "``")),
+            format!("CONSTRAINT \"{}\" FOREIGN KEY", name.replace('"', "\"\"")),
+        ];
+        let own = |line: &&str| begins.iter().any(|begin| line.trim_start().starts_with(begin));
+        let acts = ["DELETE CASCADE", "DELETE SET NULL", "UPDATE CASCADE", "UPDATE SET NULL"];
+        declared
+            .lines()
+            .filter(own)
+            .any(|line| acts.iter().any(|act| line.contains(&format!(" ON {act}"))))
+    };
     let mut references: Vec<(String, Reference)> = Vec::new();
     for (name, column, table, to, schema) in rows {
         if references.last().is_none_or(|(last, _)| *last != name) {
             let place = format!("{}.{}", quoted(&schema), quoted(&table));
-            references.push((name, Reference { table, place, ..Reference::default() }));
+            let unlogged = unlogged(&name);
+            references.push((name, Reference { table, place, unlogged, ..Reference::default() }));
         }
         if let Some((_, reference)) = references.last_mut() {
             reference.columns.push(column);

@@ -21,7 +21,7 @@ const SETTINGS: &str = "SELECT name, reset_val FROM pg_settings WHERE name IN ('
     'max_replication_slots', 'max_active_replication_origins', 'max_worker_processes', \
     'max_logical_replication_workers', 'track_commit_timestamp', 'max_slot_wal_keep_size', 'wal_keep_size', \
     'default_transaction_read_only', 'server_encoding', 'TimeZone', 'port', 'recovery_min_apply_delay', \
-    'hot_standby_feedback', 'data_directory', 'wal_retrieve_retry_interval')";
+    'hot_standby_feedback', 'data_directory', 'wal_retrieve_retry_interval', 'idle_replication_slot_timeout')";
 
 /// The best of so many round trips says most about a clock.
 const ROUND_TRIPS: usize = 3;
@@ -479,7 +479,15 @@ impl PostgresNode {
              WHERE d.refobjid = $1::text::regclass AND d.classid = 'pg_class'::regclass AND d.deptype IN ('a', 'i') ORDER BY 1",
             &[&name],
         );
+        let checks = self.session.rows(
+            "look at its rules for values",
+            "SELECT pg_get_constraintdef(oid) FROM pg_constraint WHERE conrelid = $1::text::regclass AND contype = 'c' ORDER BY 1",
+            &[&name],
+        );
         Ok(TableState::There(Box::new(TableLook {
+            checks: checks
+                .map_err(|fault| fault.what)
+                .map(|rows| rows.iter().map(|row| row.get(0)).collect()),
             any_rows: any.map(|rows| rows.first().is_some_and(|row| row.get(0))),
             named_by: identity,
             replica_triggers: triggers

@@ -216,6 +216,7 @@ pub(super) fn look(
                 place: row.get(1),
                 columns: row.get(2),
                 to: row.get(3),
+                unlogged: false,
             })
             .collect(),
         references: references
@@ -225,6 +226,7 @@ pub(super) fn look(
                 place: row.get(1),
                 columns: row.get(2),
                 to: row.get(3),
+                unlogged: false,
             })
             .collect(),
         triggers: triggers.iter().map(|row| row.get(0)).collect(),

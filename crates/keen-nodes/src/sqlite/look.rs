@@ -115,6 +115,7 @@ impl SqliteNode {
             // Whatever carries rows into a file writes them like anybody else.
             replica_triggers: Ok(shape.triggers.clone()),
             counters: counters.collect(),
+            checks: Ok(Vec::new()),
             shape,
         })))
     }

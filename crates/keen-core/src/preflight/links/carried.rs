@@ -1,7 +1,9 @@
 //! What travels over a link: tables, rows and columns against those of the sets.
 
-use super::super::legend::{Area, CARRIED_OTHERWISE, NEVER_COPIED, TABLE_NOT_CARRIED};
-use super::super::look::{Half, Incoming, Means, Publication, Published};
+use super::super::legend::{
+    Area, CARRIED_OTHERWISE, NEVER_COPIED, TABLE_NOT_CARRIED, UPDATES_REFUSED,
+};
+use super::super::look::{Half, Incoming, Means, Publication, Published, TableLook};
 use super::super::mariadb;
 use super::{Desk, Finding, Known, Level, declared_as, source_of};
 use crate::plan::dialect::quoted;
@@ -203,8 +205,96 @@ fn table_carried(
         desk.find(taken_up(desk, finding, known, table));
     }
     let uncopied = entries.find(|entry| entry.ready && !entry.copied).map(|e| e.table.clone());
+    refused(desk, known, (from, table), publication, entry);
     parts(desk, known, (from, set, table), publication, entry);
     uncopied
+}
+
+/// The columns that name rows of a table to subscribers; none if that is not known, or all of them do.
+fn naming(look: &TableLook) -> Option<&[String]> {
+    match look.named_by.as_deref() {
+        None | Some("the key") => Some(&look.shape.key),
+        _ => None,
+    }
+}
+
+/// Columns that a condition names and that name no rows.
+fn beside_the_key<'a>(condition: &str, look: &'a TableLook) -> Vec<&'a str> {
+    let Some(key) = naming(look) else { return Vec::new() };
+    let mut words: Vec<String> = Vec::new();
+    for (at, part) in condition.split('\'').enumerate() {
+        // Between quotes stand texts.
+        if at % 2 == 0 {
+            let word = |c: char| !(c.is_alphanumeric() || c == '_' || c == '"');
+            words.extend(part.split(word).map(|word| word.trim_matches('"').to_owned()));
+        }
+    }
+    let columns = look.shape.columns.iter().map(|column| &column.name[..]);
+    columns
+        .filter(|name| words.iter().any(|word| word.eq_ignore_ascii_case(name)))
+        .filter(|name| !key.iter().any(|key| key == name))
+        .collect()
+}
+
+/// Whether updates and deletes of a published table can be sent at all: else the server refuses them.
+fn refused(
+    desk: &mut Desk<'_>,
+    known: &Known<'_>,
+    (from, table): (NodeId, &str),
+    publication: &Publication,
+    entry: &Published,
+) {
+    let sent =
+        ["update", "delete"].iter().any(|kind| !publication.leaves_out.iter().any(|k| k == kind));
+    let look = desk.facts(from).and_then(|facts| facts.tables.get(table)?.as_ref().ok()?.there());
+    let (Some(look), true) = (look, sent) else { return };
+    let local = desk.topology.nodes[from].name_of(table).to_owned();
+    let name: Vec<String> =
+        look.shape.qualified.iter().map(|part| quoted(Engine::Postgres, part)).collect();
+    let place = format!("publication {} on {}", publication.name, desk.name(from));
+    let missing: Vec<&String> = match look.named_by.as_deref() {
+        Some("the whole row") => {
+            look.shape.columns.iter().filter(|c| !c.generated).map(|c| &c.name).collect()
+        }
+        _ => naming(look).unwrap_or_default().iter().collect(),
+    };
+    let missing: Vec<&str> =
+        missing.into_iter().filter(|name| !entry.columns.contains(name)).map(|n| &n[..]).collect();
+    let beside =
+        entry.filter.as_deref().map(|filter| beside_the_key(filter, look)).unwrap_or_default();
+    let finding = |found: String| {
+        Finding::new(&UPDATES_REFUSED, Level::Stop, [from, known.to], found)
+            .of_table(table)
+            .on_links(vec![(from, known.to)])
+            .will(format!("every update and delete of {local} fails, for applications too"))
+    };
+    let mut found = Vec::new();
+    if !missing.is_empty() {
+        let text = format!(
+            "{place} carries {local} without {}, by which its rows are named",
+            missing.join(", ")
+        );
+        found.push(finding(text).advise(
+            Some(from),
+            format!(
+                "put {} into the list of columns that {place} carries of {local}",
+                missing.join(", ")
+            ),
+        ));
+    }
+    if !beside.is_empty() {
+        let text = format!(
+            "{place} picks rows of {local} by {}, and rows are named by their key",
+            beside.join(", ")
+        );
+        found.push(
+            finding(text)
+                .run(from, format!("ALTER TABLE {} REPLICA IDENTITY FULL", name.join("."))),
+        );
+    }
+    for finding in found {
+        desk.find(finding);
+    }
 }
 
 /// Rows and columns that travel, against those of the set.
@@ -218,6 +308,9 @@ fn parts(
     let topology = desk.topology;
     let set = &topology.sets[set];
     let (source, receiver) = (&topology.nodes[from].name, &topology.nodes[known.to].name);
+    let look = desk.facts(from).and_then(|facts| facts.tables.get(table)?.as_ref().ok()?.there());
+    let look = look.cloned();
+    let look = look.as_ref();
     let mut otherwise = |found: String, needed: String| {
         desk.find(
             Finding::new(&CARRIED_OTHERWISE, Level::Warn, [from, known.to], found)
@@ -227,10 +320,17 @@ fn parts(
         );
     };
     let place = format!("publication {} of {source} to {receiver}", publication.name);
+    // Without that the server would refuse every update.
+    let with = match set.filter.as_deref().zip(look) {
+        Some((filter, look)) if !beside_the_key(filter, look).is_empty() => {
+            ", once the table has REPLICA IDENTITY FULL: before, the server would refuse its updates"
+        }
+        _ => "",
+    };
     match (&set.filter, &entry.filter) {
         (Some(filter), None) => otherwise(
             format!("{table} travels whole in {place}, and set {} has a filter", set.name),
-            format!("WHERE ({filter})"),
+            format!("WHERE ({filter}){with}"),
         ),
         (None, Some(filter)) => otherwise(
             format!(
@@ -241,7 +341,7 @@ fn parts(
         ),
         (Some(ours), Some(theirs)) if plain(ours) != plain(theirs) => otherwise(
             format!("{table} travels where {theirs} in {place}, and set {} says {ours}", set.name),
-            format!("WHERE ({ours})"),
+            format!("WHERE ({ours}){with}"),
         ),
         _ => {}
     }

@@ -339,7 +339,9 @@ impl Reading {
             };
             let times = if *count == 1 { "write" } else { "writes" };
             return Some(ReadFault::new(
-                format!("{count} {times} to {table} cannot be read: {what}{others} (all else was read)"),
+                format!(
+                    "{count} {times} to {table} cannot be read: {what}{others} (all else was read)"
+                ),
                 advice.clone(),
             ));
         }
@@ -458,7 +460,8 @@ impl MariaDbJournal {
             }
             event::XID => return self.flush(reading, each),
             event::XA_PREPARE => {
-                if let (Some(name), Some(aside)) = (reading.preparing.take(), reading.aside.take()) {
+                if let (Some(name), Some(aside)) = (reading.preparing.take(), reading.aside.take())
+                {
                     reading.prepared.insert(name, aside);
                 }
                 return Ok(ControlFlow::Continue(()));
@@ -664,8 +667,14 @@ impl MariaDbJournal {
 
     /// How the rows of a table are decoded; none if it is not wanted.
     fn mapped(&self, reading: &mut Reading, map: TableMap) -> Result<Option<Mapped>, ReadFault> {
-        let same =
-            |(known, _): &&(TableMap, Mapped)| TableMap { id: map.id, ..known.clone() } == map;
+        // Under another number it is still the same; most maps differ in their names already.
+        let same = |(known, _): &&(TableMap, Mapped)| {
+            let place = |map: &TableMap| (map.named, map.signed);
+            known.table == map.table
+                && known.schema == map.schema
+                && place(known) == place(&map)
+                && known.columns == map.columns
+        };
         if let Some((_, mapped)) = reading.layouts.iter().find(same) {
             return Ok(Some(mapped.clone()));
         }

@@ -217,7 +217,9 @@ mod tests {
         ] {
             assert_eq!(ends(sql), Some(end), "{sql}");
         }
-        for sql in ["BEGIN", "XA START X'61'", "XA END X'61'", "INSERT INTO a VALUES ('COMMIT')", ""] {
+        for sql in
+            ["BEGIN", "XA START X'61'", "XA END X'61'", "INSERT INTO a VALUES ('COMMIT')", ""]
+        {
             assert_eq!(ends(sql), None, "{sql}");
         }
     }

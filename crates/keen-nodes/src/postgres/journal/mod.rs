@@ -41,6 +41,8 @@ pub struct PostgresJournal {
     tables: Vec<Known>,
     /// By the name of a replication origin the slot that it reads.
     slots: HashMap<String, String>,
+    /// By a partition, schema and name, the table that it is a part of.
+    leaves: HashMap<(String, String), (String, String)>,
     /// By slot, what the node is called that has it.
     sources: BTreeMap<String, Arc<str>>,
     /// From where on the slot holds the log.
@@ -102,6 +104,7 @@ impl PostgresJournal {
             slot: String::new(),
             tables: known,
             slots: HashMap::new(),
+            leaves: HashMap::new(),
             sources: BTreeMap::new(),
             held_from: 0,
             from: None,
@@ -168,6 +171,7 @@ impl PostgresJournal {
         self.head.about = format!("postgresql {version}, slot {slot}");
         self.held_from = from.map_or(0, lsn);
         self.head.since = Since::Unclear(self.held_from);
+        self.leaves()?;
         self.publication(&shown)?;
         self.identities()?;
         let (slots, unseen) = origins::receives(&self.session)?;
@@ -175,6 +179,29 @@ impl PostgresJournal {
         self.head.notes.extend(unseen);
         self.head.follows = self.slots.values().cloned().collect();
         Ok(())
+    }
+
+    /// The log tells writes by the partition unless the publication says by the root; what was logged before it
+    /// said so stays as it is.
+    fn leaves(&mut self) -> Result<(), ReadFault> {
+        let rows = self.session.rows(
+            "look at partitions",
+            "SELECT n.nspname::text, c.relname::text, rn.nspname::text, r.relname::text FROM pg_class c \
+             JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_class r ON r.oid = pg_partition_root(c.oid) \
+             JOIN pg_namespace rn ON rn.oid = r.relnamespace WHERE c.relispartition AND c.relkind IN ('r', 'p')",
+            &[],
+        )?;
+        let place = |row: &tokio_postgres::Row, at: usize| (row.get(at), row.get(at + 1));
+        self.leaves = rows.iter().map(|row| (place(row, 0), place(row, 2))).collect();
+        Ok(())
+    }
+
+    /// Which of the wanted tables is written where the log names this one.
+    fn known(&self, place: &(String, String)) -> Option<usize> {
+        let root = self.leaves.get(place).unwrap_or(place);
+        let known =
+            |wanted: &(String, String)| self.tables.iter().position(|known| known.place == *wanted);
+        known(place).or_else(|| known(root))
     }
 
     /// A table that the publication lacks would seem never to be written.
@@ -186,8 +213,13 @@ impl PostgresJournal {
         )?;
         let published: Vec<(String, String)> =
             rows.iter().map(|row| (row.get(0), row.get(1))).collect();
+        let has = |known: &Known| {
+            let is =
+                |place: &(String, String)| self.leaves.get(place).unwrap_or(place) == &known.place;
+            published.contains(&known.place) || published.iter().any(is)
+        };
         let missing: Vec<String> = (self.tables.iter())
-            .filter(|known| !published.contains(&known.place))
+            .filter(|known| !has(known))
             .map(|known| {
                 format!("{}.{}", super::quoted(&known.place.0), super::quoted(&known.place.1))
             })

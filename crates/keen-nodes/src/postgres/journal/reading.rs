@@ -21,6 +21,8 @@ const EPOCH: i64 = 946_684_800_000_000;
 /// A relation as the log describes it.
 pub(super) struct Relation {
     table: Option<usize>,
+    /// Of a partition its name; none where the log names the table itself.
+    leaf: Option<String>,
     names: Arc<[String]>,
     kinds: Vec<u32>,
     key: Vec<bool>,
@@ -250,9 +252,13 @@ impl<'a> Reading<'a> {
                 let table = self.relations.get(&number).and_then(|relation| relation.table);
                 let Some(table) = table else { continue };
                 let name = Arc::clone(&self.journal.tables[table].name);
+                let of = self.relations.get(&number).and_then(|relation| relation.leaf.clone());
+                let what = match of {
+                    Some(leaf) => format!("TRUNCATE of partition {leaf}"),
+                    None => "TRUNCATE".to_owned(),
+                };
                 if self.tell(each).is_break()
-                    || each(Entry::Shape(ShapeChange { table: name, what: "TRUNCATE".to_owned() }))
-                        .is_break()
+                    || each(Entry::Shape(ShapeChange { table: name, what })).is_break()
                 {
                     return Ok(ControlFlow::Break(()));
                 }
@@ -349,11 +355,10 @@ impl<'a> Reading<'a> {
         let (schema, name) = (from.text()?, from.text()?);
         from.u8()?;
         let count = from.u16()?;
-        let table = self
-            .journal
-            .tables
-            .iter()
-            .position(|known| known.place == (schema.clone(), name.clone()));
+        let place = (schema, name);
+        let table = self.journal.known(&place);
+        let whole = table.is_some_and(|table| self.journal.tables[table].place == place);
+        let leaf = (!whole).then_some(place.1);
         let (mut names, mut kinds, mut key, mut codecs) =
             (Vec::new(), Vec::new(), Vec::new(), Vec::new());
         for _ in 0..count {
@@ -374,7 +379,7 @@ impl<'a> Reading<'a> {
             kinds.push(kind);
             codecs.push(codec);
         }
-        Ok((number, Relation { table, names: names.into(), kinds, key, codecs }))
+        Ok((number, Relation { table, leaf, names: names.into(), kinds, key, codecs }))
     }
 
     /// A relation is described when it is first written, and again when it was changed since.
