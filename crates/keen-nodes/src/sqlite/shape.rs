@@ -65,7 +65,7 @@ pub(super) fn look(
     let explain = |error| fault::explain(path, &format!("look at table {table}"), &error);
     let found = connection
         .query_row(
-            "SELECT name, type, wr, strict FROM pragma_table_list WHERE schema = 'main' AND name = ?1 COLLATE NOCASE",
+            "SELECT name, type, wr, strict FROM pragma_table_list(?1) WHERE schema = 'main'",
             [table],
             |row| Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, bool>(2)?, row.get::<_, bool>(3)?)),
         )
