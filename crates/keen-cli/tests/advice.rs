@@ -4,6 +4,7 @@
 
 mod common;
 
+use common::flow::{link, states};
 use common::preflight::{bad, statements};
 use common::servers::{Network, PATIENCE};
 use keen_lab::servers::{CHECKER, Server, links};
@@ -192,25 +193,69 @@ fn a_row_lock_on_a_node_of_a_mesh_hides_no_node() {
     mysql::prelude::Queryable::query_drop(&mut holder, "UPDATE stay SET beds = 9 WHERE id = 1")
         .unwrap();
     a.run("UPDATE stay SET beds = 3 WHERE id = 1").unwrap();
-    for _ in 0..5 {
-        let run = network.keen(&[
-            "flow",
-            "--for",
-            "1s",
-            "--wait",
-            "3s",
-            "--no-ledger",
-            "--format",
-            "json",
-        ]);
+    for round in 0..common::rounds(3, 20) {
+        let run = network.flow_with(&[]);
         let json = run.json();
         for node in json["nodes"].as_array().unwrap() {
             assert!(node["fault"].is_null(), "{json:#}");
         }
         assert!(!run.out.contains("may be frozen"), "{json:#}");
+        // What leads elsewhere is as well as ever.
+        for (from, to) in [("a", "c"), ("c", "a"), ("b", "a"), ("b", "c")] {
+            assert_eq!(link(&json, from, to)["state"], "idle", "{json:#}");
+        }
+        // The row is on its way and nowhere else than that.
+        let audit = network.keen(&[
+            "audit",
+            "--no-ledger",
+            "--patience",
+            "2s",
+            "--wait",
+            "3s",
+            "--format",
+            "json",
+        ]);
+        assert_eq!(audit.json()["summary"]["divergent_rows"], 0, "{}", audit.out);
+        assert_eq!(audit.code, 3, "{}", audit.out);
+        if round > 2 {
+            continue;
+        }
         let run = network.keen(&["preflight", "--wait", "3s", "--format", "json"]);
         let lacking = bad(&run).iter().any(|finding| finding.contains("right-missing"));
         assert!(!lacking, "a right that the account has is not asked for: {}", run.out);
     }
     mysql::prelude::Queryable::query_drop(&mut holder, "ROLLBACK").unwrap();
+}
+
+#[test]
+fn a_bulk_load_on_a_node_of_a_mesh_is_no_fault() {
+    let network = Network::mariadb_mesh();
+    let mut loader = network.servers[0].mariadb().unwrap();
+    mysql::prelude::Queryable::query_drop(&mut loader, "BEGIN").unwrap();
+    for round in 0..common::rounds(2, 20) {
+        // It goes on for as long as it is looked at.
+        let from = 1000 + round * 20_000;
+        let load = format!(
+            "INSERT INTO guest SELECT {from} + seq, REPEAT('Guest ', 30), true FROM seq_1_to_20000"
+        );
+        mysql::prelude::Queryable::query_drop(&mut loader, load).unwrap();
+        let (code, json) = network.flow();
+        assert_eq!(code, 0, "{json:#}");
+        assert!(states(&json).iter().all(|state| state.starts_with("idle")), "{json:#}");
+        let audit = network.keen(&["audit", "--no-ledger", "--format", "json"]);
+        assert_eq!(
+            (audit.code, &audit.json()["summary"]["divergent_rows"]),
+            (0, &0.into()),
+            "{}",
+            audit.out
+        );
+    }
+    mysql::prelude::Queryable::query_drop(&mut loader, "COMMIT").unwrap();
+    // What is on its way now is told as such, and arrives.
+    for _ in 0..common::rounds(1, 5) {
+        let audit = network.keen(&["audit", "--no-ledger", "--format", "json"]);
+        assert_eq!(audit.json()["summary"]["divergent_rows"], 0, "{}", audit.out);
+    }
+    links::mariadb_settled(&network.servers, PATIENCE).unwrap();
+    assert_eq!(network.keen(&["audit", "--no-ledger"]).code, 0);
 }

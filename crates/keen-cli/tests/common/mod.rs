@@ -132,6 +132,12 @@ pub fn mesh_text(nodes: usize, tables: &[&str], extra: &str) -> String {
     text
 }
 
+/// How often something is done that has to hold every time: a few times in each run of the tests, many times in
+/// the long run (`scripts/long`).
+pub fn rounds(few: usize, many: usize) -> usize {
+    if std::env::var_os("KEEN_LONG").is_some() { many } else { few }
+}
+
 /// a, b, …, z, n26, n27, …
 pub fn node_name(i: usize) -> String {
     if i < 26 { char::from(b'a' + i as u8).to_string() } else { format!("n{i}") }

@@ -7,10 +7,10 @@ use super::look::{Heard, Inflow, Micros, Outlet};
 use super::{LinkFlow, Looks, State, state};
 use crate::journal::is_journal_slot;
 use crate::position::Position;
-use crate::preflight::look::{Half, Means, Slot};
+use crate::preflight::look::{Half, Incoming, Means, Slot};
 use crate::preflight::mariadb::{domain_left_out, left_out};
 use crate::source::{self, Told};
-use crate::topology::{Address, NodeId, Topology};
+use crate::topology::{Address, Engine, NodeId, Topology};
 
 /// An inflow and where it comes from.
 pub(super) struct Known<'a> {
@@ -196,8 +196,21 @@ pub(super) fn applied(
             continue;
         };
         for link in topology.links.iter().filter(|link| link.to == *node) {
+            // A server that has one position for all of its links tells it though their status blocks.
+            let by_all = sight.heard().filter(|heard| heard.engine == Engine::MariaDb);
+            let applied = by_all.and_then(|receiver| {
+                let source = heard(looks, link.from)?;
+                Some(Applied {
+                    position: receiver.origins.clone()?,
+                    own: receiver.domain.filter(|own| source.domain != Some(*own)),
+                    stopped: false,
+                    inflow: Box::new(Inflow::of(Incoming::unknown(Means::BinaryLog))),
+                })
+            });
             let known = found.entry((link.from, link.to));
-            known.or_insert_with(|| Err(format!("{}: {reason}", topology.nodes[*node].name)));
+            known.or_insert_with(|| {
+                applied.ok_or_else(|| format!("{}: {reason}", topology.nodes[*node].name))
+            });
         }
     }
     found

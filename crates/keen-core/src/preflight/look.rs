@@ -185,6 +185,27 @@ pub struct Incoming {
     pub tables: Option<Vec<Taken>>,
 }
 
+impl Incoming {
+    /// One of which no more is known than by what means it works.
+    #[must_use]
+    pub fn unknown(means: Means) -> Self {
+        Self {
+            name: String::new(),
+            means,
+            source: Source::default(),
+            receiving: Half::Untold,
+            applying: Half::Untold,
+            error: None,
+            failures: None,
+            delay: None,
+            filters: Vec::new(),
+            own_writes_only: false,
+            publications: Vec::new(),
+            tables: None,
+        }
+    }
+}
+
 /// A rule by which a receiver leaves changes out.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Filter {

@@ -63,15 +63,25 @@ pub(super) fn look(
 ) -> Result<(TableShape, Local), ReadFault> {
     let shown = path.display();
     let explain = |error| fault::explain(path, &format!("look at table {table}"), &error);
-    let found = connection
-        .query_row(
-            "SELECT name, type, wr, strict FROM pragma_table_list(?1) WHERE schema = 'main'",
-            [table],
-            |row| Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, bool>(2)?, row.get::<_, bool>(3)?)),
-        )
-        .map(Some)
-        .or_else(|error| if error == rusqlite::Error::QueryReturnedNoRows { Ok(None) } else { Err(error) })
-        .map_err(explain)?;
+    let found =
+        connection
+            .query_row(
+                "SELECT name, type, wr, strict FROM pragma_table_list(?1) WHERE schema = 'main'",
+                [table],
+                |row| {
+                    Ok((
+                        row.get::<_, String>(0)?,
+                        row.get::<_, String>(1)?,
+                        row.get::<_, bool>(2)?,
+                        row.get::<_, bool>(3)?,
+                    ))
+                },
+            )
+            .map(Some)
+            .or_else(|error| {
+                if error == rusqlite::Error::QueryReturnedNoRows { Ok(None) } else { Err(error) }
+            })
+            .map_err(explain)?;
     let Some((name, kind, without_rowid, strict)) = found else {
         return Err(ReadFault::new(
             format!("{shown} has no table {table}"),
