@@ -68,7 +68,7 @@ pub(crate) enum Command {
     Probe(ProbeArgs),
     /// Show earlier runs, or how a link or a table went over time.
     History(HistoryArgs),
-    /// Explain a check of preflight, a state of a link or a kind of conflict, or list them all.
+    /// Explain checks of preflight, states of links, kinds of conflicts and keen's own words, or list them all.
     Explain(ExplainArgs),
     /// Make a network of refuge huts that went wrong, audit it and plan its repair.
     Demo(DemoArgs),
@@ -431,9 +431,9 @@ pub(crate) enum HistoryFormat {
 
 #[derive(Debug, Args)]
 pub(crate) struct ExplainArgs {
-    /// The name, as results print it.
+    /// The names or words, as results print them; one of several words in quotes or with dashes.
     #[arg(value_name = "NAME")]
-    pub(crate) name: Option<String>,
+    pub(crate) names: Vec<String>,
 }
 
 #[derive(Debug, Args)]

@@ -274,6 +274,56 @@ fn the_legend_knows_every_check_and_a_wrong_name_is_helped() {
         let one = folder.keen(&["explain", name]);
         assert!(one.code == 0 && one.out.starts_with(&format!("{name}  {of}\nMeans")), "{one:?}");
     }
+    // Several at once, and every word that audits, looks and plans print beside those.
+    let several = folder.keen(&["explain", "fence", "in flight", "stalled"]);
+    assert_eq!((several.code, several.out.matches("Means").count()), (0, 3), "{several:?}");
+    for word in [
+        "agrees",
+        "diverges",
+        "unread",
+        "unsettled",
+        "settled",
+        "in-flight",
+        "moving",
+        "healed",
+        "divergent",
+        "fence",
+        "standing",
+        "standing still",
+        "behind",
+        "late",
+        "backlog",
+        "draining",
+        "growing",
+        "steady",
+        "stop",
+        "warn",
+        "note",
+        "guard",
+        "undo",
+        "onward",
+        "question",
+        "step",
+        "authority",
+        "balance",
+        "digest",
+        "journal",
+        "origin",
+        "ledger",
+        "lost write",
+        "proven",
+        "possible",
+        "reused",
+        "probe",
+        "heartbeat",
+        "patience",
+        "set",
+        "topology",
+        "voters",
+    ] {
+        let one = folder.keen(&["explain", word]);
+        assert!(one.code == 0 && one.out.contains("Means"), "{word}: {one:?}");
+    }
     for (slip, meant) in [
         ("staled", "did you mean stalled?"),
         ("update-updat", "did you mean update-update?"),

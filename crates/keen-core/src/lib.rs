@@ -26,6 +26,7 @@ pub mod digest;
 pub mod expectation;
 pub mod flow;
 pub mod folio;
+pub mod glossary;
 pub mod journal;
 pub mod json;
 pub mod order;

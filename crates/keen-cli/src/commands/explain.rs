@@ -1,10 +1,11 @@
-//! `keen explain`: the checks of preflight, the states of a link, and conflicts.
+//! `keen explain`: the checks of preflight, the states of a link, conflicts, and keen's own words.
 
 use std::io::Write as _;
 
 use anyhow::{Result, bail};
 use keen_core::conflict::{Kind, Standing};
 use keen_core::flow::State;
+use keen_core::glossary::{self, GLOSSARY};
 use keen_core::preflight::legend::{self, Area};
 
 use crate::args::ExplainArgs;
@@ -15,82 +16,105 @@ use crate::terminal::Terminal;
 const KIND: &str = "kind of conflict";
 const STANDING: &str = "what came of a conflict";
 
-/// Prints the legend, or one entry of it.
+const WORD: &str = "word";
+
+/// Prints the legend, or entries of it.
 pub(crate) fn run(args: &ExplainArgs, terminal: Terminal) -> Result<Exit> {
     let mut out = terminal.stdout();
     let columns = terminal.columns;
-    let Some(name) = &args.name else {
-        writeln!(out, "{}", styled(HEADING, "states of a link"))?;
-        for state in State::ALL {
-            let lead = format!("  {:9}  ", state.name());
-            out.write_all(hanging(&lead, state.meaning(), columns).as_bytes())?;
+    let text = match args.names.is_empty() {
+        true => everything(columns),
+        false => {
+            // A name that is misspelled is told before anything is printed.
+            let entries: Result<Vec<String>> =
+                args.names.iter().map(|name| entry(name, columns)).collect();
+            entries?.join("\n")
         }
-        let widest = legend::CHECKS.iter().map(|check| check.name.len()).max().unwrap_or(0);
-        for area in Area::ALL {
-            writeln!(out, "{}", styled(HEADING, area.name()))?;
-            for check in legend::CHECKS.iter().filter(|check| check.area == area) {
-                let lead = format!("  {:widest$}  ", check.name);
-                out.write_all(hanging(&lead, check.meaning, columns).as_bytes())?;
-            }
-        }
-        writeln!(out, "{}", styled(HEADING, "kinds of conflicts"))?;
-        for kind in Kind::ALL {
-            let lead = format!("  {:13}  ", kind.name());
-            out.write_all(hanging(&lead, kind.meaning(), columns).as_bytes())?;
-        }
-        writeln!(out, "{}", styled(HEADING, STANDING))?;
-        for standing in Standing::ALL {
-            let lead = format!("  {:25}  ", standing.name());
-            out.write_all(hanging(&lead, standing.meaning(), columns).as_bytes())?;
-        }
-        return Ok(Exit::Agree);
     };
+    out.write_all(text.as_bytes())?;
+    Ok(Exit::Agree)
+}
+
+fn everything(columns: Option<usize>) -> String {
+    let mut out = String::new();
+    let mut part =
+        |title: &str, entries: &mut dyn Iterator<Item = (&'static str, &'static str)>| {
+            let entries: Vec<(&str, &str)> = entries.collect();
+            let widest = entries.iter().map(|(name, _)| name.len()).max().unwrap_or(0);
+            out.push_str(&format!("{}\n", styled(HEADING, title)));
+            for (name, meaning) in entries {
+                out.push_str(&hanging(&format!("  {name:widest$}  "), meaning, columns));
+            }
+        };
+    let states = State::ALL.into_iter().map(|state| (state.name(), state.meaning()));
+    part("states of a link", &mut { states });
+    for area in Area::ALL {
+        let checks = legend::CHECKS.iter().filter(|check| check.area == area);
+        part(area.name(), &mut checks.map(|check| (check.name, check.meaning)));
+    }
+    let kinds = Kind::ALL.into_iter().map(|kind| (kind.name(), kind.meaning()));
+    part("kinds of conflicts", &mut { kinds });
+    let standings = Standing::ALL.into_iter().map(|s| (s.name(), s.meaning()));
+    part(STANDING, &mut { standings });
+    part("words", &mut GLOSSARY.iter().map(|term| (term.word, term.meaning)));
+    out
+}
+
+fn entry(name: &str, columns: Option<usize>) -> Result<String> {
+    // What a row and a conflict have in common is told for both.
     let (kind, lines) = if let Some(state) = State::named(name) {
-        let lines = [
+        let lines = vec![
             ("Means  ", state.meaning()),
             ("From   ", state.decided()),
             ("Do     ", state.remedy()),
         ];
         ("state of a link", lines)
     } else if let Some(check) = legend::check(name) {
-        let lines = [("Means  ", check.meaning), ("Why    ", check.why), ("Do     ", check.remedy)];
+        let lines =
+            vec![("Means  ", check.meaning), ("Why    ", check.why), ("Do     ", check.remedy)];
         (check.area.name(), lines)
     } else if let Some(kind) = Kind::named(name) {
         let lines =
-            [("Means  ", kind.meaning()), ("Why    ", kind.why()), ("Do     ", kind.remedy())];
+            vec![("Means  ", kind.meaning()), ("Why    ", kind.why()), ("Do     ", kind.remedy())];
         (KIND, lines)
+    } else if let Some(term) = glossary::term(name) {
+        (WORD, vec![("Means  ", term.meaning)])
     } else if let Some(standing) = Standing::named(name) {
-        let lines = [
+        let lines = vec![
             ("Means  ", standing.meaning()),
             ("From   ", standing.decided()),
             ("Do     ", standing.remedy()),
         ];
         (STANDING, lines)
     } else {
-        let known = (State::ALL.iter().map(|state| state.name()))
-            .chain(Kind::ALL.iter().map(|kind| kind.name()))
-            .chain(Standing::ALL.iter().map(|standing| standing.name()))
-            .chain(legend::CHECKS.iter().map(|check| check.name));
-        let slips: Vec<(usize, &str)> = known
-            .map(|known| (strsim::osa_distance(name, known), known))
-            .filter(|(wrong, _)| *wrong <= 2)
-            .collect();
-        let near: Vec<&str> = match slips.iter().map(|(wrong, _)| *wrong).min() {
-            Some(least) => {
-                slips.iter().filter(|(wrong, _)| *wrong == least).map(|(_, known)| *known).collect()
-            }
-            None => legend::nearest(name),
-        };
-        let near = if near.is_empty() {
-            "keen explain lists them all".to_owned()
-        } else {
-            format!("did you mean {}?", near.join(" or "))
-        };
-        bail!("there is no check, state or kind {}: {near}", crate::safe::text(name));
+        bail!("there is no check, state, kind or word {}: {}", crate::safe::text(name), near(name));
     };
-    writeln!(out, "{}  {}", styled(HEADING, name), styled(QUIET, kind))?;
+    let mut out = format!("{}  {}\n", styled(HEADING, name), styled(QUIET, kind));
     for (lead, text) in lines {
-        out.write_all(hanging(lead, text, columns).as_bytes())?;
+        out.push_str(&hanging(lead, text, columns));
     }
-    Ok(Exit::Agree)
+    Ok(out)
+}
+
+/// What somebody may have meant.
+fn near(name: &str) -> String {
+    let known = (State::ALL.iter().map(|state| state.name()))
+        .chain(Kind::ALL.iter().map(|kind| kind.name()))
+        .chain(Standing::ALL.iter().map(|standing| standing.name()))
+        .chain(legend::CHECKS.iter().map(|check| check.name))
+        .chain(GLOSSARY.iter().map(|term| term.word));
+    let slips: Vec<(usize, &str)> = known
+        .map(|known| (strsim::osa_distance(name, known), known))
+        .filter(|(wrong, _)| *wrong <= 2)
+        .collect();
+    let near: Vec<&str> = match slips.iter().map(|(wrong, _)| *wrong).min() {
+        Some(least) => {
+            slips.iter().filter(|(wrong, _)| *wrong == least).map(|(_, known)| *known).collect()
+        }
+        None => legend::nearest(name),
+    };
+    match near.is_empty() {
+        true => "keen explain lists them all".to_owned(),
+        false => format!("did you mean {}?", near.join(" or ")),
+    }
 }
