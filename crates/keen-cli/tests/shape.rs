@@ -342,7 +342,10 @@ fn the_legend_knows_every_check_and_a_wrong_name_is_helped() {
         let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs");
         std::fs::read_to_string(format!("{folder}/{name}")).unwrap()
     };
-    let document = document("preflight.md") + &document("flow.md") + &document("conflicts.md");
+    let document = document("preflight.md")
+        + &document("flow.md")
+        + &document("conflicts.md")
+        + &document("words.md");
     let checks: Vec<(&str, &str)> = list
         .out
         .lines()
