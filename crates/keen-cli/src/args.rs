@@ -496,6 +496,15 @@ pub(crate) struct ConflictsArgs {
     #[arg(long, value_name = "KEY", requires = "tables")]
     pub(crate) key: Option<String>,
 
+    /// Accept the conflict of this number as it was found last: looked at, and left as it is. The ledger keeps it
+    /// with the reason; what comes of it later is told again.
+    #[arg(long, value_name = "ID", requires = "because", conflicts_with_all = ["key", "format", "kinds", "ddl"])]
+    pub(crate) accept: Option<String>,
+
+    /// Why it is accepted.
+    #[arg(long, value_name = "TEXT", requires = "accept")]
+    pub(crate) because: Option<String>,
+
     /// Show only conflicts of this kind (repeat for more).
     #[arg(long = "kind", value_name = "KIND", value_parser = kind)]
     pub(crate) kinds: Vec<Kind>,

@@ -12,7 +12,7 @@ use keen_core::position::Position;
 use keen_core::spelling::text_of;
 use keen_core::topology::{NodeId, Topology};
 use keen_nodes::conflicts::{self, Found, Request, Table};
-use keen_nodes::ledger::Raced;
+use keen_nodes::ledger::{Accepted, Raced, conflict_id};
 
 use crate::args::Moment;
 use crate::audit_run::Stop;
@@ -55,9 +55,29 @@ pub(crate) struct Outcome {
     pub(crate) went_on_from: Option<Micros>,
     /// The names of those that earlier runs had found; none if nobody had looked before.
     pub(crate) known: Option<BTreeSet<String>>,
+    /// What was accepted, by name.
+    accepted: BTreeMap<String, Accepted>,
 }
 
 impl Outcome {
+    /// Why a conflict is accepted, if it is, and nothing came of it since.
+    pub(crate) fn accepted(&self, conflict: &Conflict) -> Option<&Accepted> {
+        let accepted = self.accepted.get(&name_of(&self.found.tables, conflict))?;
+        let as_then = conflict.standing.name() == accepted.standing
+            && conflict.lost() as u64 <= accepted.lost;
+        as_then.then_some(accepted)
+    }
+
+    /// The number by which people name a conflict.
+    pub(crate) fn id(&self, conflict: &Conflict) -> String {
+        conflict_id(&name_of(&self.found.tables, conflict))
+    }
+
+    /// Whether it is for somebody to look at.
+    fn is_open(&self, conflict: &Conflict) -> bool {
+        !conflict.is_harmless() && self.accepted(conflict).is_none()
+    }
+
     /// Whether every journal and every node was read.
     pub(crate) fn complete(&self) -> bool {
         let found = &self.found;
@@ -72,7 +92,7 @@ impl Outcome {
     pub(crate) fn exit(&self) -> Exit {
         if self.found.stopped {
             Exit::Interrupted
-        } else if self.found.conflicts.iter().any(|conflict| !conflict.is_harmless()) {
+        } else if self.found.conflicts.iter().any(|conflict| self.is_open(conflict)) {
             Exit::Found
         } else if self.complete() {
             Exit::Agree
@@ -107,6 +127,10 @@ impl Outcome {
             0 => {}
             1 => parts.push("1 write lost".to_owned()),
             lost => parts.push(format!("{lost} writes lost")),
+        }
+        match conflicts.iter().filter(|conflict| self.accepted(conflict).is_some()).count() {
+            0 => {}
+            accepted => parts.push(format!("{accepted} accepted")),
         }
         parts.join(", ")
     }
@@ -155,6 +179,7 @@ pub(crate) fn run(
         hidden,
         went_on_from: judged.at.filter(|_| found.went_on),
         known,
+        accepted: judged.accepted,
         found,
     }
 }

@@ -1,6 +1,6 @@
 //! The ledger beside the topology file: opened for a run, written at its end, never needed for its answer.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -9,7 +9,7 @@ use keen_core::flow::Memory;
 use keen_core::flow::look::{Marks, Micros};
 use keen_core::topology::Topology;
 use keen_nodes::conflicts::Carried;
-use keen_nodes::ledger::{Ledger, LedgerFault, Record, Run};
+use keen_nodes::ledger::{Accepted, Ledger, LedgerFault, Record, Run};
 
 use crate::args::LedgerArgs;
 use crate::exit::Exit;
@@ -35,6 +35,8 @@ pub(crate) struct Judged {
     pub(crate) handed_on: Option<Carried>,
     /// The names of the conflicts that were ever found; none if nobody has looked for any.
     pub(crate) known: Option<BTreeSet<String>>,
+    /// What was accepted of them, by name.
+    pub(crate) accepted: BTreeMap<String, Accepted>,
 }
 
 impl Keeping {
@@ -72,7 +74,8 @@ impl Keeping {
             let read = ledger.journals_read(&topology.name, scope)?;
             let read = read.and_then(|(at, state)| Some((at, Carried::from_bytes(&state)?)));
             let (at, handed_on) = read.unzip();
-            Ok(Judged { at, handed_on, known: ledger.raced(&topology.name)? })
+            let accepted = ledger.accepted(&topology.name)?;
+            Ok(Judged { at, handed_on, known: ledger.raced(&topology.name)?, accepted })
         };
         let Some(path) = self.path.as_ref().filter(|path| path.exists()) else {
             return Judged::default();
@@ -81,6 +84,27 @@ impl Keeping {
             say(path, &fault, "the journals are read from their beginning");
             Judged::default()
         })
+    }
+
+    /// Accepts a conflict as it was found last; nothing if the ledger has none of that number.
+    pub(crate) fn accept(
+        &self,
+        topology: &Topology,
+        id: &str,
+        because: &str,
+    ) -> anyhow::Result<Option<Accepted>> {
+        use anyhow::Context as _;
+        let path = self
+            .path
+            .as_ref()
+            .context("what is accepted is kept in the ledger: leave --no-ledger away")?;
+        let cannot = || format!("cannot use the ledger {}", path.display());
+        if !path.exists() {
+            return Ok(None);
+        }
+        let now = Timestamp::now().as_microsecond();
+        let mut ledger = Ledger::open(path).with_context(cannot)?;
+        ledger.accept(&topology.name, id, because, now).with_context(cannot)
     }
 
     /// Whether runs are kept at all.

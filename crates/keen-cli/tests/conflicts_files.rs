@@ -462,3 +462,42 @@ fn the_version_that_was_written_last_is_right_where_the_file_says_so() {
         "{step}"
     );
 }
+
+#[test]
+fn what_was_looked_at_and_accepted_is_told_apart_until_more_comes_of_it() {
+    let folder = folder(", \"since\": {}");
+    for (node, bed) in [("valley", 3), ("saddle", 3)] {
+        folder.sql(
+            &format!("{node}.db"),
+            &format!("CREATE TABLE stay (id INTEGER PRIMARY KEY, bed INTEGER, note TEXT); INSERT INTO stay VALUES (7, {bed}, NULL);"),
+        );
+    }
+    let run = folder.keen(&JSON);
+    let found = one(&run, "update-update");
+    assert_eq!((run.code, &found["writes_lost"], &found["accepted"]), (1, &1.into(), &Json::Null));
+    let id = found["id"].as_str().unwrap().to_owned();
+    assert!(folder.keen(&["conflicts"]).out.contains(&format!("[{id}]")));
+    // Not without a reason, and not what was never found.
+    assert_eq!(folder.keen(&["conflicts", "--accept", &id]).code, 2);
+    assert_eq!(folder.keen(&["conflicts", "--accept", &id, "--because", " "]).code, 2);
+    assert_eq!(folder.keen(&["conflicts", "--accept", "00000000", "--because", "why not"]).code, 2);
+    let accepted = folder.keen(&["conflicts", "--accept", &id, "--because", "the guest was asked"]);
+    assert_eq!(accepted.code, 0, "{accepted:?}");
+    let run = folder.keen(&JSON);
+    let found = one(&run, "update-update");
+    assert_eq!(
+        (run.code, &found["accepted"]["because"]),
+        (0, &"the guest was asked".into()),
+        "{run:?}"
+    );
+    assert_eq!(folder.keen(&["conflicts", "--new"]).code, 0);
+    let text = folder.keen(&["conflicts"]).out;
+    assert!(text.contains("the guest was asked") && text.contains("1 accepted"), "{text}");
+    let history = folder.keen(&["history", "stay"]).out;
+    assert!(history.contains(&id) && history.contains("the guest was asked"), "{history}");
+    // The copies part: that was accepted by nobody.
+    folder.sql("saddle.db", "UPDATE stay SET bed = 9");
+    let run = folder.keen(&JSON);
+    let found = one(&run, "update-update");
+    assert_eq!((run.code, &found["accepted"]), (1, &Json::Null), "{run:?}");
+}

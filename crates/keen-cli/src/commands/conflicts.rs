@@ -35,6 +35,9 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     if args.key.is_some() && args.tables.len() > 1 {
         bail!("--key is the key of a row of one table: name one --table");
     }
+    if let (Some(id), Some(because)) = (&args.accept, &args.because) {
+        return accept(&loaded, args, (id, because), terminal);
+    }
     if args.ddl {
         return ddl(&loaded, &chosen, args, terminal);
     }
@@ -114,6 +117,35 @@ fn scope_of(args: &ConflictsArgs) -> String {
             serde_json::json!([sorted(nodes), [], sorted(excluded)]).to_string()
         }
     }
+}
+
+/// Accepts a conflict.
+fn accept(
+    loaded: &Loaded,
+    args: &ConflictsArgs,
+    (id, because): (&str, &str),
+    terminal: Terminal,
+) -> Result<Exit> {
+    let keeping = Keeping::new(&args.ledger, &args.topology);
+    if because.trim().is_empty() {
+        bail!("--because says nothing: whoever reads it later will want to know why");
+    }
+    let Some(accepted) = keeping.accept(&loaded.topology, id, because)? else {
+        bail!(
+            "the ledger has no conflict {}: keen conflicts shows the numbers of those that it found",
+            crate::safe::text(id)
+        );
+    };
+    let mut out = terminal.stdout();
+    let text = format!(
+        "{id} is accepted as it is, {}, with {} lost: {}\n",
+        accepted.standing,
+        crate::render::style::counted(accepted.lost, "write", "writes"),
+        crate::safe::text(&accepted.name)
+    );
+    out.write_all(text.as_bytes()).context(CANNOT)?;
+    out.flush().context(CANNOT)?;
+    Ok(Exit::Agree)
 }
 
 /// Prints what lets keen read journals.

@@ -4,7 +4,7 @@ use std::io::Write as _;
 
 use anyhow::{Context, Result, bail};
 use keen_core::topology::Topology;
-use keen_nodes::ledger::{DayThen, Kept, Ledger, LinkThen, TableThen};
+use keen_nodes::ledger::{Accepted, DayThen, Kept, Ledger, LinkThen, TableThen};
 
 use super::flow::{Shown, shown};
 use crate::args::{HistoryArgs, HistoryFormat};
@@ -23,7 +23,8 @@ pub(crate) enum Found {
     Link(String, Vec<LinkThen>),
     /// A table.
     /// With the conflicts of it, day by day.
-    Table(String, Vec<TableThen>, Vec<DayThen>),
+    /// And those of them that were accepted.
+    Table(String, Vec<TableThen>, Vec<DayThen>, Vec<Accepted>),
 }
 
 pub(crate) fn run(args: &HistoryArgs, terminal: Terminal) -> Result<Exit> {
@@ -49,7 +50,9 @@ pub(crate) fn run(args: &HistoryArgs, terminal: Terminal) -> Result<Exit> {
         Some(Wanted::Table(table)) => {
             let then = ledger.table(name, &table, args.last).with_context(cannot)?;
             let days = ledger.conflicts_by_day(name, &table, args.last).with_context(cannot)?;
-            Found::Table(table, then, days)
+            let accepted = ledger.accepted(name).with_context(cannot)?.into_values();
+            let accepted = accepted.filter(|accepted| accepted.table == table).collect();
+            Found::Table(table, then, days, accepted)
         }
     };
     let text = match args.format {

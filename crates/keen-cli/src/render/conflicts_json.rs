@@ -122,7 +122,12 @@ fn one(topology: &Topology, outcome: &Outcome, conflict: &Conflict) -> Json {
     });
     let held: Map<String, Json> =
         conflict.held.iter().map(|(node, write)| (name(*node), json!(write))).collect();
+    let accepted = outcome
+        .accepted(conflict)
+        .map(|accepted| json!({"because": accepted.because, "at": time(Some(accepted.at))}));
     json!({
+        "id": outcome.id(conflict),
+        "accepted": accepted,
         "kind": conflict.kind.name(),
         "table": table.name,
         "set": topology.sets[table.set].name,

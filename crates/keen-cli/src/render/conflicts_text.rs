@@ -173,9 +173,20 @@ fn write_conflict(
     let (word, color) = standing(conflict);
     out.push_str(&hanging(
         &format!("{number}. "),
-        &format!("{title}: {new}{}{proof}; {}", conflict.kind.words(), styled(color, &word)),
+        &format!(
+            "{title}: {new}{}{proof}; {} {}",
+            conflict.kind.words(),
+            styled(color, &word),
+            styled(QUIET, &format!("[{}]", outcome.id(conflict)))
+        ),
         columns,
     ));
+    if let Some(accepted) = outcome.accepted(conflict) {
+        let at = jiff::Timestamp::from_microsecond(accepted.at).unwrap_or_default();
+        let lead =
+            format!("   {} ", styled(QUIET, &format!("accepted {}:", at.strftime("%Y-%m-%d"))));
+        out.push_str(&hanging(&lead, &safe::text(&accepted.because), columns));
+    }
     for write in &conflict.writes {
         let lead = format!("   {}  ", who(topology, conflict, write));
         out.push_str(&hanging(&lead, &did(topology, tables, conflict, write), columns));

@@ -10,11 +10,11 @@ use jiff::Timestamp;
 use keen_core::flow::State;
 use keen_core::flow::look::Micros;
 use keen_core::position::Gap;
-use keen_nodes::ledger::{DayThen, Kept, LinkThen, TableThen};
+use keen_nodes::ledger::{Accepted, DayThen, Kept, LinkThen, TableThen, conflict_id};
 use serde_json::{Value as Json, json};
 
 use super::flow_text::{color, duration, gap};
-use super::style::{HEADING, QUIET, grouped, styled};
+use super::style::{HEADING, QUIET, counted, grouped, hanging, styled};
 use crate::commands::history::Found;
 use crate::safe;
 use crate::wire::VERSION;
@@ -32,7 +32,7 @@ pub(crate) fn text(topology: &str, found: Found, columns: Option<usize>) -> Stri
     let heading = |names: &[&str], table: &mut Table| {
         table.set_header(names.iter().map(|text| Cell::new(styled(QUIET, text))));
     };
-    let mut days = Vec::new();
+    let (mut days, mut accepted) = (Vec::new(), Vec::new());
     let (title, count) = match found {
         Found::Runs(runs) => {
             heading(&["run", "when", "command", "took", "exit", "what it came to"], &mut table);
@@ -69,7 +69,8 @@ pub(crate) fn text(topology: &str, found: Found, columns: Option<usize>) -> Stri
             }
             (name, then.len())
         }
-        Found::Table(name, then, of_days) => {
+        Found::Table(name, then, of_days, of_accepted) => {
+            accepted = of_accepted;
             days = of_days;
             heading(
                 &[
@@ -122,6 +123,20 @@ pub(crate) fn text(topology: &str, found: Found, columns: Option<usize>) -> Stri
             styled(HEADING, "Conflicts, by the day of their last write (UTC)")
         );
         out.push_str(&by_day(&days, columns));
+    }
+    if !accepted.is_empty() {
+        let _ = writeln!(out, "\n{}", styled(HEADING, "Conflicts that were accepted as they are"));
+    }
+    for one in &accepted {
+        let lead = format!("  {} {}  ", conflict_id(&one.name), moment(one.at));
+        let text = format!(
+            "{}: {} ({}, {} lost)",
+            safe::text(&one.name),
+            safe::text(&one.because),
+            one.standing,
+            counted(one.lost, "write", "writes")
+        );
+        out.push_str(&hanging(&lead, &text, columns));
     }
     out
 }
@@ -176,7 +191,7 @@ fn time(at: Micros) -> Option<String> {
 
 /// Writes it for programs: the latest first.
 pub(crate) fn json(topology: &str, found: Found) -> Result<String> {
-    let mut days = None;
+    let (mut days, mut accepted) = (None, None);
     let (of, name, list): (&str, Option<String>, Vec<Json>) = match found {
         Found::Runs(runs) => {
             let run = |run: &Kept| {
@@ -192,7 +207,9 @@ pub(crate) fn json(topology: &str, found: Found) -> Result<String> {
             };
             ("link", Some(name), then.iter().map(look).collect())
         }
-        Found::Table(name, then, of_days) => {
+        Found::Table(name, then, of_days, of_accepted) => {
+            let one = |a: &Accepted| json!({"id": conflict_id(&a.name), "conflict": a.name, "because": a.because, "at": time(a.at), "standing": a.standing, "writes_lost": a.lost});
+            accepted = Some(of_accepted.iter().map(one).collect::<Vec<_>>());
             let day = |d: &DayThen| json!({"day": d.day, "conflicts": d.conflicts, "apart": d.apart, "writes_lost": d.lost});
             days = Some(of_days.iter().map(day).collect::<Vec<_>>());
             let audit = |a: &TableThen| {
@@ -205,6 +222,9 @@ pub(crate) fn json(topology: &str, found: Found) -> Result<String> {
     let mut document = json!({"keen": "history", "version": VERSION, "topology": topology, "of": of, "name": name, "history": list});
     if let Some(days) = days {
         document["conflicts_by_day"] = Json::Array(days);
+    }
+    if let Some(accepted) = accepted {
+        document["accepted_conflicts"] = Json::Array(accepted);
     }
     Ok(serde_json::to_string_pretty(&document)? + "\n")
 }
@@ -241,7 +261,7 @@ pub(crate) fn csv(found: Found) -> Result<String> {
                 ])?;
             }
         }
-        Found::Table(_, then, _) => {
+        Found::Table(_, then, ..) => {
             csv.write_record([
                 "at",
                 "set",

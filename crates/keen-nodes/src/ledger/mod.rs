@@ -5,6 +5,7 @@
 //! moment. The version of the tables is in the file; an older file is brought up step by step, a newer
 //! one is left alone.
 
+mod accepted;
 mod read;
 
 use std::path::Path;
@@ -16,6 +17,7 @@ use keen_core::position::Position;
 use keen_core::topology::{NodeId, Topology};
 use rusqlite::{Connection, OpenFlags, Transaction, TransactionBehavior, params};
 
+pub use accepted::{Accepted, conflict_id};
 pub use read::{DayThen, Kept, LinkThen, TableThen};
 
 /// What each version adds to the one before. Never changed once released; new ones are appended.
@@ -135,6 +137,17 @@ CREATE TABLE journals_read (
     at        INTEGER NOT NULL,
     handed_on BLOB NOT NULL,
     PRIMARY KEY (topology, scope)
+) WITHOUT ROWID;
+",
+    "
+CREATE TABLE accepted (
+    topology TEXT NOT NULL,
+    name     TEXT NOT NULL,
+    because  TEXT NOT NULL,
+    at       INTEGER NOT NULL,
+    standing TEXT NOT NULL,
+    lost     INTEGER NOT NULL,
+    PRIMARY KEY (topology, name)
 ) WITHOUT ROWID;
 ",
 ];

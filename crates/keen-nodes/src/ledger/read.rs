@@ -380,7 +380,7 @@ impl Ledger {
     }
 
     /// A ledger that no newer keen has written to yet lacks the newer tables.
-    fn has(&self, table: &str) -> Result<bool, LedgerFault> {
+    pub(super) fn has(&self, table: &str) -> Result<bool, LedgerFault> {
         let there = "SELECT EXISTS (SELECT 1 FROM sqlite_schema WHERE name = ?1)";
         Ok(self.connection.query_row(there, [table], |row| row.get(0))?)
     }
