@@ -11,7 +11,7 @@ use keen_core::journal::{Id, Stream};
 use keen_core::position::Position;
 use keen_core::spelling::text_of;
 use keen_core::topology::{NodeId, Topology};
-use keen_nodes::conflicts::{self, Found, Request, Table};
+use keen_nodes::conflicts::{self, Found, Life, Request, Table};
 use keen_nodes::ledger::{Accepted, Raced, conflict_id};
 
 use crate::args::Moment;
@@ -92,7 +92,9 @@ impl Outcome {
     pub(crate) fn exit(&self) -> Exit {
         if self.found.stopped {
             Exit::Interrupted
-        } else if self.found.conflicts.iter().any(|conflict| self.is_open(conflict)) {
+        } else if self.found.conflicts.iter().any(|conflict| self.is_open(conflict))
+            || !self.past_the_log().is_empty()
+        {
             Exit::Found
         } else if self.complete() {
             Exit::Agree
@@ -105,6 +107,11 @@ impl Outcome {
     pub(crate) fn is_new(&self, conflict: &Conflict) -> bool {
         let name = || name_of(&self.found.tables, conflict);
         self.known.as_ref().is_some_and(|known| !known.contains(&name()))
+    }
+
+    /// Nodes that hold of the row whose life was asked for what no journal wrote, and in which columns.
+    pub(crate) fn past_the_log(&self) -> Vec<(NodeId, Vec<usize>)> {
+        self.found.life.as_ref().map(Life::past_the_log).unwrap_or_default()
     }
 
     /// How many writes are lost.

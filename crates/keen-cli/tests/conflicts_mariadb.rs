@@ -669,3 +669,28 @@ fn what_goes_with_its_parent_below_the_log_is_told() {
     let found = one(&run, "parent-gone");
     assert_eq!(found["of"]["row"]["id"], 3, "{found:#}");
 }
+
+#[test]
+fn what_no_journal_wrote_is_named_as_such() {
+    let network = mesh();
+    network.servers[0].run("UPDATE stay SET beds = 3 WHERE id = 2").unwrap();
+    settle(&network);
+    let life = || network.keen(&["conflicts", "--table", "stay", "--key", "2", "--no-ledger"]);
+    let run = life();
+    assert_eq!(run.code, 0, "{run:?}");
+    assert!(!run.out.contains("past the log"), "{}", run.out);
+    network.servers[1]
+        .run("SET SESSION sql_log_bin = 0;\nUPDATE stay SET price = 7066.51 WHERE id = 2")
+        .unwrap();
+    network.servers[2].run("SET SESSION sql_log_bin = 0;\nDELETE FROM stay WHERE id = 2").unwrap();
+    let run = life();
+    assert_eq!(run.code, 1, "{run:?}");
+    for part in [
+        "b holds price 7066.51, which no journal wrote",
+        "c holds no such row, and no journal deleted it there",
+        "2 nodes hold what no journal wrote",
+    ] {
+        assert!(run.out.contains(part), "{part:?} in {}", run.out);
+    }
+    assert!(!run.out.contains("Every write had seen"), "{}", run.out);
+}

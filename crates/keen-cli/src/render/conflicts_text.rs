@@ -525,7 +525,17 @@ fn lost(topology: &Topology, tables: &[Table], conflict: &Conflict, write: &Writ
 fn conclude(out: &mut String, outcome: &Outcome, show: usize, columns: Option<usize>) {
     let found = &outcome.found;
     let count = found.conflicts.len();
-    if count == 0 && outcome.complete() && outcome.hidden == 0 {
+    let past = outcome.past_the_log().len() as u64;
+    if count == 0 && past > 0 {
+        let _ = writeln!(
+            out,
+            "No conflicts; {}.",
+            styled(
+                BAD,
+                &format!("{} what no journal wrote", counted(past, "node holds", "nodes hold"))
+            )
+        );
+    } else if count == 0 && outcome.complete() && outcome.hidden == 0 {
         let unlogged: Vec<String> = (found.tables.iter())
             .filter(|table| table.refers.iter().any(|refers| refers.unlogged))
             .map(|table| safe::text(&table.name))

@@ -28,7 +28,7 @@ pub(crate) fn write(
     topology: &Topology,
     found: &Found,
     (table, key): (&str, &[String]),
-    columns: Option<usize>,
+    width: Option<usize>,
 ) -> String {
     let Some(life) = &found.life else {
         return format!(
@@ -90,7 +90,7 @@ pub(crate) fn write(
         } else {
             styled(QUIET, &format!("applied {}", safe::text(&lived.id.to_string())))
         };
-        out.push_str(&hanging(&line, &text, columns));
+        out.push_str(&hanging(&line, &text, width));
         if event.made {
             before.push(event.write);
         }
@@ -119,8 +119,22 @@ pub(crate) fn write(
         out.push_str(&hanging(
             &format!("  now at {}: ", style::nodes(topology, &nodes)),
             &what,
-            columns,
+            width,
         ));
+    }
+    for (node, columns) in life.past_the_log() {
+        let name = &topology.nodes[node].name;
+        let holds = match life.row.now.get(&node) {
+            Some(Now::Row(values)) if !columns.is_empty() => {
+                let values: Vec<_> = columns.iter().map(|at| values[*at].clone()).collect();
+                format!("{name} holds {}, which no journal wrote", cells(about, &columns, &values))
+            }
+            Some(Now::Row(_)) => format!("{name} holds the row, which it deleted by its journal"),
+            _ => format!("{name} holds no such row, and no journal deleted it there"),
+        };
+        let lead = format!("  {} ", styled(BAD, "past the log:"));
+        let text = format!("{holds}: it was changed past the log, or since the journals were read");
+        out.push_str(&hanging(&lead, &text, width));
     }
     let _ = writeln!(out, "\n  {}", styled(QUIET, "\u{25cf} made there   \u{25cb} applied there"));
     out
@@ -151,12 +165,16 @@ fn did(table: &Table, lived: &Lived) -> String {
     }
 }
 
-/// The nodes to which anything happened, in the order of the topology.
+/// The nodes to which anything happened or that hold the row, in the order of the topology.
 fn lanes(life: &Life) -> Vec<NodeId> {
     let applied =
         life.writes.iter().flat_map(|lived| lived.write.orders.iter().map(|(node, _)| *node));
-    let mut lanes: Vec<NodeId> =
-        applied.chain(life.writes.iter().filter_map(|lived| lived.node)).collect();
+    // Also of a node to which nothing happened, and which may differ for that.
+    let read = life.row.now.iter().filter(|(_, now)| !matches!(now, Now::Unread(_)));
+    let mut lanes: Vec<NodeId> = applied
+        .chain(life.writes.iter().filter_map(|lived| lived.node))
+        .chain(read.map(|(node, _)| *node))
+        .collect();
     lanes.sort_unstable();
     lanes.dedup();
     lanes

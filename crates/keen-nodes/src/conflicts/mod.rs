@@ -17,8 +17,8 @@ mod tables;
 
 use std::collections::BTreeMap;
 
-use keen_core::causality::{History, Write, WriterId};
-use keen_core::conflict::{Conflict, Content, RowNow, Thing, keep_shown_rules};
+use keen_core::causality::{Deed, History, Write, WriterId};
+use keen_core::conflict::{Conflict, Content, Now, RowNow, Thing, keep_shown_rules};
 use keen_core::expectation::Nodes;
 use keen_core::flow::look::Micros;
 use keen_core::journal::{Id, ReadJournal, Writer};
@@ -145,6 +145,35 @@ pub struct Life {
     pub count: usize,
     /// Pairs of those, by number, of which neither had seen the other.
     pub unseen: Vec<(usize, usize)>,
+}
+
+impl Life {
+    /// Nodes that hold something else than the last write left that they applied, with the columns in which they do;
+    /// no columns where the row is there and should not be, or the other way round. Whatever wrote it stands in no
+    /// journal, or came after that was read.
+    #[must_use]
+    pub fn past_the_log(&self) -> Vec<(NodeId, Vec<usize>)> {
+        let of = |(node, now): (&NodeId, &Now)| {
+            let applied = self.writes.iter().filter(|l| l.write.deed != Deed::Refer);
+            let applied = applied.filter_map(|l| Some((l.write.order_at(*node)?, l)));
+            let (_, last) = applied.max_by_key(|(order, _)| *order)?;
+            let past = match (last.write.deed, now) {
+                (_, Now::Unread(_)) | (Deed::Delete, Now::NoRow) => None,
+                (Deed::Delete, Now::Row(_)) | (_, Now::NoRow) => Some(Vec::new()),
+                (_, Now::Row(cells)) => {
+                    let after = last.content.after.as_ref()?;
+                    let other = |at: &usize| {
+                        let told = after.get(*at).and_then(Option::as_ref);
+                        told.is_some_and(|told| !told.same_as(&cells[*at]))
+                    };
+                    let columns: Vec<usize> = (0..cells.len()).filter(other).collect();
+                    (!columns.is_empty()).then_some(columns)
+                }
+            };
+            past.map(|columns| (*node, columns))
+        };
+        self.row.now.iter().filter_map(of).collect()
+    }
 }
 
 /// One write of a row's life.
