@@ -153,7 +153,7 @@ pub(crate) fn run(loaded: &Loaded, asked: &Asked, keeping: &Keeping, stop: &Stop
     let topology = &loaded.topology;
     let started = Timestamp::now();
     let clock = Instant::now();
-    let (remembered, memory) = keeping.remembered(topology);
+    let (remembered, mut memory) = keeping.remembered(topology);
     let doors = Doors::new(loaded, asked.wait, asked.wait, stop);
     beat(loaded, asked, &doors);
     let open = |node: NodeId| doors.watch(node);
@@ -170,7 +170,7 @@ pub(crate) fn run(loaded: &Loaded, asked: &Asked, keeping: &Keeping, stop: &Stop
     };
     if asked.between.is_zero() {
         outcome.between = None;
-        outcome.before = remembered;
+        outcome.before.clone_from(&remembered);
     } else {
         // Those that answered have been waiting for those that did not.
         let answered = outcome.sights.values().filter(|sight| sight.heard.is_ok());
@@ -181,6 +181,7 @@ pub(crate) fn run(loaded: &Loaded, asked: &Asked, keeping: &Keeping, stop: &Stop
         beat(loaded, asked, &doors);
         outcome.sights = watch.again();
     }
+    memory.anew.extend(look::slots_anew(&remembered, &outcome.sights));
     let looks = Looks { before: &outcome.before, now: &outcome.sights, memory: &memory };
     outcome.flow = flow::judge(topology, looks);
     if !outcome.stopped {

@@ -460,3 +460,47 @@ fn an_open_transaction_however_large_is_no_stall() {
     });
     network.until("idle a>b");
 }
+
+#[test]
+fn a_slot_that_was_made_anew_is_no_healthy_link() {
+    let network = one_way(Engine::Postgres15, "copy_data = true");
+    let [a, b] = &network.servers[..] else { unreachable!() };
+    for id in 300..303 {
+        a.run(&format!("INSERT INTO guest VALUES ({id}, 'Guest {id}', true)")).unwrap();
+    }
+    network.until("idle a>b");
+    let look = || {
+        let run = network.keen(&["flow", "--for", "2s", "--wait", "2s", "--format", "json"]);
+        (run.code, run.json())
+    };
+    assert_eq!(look().0, 0);
+    let slot: String = {
+        let sql = "SELECT subslotname::text FROM pg_subscription WHERE subname = 'from_a'";
+        b.postgres().unwrap().query_one(sql, &[]).unwrap().get(0)
+    };
+    b.run("ALTER SUBSCRIPTION from_a DISABLE").unwrap();
+    links::until(PATIENCE, "the slot stays in use", || {
+        let sql = format!("SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE slot_name = '{slot}' AND NOT active");
+        Ok(a.postgres()?.query(&sql, &[])?.len() == 1)
+    })
+    .unwrap();
+    // Written in between, and never sent.
+    a.run("INSERT INTO guest VALUES (400, 'Lost', true)").unwrap();
+    a.run(&format!("SELECT pg_create_logical_replication_slot('{slot}', 'pgoutput')")).unwrap();
+    b.run("ALTER SUBSCRIPTION from_a ENABLE").unwrap();
+    network.until("idle a>b");
+    let (code, json) = look();
+    assert_eq!((code, states(&json)), (1, vec!["broken a>b".to_owned()]), "{json:#}");
+    assert!(
+        link(&json, "a", "b")["reason"].as_str().unwrap().contains("was made anew between"),
+        "{json:#}"
+    );
+    // Not only once.
+    assert_eq!(look().0, 1);
+    assert_eq!(network.keen(&["audit"]).code, 1);
+    assert_eq!(look().0, 1);
+    b.run("INSERT INTO guest VALUES (400, 'Lost', true)").unwrap();
+    assert_eq!(network.keen(&["audit"]).code, 0);
+    let (code, json) = look();
+    assert_eq!((code, states(&json)), (0, vec!["idle a>b".to_owned()]), "{json:#}");
+}

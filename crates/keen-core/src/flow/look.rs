@@ -192,6 +192,8 @@ pub struct Outlet {
     pub answered_at: Option<Micros>,
     /// Transactions that were prepared for sending so far: those that concern the reader.
     pub prepared: Option<u64>,
+    /// Since when the server counts them: another whenever it may have begun from nothing.
+    pub counted_since: Option<String>,
 }
 
 impl Outlet {
@@ -240,6 +242,56 @@ pub struct Mark {
     pub outlets: BTreeMap<String, (Position, Option<u64>)>,
     /// By slot, up to where its reader had been sent the log.
     pub sent: BTreeMap<String, Position>,
+    /// By slot, since when the server counted what was prepared for it.
+    pub counted_since: BTreeMap<String, String>,
+}
+
+/// A slot that is another than the one of that name that was there before.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SlotAnew {
+    /// Up to where the reader of the one before had everything.
+    pub before: Position,
+    /// When that one was last seen.
+    pub seen: Micros,
+    /// When the new one was first seen.
+    pub found: Micros,
+    /// Its counters fell while the server counted on; else they may have begun from nothing for another reason.
+    pub certain: bool,
+}
+
+impl SlotAnew {
+    /// Whether a slot's counters tell that it was made anew: what was prepared never grows less.
+    #[must_use]
+    pub fn told(
+        (before, then, then_since): (&Position, Option<u64>, Option<&str>),
+        (now, since): (Option<u64>, Option<&str>),
+        (seen, found): (Micros, Micros),
+    ) -> Option<Self> {
+        let fell = then.zip(now).is_some_and(|(then, now)| now < then);
+        let certain = then_since.is_some() && then_since == since;
+        fell.then(|| Self { before: before.clone(), seen, found, certain })
+    }
+}
+
+/// The slots that were made anew between earlier looks and these, by node and name.
+#[must_use]
+pub fn slots_anew(before: &Marks, now: &Sights) -> BTreeMap<(NodeId, String), SlotAnew> {
+    let mut anew = BTreeMap::new();
+    for (node, sight) in now {
+        let (Some(mark), Some(heard)) = (before.get(node), sight.heard()) else { continue };
+        for outlet in heard.outlets.as_deref().unwrap_or_default() {
+            let name = &outlet.slot.name;
+            let Some((position, prepared)) = mark.outlets.get(name) else { continue };
+            let since = mark.counted_since.get(name).map(String::as_str);
+            let told = SlotAnew::told(
+                (position, *prepared, since),
+                (outlet.prepared, outlet.counted_since.as_deref()),
+                (mark.at, sight.at),
+            );
+            anew.extend(told.map(|told| ((*node, name.clone()), told)));
+        }
+    }
+    anew
 }
 
 /// What of an inflow is held against a later look.
@@ -291,6 +343,10 @@ impl Sight {
                     };
                     (inflow.link.name.clone(), mark)
                 })
+                .collect(),
+            counted_since: outlets
+                .iter()
+                .filter_map(|o| Some((o.slot.name.clone(), o.counted_since.clone()?)))
                 .collect(),
             sent: outlets
                 .iter()

@@ -223,6 +223,8 @@ pub struct Memory {
     pub seen: BTreeMap<(NodeId, NodeId), Micros>,
     /// The nodes that applications wrote to at the last run that saw any writes.
     pub writers: Vec<NodeId>,
+    /// Slots that were made anew since all copies last agreed, by node and name.
+    pub anew: BTreeMap<(NodeId, String), look::SlotAnew>,
     /// The nodes that were standbys when they were last looked at.
     pub standbys: Vec<NodeId>,
     /// By site and hub: when something of the site last arrived, and how long the longest pause before

@@ -2,9 +2,10 @@
 
 use std::time::Duration;
 
-use super::look::{Heard, Inflow, InflowMark, Mark, Micros, Outlet};
+use super::look::{Heard, Inflow, InflowMark, Mark, Micros, Outlet, SlotAnew};
 use super::pair::{Known, heard, seen};
 use super::{Late, LinkFlow, Looks, State, Trend, holder_text, trouble_text};
+use crate::calendar::timestamp_text;
 use crate::position::Position;
 use crate::preflight::look::{Half, Means};
 use crate::topology::{NodeId, Topology};
@@ -84,6 +85,12 @@ pub(super) fn decide(topology: &Topology, looks: Looks<'_>, known: &Known<'_>) -
     if decided.at_source {
         link.next = link.next.map(|(_, next)| (Some(from), next));
     }
+    let slot = known.outlet.map(|outlet| (from, outlet.slot.name.clone()));
+    if let Some((slot, anew)) =
+        slot.and_then(|slot| Some((slot.1.clone(), looks.memory.anew.get(&slot)?)))
+    {
+        made_anew(&mut link, (topology, from, to), &slot, anew);
+    }
     if link.state.is_well() {
         if link.applied.as_ref().zip(link.written.as_ref()).is_some_and(|(a, w)| a.has(w)) {
             link.late = None;
@@ -91,6 +98,39 @@ pub(super) fn decide(topology: &Topology, looks: Looks<'_>, known: &Known<'_>) -
         link.trend = link.trend.filter(|_| link.late.is_some());
     }
     link
+}
+
+/// A slot that was dropped and made anew begins where the log then was: what was written before, and not sent yet,
+/// never comes.
+fn made_anew(
+    link: &mut LinkFlow,
+    (topology, from, to): (&Topology, NodeId, NodeId),
+    slot: &str,
+    anew: &SlotAnew,
+) {
+    let (source, receiver) = (&topology.nodes[from].name, &topology.nodes[to].name);
+    let when = |at: Micros| {
+        let text = timestamp_text(at);
+        text.split('.').next().unwrap_or(&text).to_owned()
+    };
+    let between = format!("between {} and {} UTC", when(anew.seen), when(anew.found));
+    if !anew.certain {
+        link.reason.push_str(&format!(
+            "; its slot {slot} was possibly made anew {between}: its counters began from nothing, as they do after a reset or a crash, too"
+        ));
+        return;
+    }
+    if link.state.is_well() || link.state == State::Trailing {
+        link.state = State::Broken;
+        link.reason = format!(
+            "its slot {slot} was made anew {between}: what {source} wrote behind {} and before the new slot begins never comes to {receiver}",
+            anew.before
+        );
+        link.next = Some((
+            None,
+            "keen audit shows what is missing, and keen plan what to insert; this is told until an audit of everything finds that all agree".to_owned(),
+        ));
+    }
 }
 
 /// A state and why.

@@ -149,6 +149,7 @@ CREATE TABLE accepted (
     lost     INTEGER NOT NULL,
     PRIMARY KEY (topology, name)
 ) WITHOUT ROWID;
+ALTER TABLE outlet ADD COLUMN counted_since TEXT;
 ",
 ];
 
@@ -432,13 +433,14 @@ impl Record<'_> {
             }
             for (slot, (confirmed, prepared)) in &mark.outlets {
                 self.transaction.execute(
-                    "INSERT OR REPLACE INTO outlet VALUES (?1, ?2, ?3, ?4, ?5)",
+                    "INSERT OR REPLACE INTO outlet VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
                     params![
                         self.run,
                         name(*node),
                         slot,
                         confirmed.to_string(),
-                        prepared.map(signed)
+                        prepared.map(signed),
+                        mark.counted_since.get(slot)
                     ],
                 )?;
             }

@@ -1,10 +1,10 @@
 //! What earlier runs kept, read back.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use keen_core::flow::Memory;
-use keen_core::flow::look::{InflowMark, Mark, Marks, Micros};
+use keen_core::flow::look::{InflowMark, Mark, Marks, Micros, SlotAnew};
 use keen_core::position::Position;
 use keen_core::topology::{NodeId, Topology};
 use rusqlite::{OptionalExtension as _, params};
@@ -135,19 +135,21 @@ impl Ledger {
                     Ok((row.get(0)?, mark))
                 })?
                 .collect::<rusqlite::Result<_>>()?;
-            let mut outlets = self.connection.prepare_cached(
-                "SELECT slot, confirmed, prepared FROM outlet WHERE run = ?1 AND node = ?2",
-            )?;
-            let outlets: Vec<(String, Option<Position>, Option<u64>)> = outlets
+            let since = if self.has("accepted")? { "counted_since" } else { "NULL" };
+            let mut outlets = self.connection.prepare_cached(&format!(
+                "SELECT slot, confirmed, prepared, {since} FROM outlet WHERE run = ?1 AND node = ?2"
+            ))?;
+            type Kept = (String, Option<Position>, Option<u64>, Option<String>);
+            let outlets: Vec<Kept> = outlets
                 .query_map(params![run, named.name], |row| {
                     let prepared = row.get::<_, Option<i64>>(2)?.map(number);
-                    Ok((row.get(0)?, position(row.get(1)?), prepared))
+                    Ok((row.get(0)?, position(row.get(1)?), prepared, row.get(3)?))
                 })?
                 .collect::<rusqlite::Result<_>>()?;
-            mark.outlets = outlets
-                .into_iter()
-                .filter_map(|(slot, at, prepared)| Some((slot, (at?, prepared))))
-                .collect();
+            for (slot, at, prepared, since) in outlets {
+                mark.counted_since.extend(since.map(|since| (slot.clone(), since)));
+                mark.outlets.extend(at.map(|at| (slot, (at, prepared))));
+            }
             let mut touched = self.connection.prepare_cached(
                 "SELECT table_name, count FROM touched WHERE run = ?1 AND node = ?2",
             )?;
@@ -157,6 +159,61 @@ impl Ledger {
             marks.insert(node, mark);
         }
         Ok(marks)
+    }
+
+    /// The slots that were made anew since an audit of everything last found that all agree.
+    fn slots_anew(
+        &self,
+        topology: &Topology,
+    ) -> Result<BTreeMap<(NodeId, String), SlotAnew>, LedgerFault> {
+        /// Further back nobody asks.
+        const RUNS_LOOKED_AT: i64 = 2000;
+        let mut anew = BTreeMap::new();
+        if !self.has("accepted")? {
+            return Ok(anew);
+        }
+        let tables: BTreeSet<(usize, &String)> = (topology.sets.iter().enumerate())
+            .flat_map(|(set, content)| content.tables.iter().map(move |table| (set, table)))
+            .collect();
+        let agreed: Option<i64> = self.connection.query_row(
+            "SELECT max(id) FROM run r WHERE topology = ?1 AND command = 'audit' AND exit = 0 \
+             AND (SELECT count(*) FROM audited a WHERE a.run = r.id) >= ?2",
+            params![topology.name, i64::try_from(tables.len()).unwrap_or(i64::MAX)],
+            |row| row.get(0),
+        )?;
+        let mut kept = self.connection.prepare(
+            "SELECT o.node, o.slot, o.confirmed, o.prepared, o.counted_since, r.started FROM outlet o JOIN run r ON r.id = o.run \
+             WHERE r.topology = ?1 AND r.id > (SELECT max(id) FROM run) - ?2 ORDER BY o.node, o.slot, r.id",
+        )?;
+        let mut rows = kept.query(params![topology.name, RUNS_LOOKED_AT])?;
+        type Last = (String, String, Position, Option<u64>, Option<String>, Micros);
+        let mut last: Option<Last> = None;
+        while let Some(row) = rows.next()? {
+            let Some(confirmed) = position(row.get(2)?) else { continue };
+            let prepared = row.get::<_, Option<i64>>(3)?.map(i64::cast_unsigned);
+            let now: Last =
+                (row.get(0)?, row.get(1)?, confirmed, prepared, row.get(4)?, row.get(5)?);
+            if let (Some(then), Some(node)) = (&last, topology.node(&now.0))
+                && (&then.0, &then.1) == (&now.0, &now.1)
+            {
+                let told = SlotAnew::told(
+                    (&then.2, then.3, then.4.as_deref()),
+                    (now.3, now.4.as_deref()),
+                    (then.5, now.5),
+                );
+                anew.extend(told.map(|told| ((node, now.1.clone()), told)));
+            }
+            last = Some(now);
+        }
+        if let Some(agreed) = agreed {
+            let at: Micros = self.connection.query_row(
+                "SELECT started FROM run WHERE id = ?1",
+                [agreed],
+                |row| row.get(0),
+            )?;
+            anew.retain(|_, told: &mut SlotAnew| told.found > at);
+        }
+        Ok(anew)
     }
 
     /// What earlier runs saw that tells more than two looks can.
@@ -206,6 +263,7 @@ impl Ledger {
                 memory.arrivals.extend(self.arrivals(topology, ends)?.map(|found| (ends, found)));
             }
         }
+        memory.anew = self.slots_anew(topology)?;
         let mut writers = self.connection.prepare_cached(
             "SELECT node FROM look WHERE wrote AND run = (SELECT max(l.run) FROM look l JOIN run r ON r.id = l.run \
              WHERE l.wrote AND r.topology = ?1)",

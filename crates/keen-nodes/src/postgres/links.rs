@@ -42,7 +42,8 @@ const SERVER: &str = "SELECT current_setting('server_version'), current_setting(
 const SLOTS: &str = "SELECT s.slot_name::text, s.database::text, s.active, \
     pg_wal_lsn_diff(CASE WHEN pg_is_in_recovery() THEN pg_last_wal_receive_lsn() ELSE pg_current_wal_lsn() END, s.restart_lsn)::int8, \
     s.wal_status, coalesce(s.confirmed_flush_lsn, s.restart_lsn)::text, r.sent_lsn::text, \
-    (extract(epoch FROM r.reply_time) * 1000000)::int8, t.total_txns \
+    (extract(epoch FROM r.reply_time) * 1000000)::int8, t.total_txns, \
+    coalesce(t.stats_reset::text, '') || '/' || pg_postmaster_start_time()::text \
     FROM pg_replication_slots s LEFT JOIN pg_stat_replication r ON r.pid = s.active_pid \
     LEFT JOIN pg_stat_replication_slots t ON t.slot_name = s.slot_name \
     WHERE NOT s.temporary AND s.slot_name !~ '^pg_[0-9]+_sync_[0-9]+_' ORDER BY 1";
@@ -194,6 +195,7 @@ fn outlet(row: &Row) -> Outlet {
         sent: lsn(row.get(6)),
         answered_at: row.get(7),
         prepared: row.get::<_, Option<i64>>(8).map(i64::unsigned_abs),
+        counted_since: row.get(9),
     }
 }
 
