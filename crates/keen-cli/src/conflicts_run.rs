@@ -124,7 +124,8 @@ impl Outcome {
         let conflicts = &self.found.conflicts;
         let of = |standing| conflicts.iter().filter(|c| c.standing == standing).count();
         let mut parts = vec![match conflicts.len() {
-            0 => "no conflicts".to_owned(),
+            0 if self.complete() => "no conflicts".to_owned(),
+            0 => "no conflicts in what was judged".to_owned(),
             1 => "1 conflict".to_owned(),
             count => format!("{count} conflicts"),
         }];

@@ -501,3 +501,35 @@ fn what_was_looked_at_and_accepted_is_told_apart_until_more_comes_of_it() {
     let found = one(&run, "update-update");
     assert_eq!((run.code, &found["accepted"]), (1, &Json::Null), "{run:?}");
 }
+
+#[test]
+fn more_writes_of_one_thing_than_are_judged_is_never_none() {
+    use std::fmt::Write as _;
+    // One more than keen judges together.
+    const WRITES: u64 = 200_001;
+    let folder = folder(", \"since\": {}");
+    let mut lines = format!(
+        "{{\"keen\": \"journal\", \"version\": 1, \"node\": \"valley\", \"since\": {{}}, {TABLES}}}\n"
+    );
+    for number in 1..=WRITES {
+        writeln!(lines, "{}", update("valley", number, "2026-09-25T09:00:00Z", 3)).unwrap();
+    }
+    std::fs::write(folder.path("valley.ndjson"), lines).unwrap();
+    let head = format!(
+        "{{\"keen\": \"journal\", \"version\": 1, \"node\": \"saddle\", \"since\": {{}}, {TABLES}}}\n"
+    );
+    std::fs::write(folder.path("saddle.ndjson"), head).unwrap();
+    for node in ["valley", "saddle"] {
+        folder.sql(
+            &format!("{node}.db"),
+            "CREATE TABLE stay (id INTEGER PRIMARY KEY, bed INTEGER, note TEXT); INSERT INTO stay VALUES (7, 3, NULL);",
+        );
+    }
+    let run = folder.keen(&["conflicts"]);
+    assert_eq!(run.code, 3, "{run:?}");
+    assert!(!run.out.contains("Every write had seen"), "{}", run.out);
+    assert!(run.out.contains("No conflicts in what was judged."), "{}", run.out);
+    assert!(run.out.contains("1 case was not judged"), "{}", run.out);
+    let kept = folder.keen(&["history"]).out;
+    assert!(kept.contains("no conflicts in what was judged"), "{kept}");
+}

@@ -564,3 +564,42 @@ fn partitions_are_written_as_the_table_they_are_parts_of() {
     assert_eq!(found, [1, 101], "{run:?}");
     assert!(run.conflicts().iter().all(|c| c["proven"] == true), "{run:?}");
 }
+
+#[test]
+fn a_long_value_that_the_log_does_not_tell_is_never_offered_back_as_nothing() {
+    let network = peers();
+    let both = |sql: &str| network.servers.iter().for_each(|server| server.run(sql).unwrap());
+    both(
+        "ALTER TABLE guest REPLICA IDENTITY DEFAULT;\nALTER TABLE guest ALTER COLUMN name SET STORAGE EXTERNAL",
+    );
+    network.servers[0]
+        .run("INSERT INTO guest VALUES (60, repeat('A name as long as a valley ', 400), true)")
+        .unwrap();
+    settle(&network);
+    // The update is lost to the delete, and the log tells nothing of the long name that it left alone.
+    apart(
+        &network,
+        &[
+            (0, "DELETE FROM guest WHERE id = 60"),
+            (1, "UPDATE guest SET member = false WHERE id = 60"),
+        ],
+    );
+    settle(&network);
+    let found = one(&network.conflicts(&[]), "update-delete");
+    assert_eq!(
+        (&found["standing"], &found["writes_lost"]),
+        (&"settled alike".into(), &1.into()),
+        "{found:#}"
+    );
+    let plan = network.keen(&["plan", "--conflicts", "--format", "json"]);
+    let json = plan.json();
+    assert_eq!(json["steps"].as_array().unwrap().len(), 0, "{json:#}");
+    let question = &json["questions"][0];
+    assert_eq!(question["key"]["id"], 60, "{json:#}");
+    for choice in question["choices"].as_array().unwrap() {
+        if let Some(row) = choice["row"].as_object() {
+            assert!(row.get("name").is_none_or(|name| !name.is_null()), "{question:#}");
+        }
+    }
+    assert!(question.to_string().contains("name"), "what is not known is named: {question:#}");
+}

@@ -145,6 +145,8 @@ pub struct Head {
     pub slots: Vec<String>,
     /// The slots of other nodes through which this one receives.
     pub follows: Vec<String>,
+    /// By slot of this node up to where its reader had everything, before any journal was read.
+    pub confirmed: BTreeMap<String, u64>,
     /// What was noticed that keeps it from telling everything.
     pub notes: Vec<String>,
 }
@@ -160,6 +162,7 @@ impl Head {
             own_only: false,
             slots: Vec::new(),
             follows: Vec::new(),
+            confirmed: BTreeMap::new(),
             notes: Vec::new(),
         }
     }

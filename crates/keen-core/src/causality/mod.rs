@@ -56,6 +56,9 @@ pub struct Span {
     pub last: Option<u64>,
     /// Up to which place the node says that it has applied; after the journal was read, if it says so.
     pub applied: Option<u64>,
+    /// Up to which place the node was done with what came before its journal was read, skipped writes included;
+    /// nothing where it does not say.
+    pub done: Option<u64>,
     /// Which of them stand in it, and where: also those whose write of a thing changed nothing there, and so
     /// is told by no journal.
     pub arrivals: Arrivals,
@@ -225,12 +228,16 @@ impl History {
         write.place >= begins && last.is_none_or(|last| write.place > last)
     }
 
-    /// Whether a node skipped the write: it applied later ones of the same origin, and never this one.
+    /// Whether a node skipped the write: it applied later ones of the same origin, or is done with it, and never
+    /// applied this one.
     #[must_use]
     pub fn skipped(&self, node: NodeId, write: &Write) -> bool {
         let span = self.journals.get(&node).and_then(|reach| reach.spans.get(&write.writer));
-        self.heard(node, write) == Heard::Never
-            && span.and_then(|span| span.last).is_some_and(|last| last > write.place)
+        let is_past = |span: &Span| {
+            span.last.is_some_and(|last| last > write.place)
+                || span.done.is_some_and(|done| done >= write.place)
+        };
+        self.heard(node, write) == Heard::Never && span.is_some_and(is_past)
     }
 
     /// Whether the write may yet arrive at a node: nothing later of its origin was applied there.

@@ -89,9 +89,12 @@ fn remedy(
     offset: usize,
 ) -> Vec<Result<String, String>> {
     match facts.engine {
-        Engine::MariaDb => vec![Ok(format!(
-            "SET GLOBAL auto_increment_increment = {writers}, GLOBAL auto_increment_offset = {offset}"
-        ))],
+        Engine::MariaDb => vec![
+            Ok(format!(
+                "SET GLOBAL auto_increment_increment = {writers}, GLOBAL auto_increment_offset = {offset}"
+            )),
+            Err("and the same under [mariadbd] of its settings file, or the next start forgets it; sessions that are connected count on as before until they connect anew".to_owned()),
+        ],
         Engine::Postgres => columns
             .iter()
             .map(|column| {

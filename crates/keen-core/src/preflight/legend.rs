@@ -286,11 +286,11 @@ legend! {
     Shape KEY_MISSING "key-missing":
         "A table has no key.",
         "Changes to it cannot be applied by key (slowly at best, not at all at worst), and equal rows cannot be told apart.",
-        "Give it a primary key.";
+        "Give it a primary key, with the same values on every node: one that each node counts up for itself numbers the same row differently on each.";
     Shape ROW_IDENTITY "row-identity":
         "Changes to the table's rows do not say which rows they are.",
         "As soon as the table is published, the server refuses updates and deletes of it.",
-        "Give it a primary key, or say what identifies a row.";
+        "Give it a primary key, with the same values on every node (counted up by each for itself they differ), or say what identifies a row.";
     Shape UNIQUE_DIFFERS "unique-differs":
         "A combination of columns must be unique on one node and need not be on another.",
         "A row that one node takes is refused by the other, and stops the link.",

@@ -585,7 +585,7 @@ impl<'d, 'a> Bench<'d, 'a> {
                     )
                     .will("as soon as it is published, every update and delete of it is refused there")
                     .run(*node, format!("ALTER TABLE {name} REPLICA IDENTITY FULL"))
-                    .advise(Some(*node), "or better, give it a primary key");
+                    .advise(Some(*node), "or better, give it a primary key, with the same values on every node: counted up by each for itself they differ");
                 self.desk.find(finding);
             }
         }

@@ -469,12 +469,14 @@ impl Reading<'_> {
     }
 }
 
-/// How far a journal reaches, by what it says of itself and what all journals hold.
+/// How far a journal reaches, by what it says of itself and what all journals hold. `done` is, by origin, what its
+/// node had told others that it needs no more.
 pub(super) fn reach(
     node: NodeId,
     head: &Head,
     writers: &[Writer],
     reads: &BTreeMap<NodeId, Read>,
+    done: &BTreeMap<Arc<str>, u64>,
 ) -> Reach {
     let Some(read) = reads.get(&node) else { return Reach::default() };
     let anchors = |writer: WriterId| {
@@ -498,7 +500,8 @@ pub(super) fn reach(
         let last = seen.map(|seen| seen.last);
         let arrivals = seen.map(|seen| seen.arrivals.clone()).unwrap_or_default();
         let besides = seen.map(|seen| seen.besides.clone()).unwrap_or_default();
-        spans.insert(number, Span { start, last, applied, arrivals, besides });
+        let done = done.get(&writer.origin).copied();
+        spans.insert(number, Span { start, last, applied, done, arrivals, besides });
     }
     Reach { spans, complete: matches!(head.since, Since::After(_)) && !head.own_only }
 }

@@ -16,12 +16,13 @@ mod spill;
 mod tables;
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use keen_core::causality::{Deed, History, Write, WriterId};
 use keen_core::conflict::{Conflict, Content, Now, RowNow, Thing, keep_shown_rules};
 use keen_core::expectation::Nodes;
 use keen_core::flow::look::Micros;
-use keen_core::journal::{Id, ReadJournal, Writer};
+use keen_core::journal::{Head, Id, ReadJournal, Writer};
 use keen_core::ports::{ReadFault, ReadRows};
 use keen_core::shape::TableShape;
 use keen_core::topology::{NodeId, Topology};
@@ -216,8 +217,10 @@ pub fn run(request: &Request<'_>) -> Found {
     let relays = Relays::new(&shared, &writers, &mut reads);
     relays.rename(&shared, &writers, &mut reads);
     tell(&reads, &tables, &mut found);
-    let journals_reach =
-        reads.keys().map(|node| (*node, gather::reach(*node, &heads[node], &writers, &reads)));
+    let journals_reach = reads.keys().map(|node| {
+        let done = done(topology, &heads, *node);
+        (*node, gather::reach(*node, &heads[node], &writers, &reads, &done))
+    });
     let history = History {
         journals: journals_reach.collect(),
         writers: writers.iter().map(|writer| shared.node_of(writer)).collect(),
@@ -349,6 +352,27 @@ fn read_all(
         }
         reads
     })
+}
+
+/// By origin up to where a node was done with what it wrote, as the sources of its slots were told; of several slots
+/// of one source the one furthest behind counts.
+fn done(
+    topology: &Topology,
+    heads: &BTreeMap<NodeId, Head>,
+    node: NodeId,
+) -> BTreeMap<Arc<str>, u64> {
+    let slots: opening::Slots = (heads.iter())
+        .map(|(node, head)| (*node, (head.slots.clone(), head.follows.clone())))
+        .collect();
+    let mut done: BTreeMap<Arc<str>, u64> = BTreeMap::new();
+    for (slot, source) in opening::sources(topology, &slots, node) {
+        let Some(head) = heads.get(&source) else { continue };
+        if let (Some(identity), Some(at)) = (&head.identity, head.confirmed.get(&slot)) {
+            let known = done.entry(Arc::clone(identity)).or_insert(*at);
+            *known = (*known).min(*at);
+        }
+    }
+    done
 }
 
 /// Tells what was read of each node.

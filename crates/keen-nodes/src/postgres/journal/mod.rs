@@ -141,6 +141,10 @@ impl PostgresJournal {
                 ));
             } else {
                 self.head.slots.push(slot.to_owned());
+                // What a subscriber skipped moves nothing at its own side; that it is done with it, it tells here.
+                if let (Some(true), Some(at)) = (row.get(2), row.get::<_, Option<&str>>(4)) {
+                    self.head.confirmed.insert(slot.to_owned(), lsn(at));
+                }
             }
         }
         let create = "run the statements that `keen conflicts --ddl` prints; what is written from then on can be judged";
