@@ -135,6 +135,7 @@ impl Truth {
                     start,
                     last: inside.iter().copied().max(),
                     applied: None,
+                    done: None,
                     arrivals: Arrivals::default(),
                     besides: BTreeMap::new(),
                 };
@@ -337,6 +338,7 @@ fn a_write_made_after_its_journal_was_read_is_left_for_the_next_look() {
         start: Start::UpTo(0),
         last: Some(4),
         applied: None,
+        done: None,
         arrivals: Arrivals::default(),
         besides: BTreeMap::new(),
     };

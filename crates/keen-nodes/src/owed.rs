@@ -76,13 +76,16 @@ pub fn first(
     Ok(owed.first)
 }
 
+/// Whether what was read is enough.
+type Enough = dyn Fn(&OwedWrites) -> bool;
+
 /// Takes what a journal tells until `enough` or its end.
 fn take(
     owed: &mut OwedWrites,
     from: NodeId,
     (names, tables): (&[(String, String)], &[OwedTable]),
     journal: &OpenJournal<'_>,
-    (enough, stop): (&dyn Fn(&OwedWrites) -> bool, &(dyn Fn() -> bool + Sync)),
+    (enough, stop): (&Enough, &(dyn Fn() -> bool + Sync)),
 ) -> Result<(), ReadFault> {
     let mut journal = journal(from, names)?;
     let head = journal.head()?;

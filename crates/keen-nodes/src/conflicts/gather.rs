@@ -429,7 +429,8 @@ impl Reading<'_> {
     fn gist(&mut self, act: Act, content: &Content) -> u64 {
         let (mut told, mut cells) =
             (std::mem::take(&mut self.told), std::mem::take(&mut self.cells));
-        (told.clear(), cells.clear());
+        told.clear();
+        cells.clear();
         for side in [&content.before, &content.after] {
             for cell in side.iter().flatten() {
                 told.push(u8::from(cell.is_some()));

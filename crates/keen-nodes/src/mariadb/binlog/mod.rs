@@ -278,13 +278,13 @@ impl ReadJournal for MariaDbJournal {
                     self.held = Some(event);
                     break;
                 }
-                let _ = self.standing(&mut reading, event, &mut silent)?;
+                let _ = self.standing(&mut reading, &event, &mut silent)?;
             }
             let _ = self.flush(&mut reading, &mut silent)?;
             (reading.statements, reading.skipped) = (0, BTreeMap::new());
         }
         while let Some(event) = self.next()? {
-            if self.standing(&mut reading, event, each)?.is_break() {
+            if self.standing(&mut reading, &event, each)?.is_break() {
                 return Ok(());
             }
         }
@@ -413,10 +413,10 @@ impl MariaDbJournal {
     fn standing(
         &self,
         reading: &mut Reading,
-        event: Event,
+        event: &Event,
         each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
     ) -> Result<ControlFlow<()>, ReadFault> {
-        let (kind, time, server, data) = &event;
+        let (kind, time, server, data) = event;
         match *kind {
             event::GTID => {
                 if self.flush(reading, each)?.is_break() {
@@ -471,7 +471,7 @@ impl MariaDbJournal {
         if *kind != event::GTID
             && let Some(aside) = &mut reading.aside
         {
-            aside.push(&event).map_err(|error| cannot_keep(&error))?;
+            aside.push(event).map_err(|error| cannot_keep(&error))?;
             return Ok(ControlFlow::Continue(()));
         }
         self.event(reading, (*kind, *time, *server), data, each)
