@@ -129,7 +129,7 @@ fn name_what_is_lacking(loaded: &Loaded, asked: &Asked, stop: &Stop, outcome: &m
                     |node: NodeId, tables: &[(String, String)]| doors.journal(node, tables);
                 match owed::first(topology, ends, waiting, &open, &journal, over) {
                     Ok(first) => link.first_owed = first.map(|first| first.told()),
-                    Err(why) => tracing::debug!(why, "what a link lacks cannot be read"),
+                    Err(why) => link.first_unread = Some(why),
                 }
             });
         }

@@ -40,6 +40,7 @@ fn the_demo_shows_the_whole_way_and_the_commands_it_names_work() {
     ] {
         assert!(run.out.contains(part), "{part:?} in\n{}", run.out);
     }
+    assert!(!run.out.contains("given out twice"), "{}", run.out);
     let commands: Vec<Vec<&str>> = run
         .out
         .lines()

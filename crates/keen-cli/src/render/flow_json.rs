@@ -131,6 +131,7 @@ fn link(topology: &Topology, link: &LinkFlow) -> Json {
             "writes": first.writes,
             "write_count": first.count,
         })),
+        "lacks_first_unread": link.first_unread,
         "next": link.next.as_ref().map(|(node, what)| json!({"node": node.map(name), "what": what})),
     })
 }

@@ -226,6 +226,14 @@ fn why(topology: &Topology, link: &LinkFlow, columns: Option<usize>) -> String {
         let what = if link.state == State::Broken { "It stopped at:" } else { "It lacks first:" };
         out.push_str(&hanging(&format!("      {what} "), &safe::text(&first.words()), columns));
     }
+    if let (Some(why), State::Broken) = (&link.first_unread, link.state) {
+        let text = format!("{why} (keen conflicts --ddl prints what that takes)");
+        out.push_str(&hanging(
+            "      Which write that is cannot be read: ",
+            &safe::text(&text),
+            columns,
+        ));
+    }
     if let Some((node, next)) = &link.next {
         let on = node.map(|node| format!("on {}: ", topology.nodes[node].name));
         let text = format!("{}{next}", on.unwrap_or_default());

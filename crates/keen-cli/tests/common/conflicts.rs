@@ -16,6 +16,8 @@ impl Conflicts for Network {
         let all: Vec<&str> =
             ["conflicts", "--format", "json"].into_iter().chain(args.iter().copied()).collect();
         let run = self.keen(&all);
+        // No server of these tests ever began its numbers anew.
+        assert_eq!(run.json()["reused"], serde_json::json!([]), "{run:?}");
         let going_on = run.json()["went_on_from"].is_string() && !args.contains(&"--new");
         // Writes may still be on their way from one run to the next.
         let mut tries = if going_on { 5 } else { 0 };

@@ -83,6 +83,8 @@ pub struct LinkFlow {
     pub next: Option<(Option<NodeId>, String)>,
     /// The first transaction that the receiver lacks, where the source's journal told it.
     pub first_owed: Option<FirstOwed>,
+    /// Why the source's journal could not tell it, if so.
+    pub first_unread: Option<String>,
 }
 
 /// The first transaction that a receiver lacks.

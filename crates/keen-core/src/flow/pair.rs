@@ -304,6 +304,7 @@ fn blank(ends: (Option<NodeId>, Option<NodeId>), state: State, reason: String) -
         inflow: None,
         next: None,
         first_owed: None,
+        first_unread: None,
     }
 }
 

@@ -64,6 +64,7 @@ pub(super) fn decide(topology: &Topology, looks: Looks<'_>, known: &Known<'_>) -
         inflow: Some(Box::new(inflow.clone())),
         next: None,
         first_owed: None,
+        first_unread: None,
     };
     let (Some(source), Some(receiver)) = (heard(looks, from), heard(looks, to)) else {
         return link;

@@ -404,6 +404,7 @@ impl Looking<'_> {
     /// Reads what the links owe that have not passed. Only what is read after the rows were holds for them.
     fn read_owed(&self, held: &[HeldTable], behind: &mut Behind) {
         let topology = self.request.topology;
+        let began = Instant::now();
         let mut known = BTreeSet::new();
         let mut unread: BTreeMap<String, Vec<String>> = BTreeMap::new();
         for ((from, to), waiting) in &behind.passing.waiting {
@@ -417,13 +418,19 @@ impl Looking<'_> {
                     })
                 })
                 .collect();
-            let (journal, stop) = (self.fencing.journal, self.request.stop);
+            // A long log is not read to its end for the sake of a few rows.
+            let over = || (self.request.stop)() || began.elapsed() > self.fencing.patience;
+            let journal = self.fencing.journal;
             let ends = format!("{} -> {}", topology.nodes[*from].name, topology.nodes[*to].name);
-            match owed::read(topology, *from, waiting, &tables, journal, stop) {
+            match owed::read(topology, *from, waiting, &tables, journal, &over) {
                 Ok(owed) => {
                     known.insert((*from, *to));
                     behind.owed.push(owed);
                 }
+                Err(_) if began.elapsed() > self.fencing.patience => unread
+                    .entry("reading the journal takes longer than --patience".to_owned())
+                    .or_default()
+                    .push(ends),
                 Err(why) => unread.entry(why).or_default().push(ends),
             }
         }

@@ -23,7 +23,7 @@ use super::spill::{Contents, NO_CONTENT, RECORD_SIZE, Record};
 use super::tables::Table;
 
 /// Changes whenever what is handed on does, or how it is judged.
-const FORM: u32 = 2;
+const FORM: u32 = 3;
 
 /// Records that are handed on; of more, none are.
 pub(super) const MOST_RECORDS: usize = 200_000;

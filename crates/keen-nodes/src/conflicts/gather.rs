@@ -350,7 +350,7 @@ impl Reading<'_> {
             true => self.read.gathered.keep(&content)?,
             false => NO_CONTENT,
         };
-        let gist = self.gist(change.act, &content);
+        let gist = self.gist(&content);
         let Some(now) = &self.now else { return Ok(()) };
         let record = |thing: u128, deed: Deed, unique: usize, row: u128| Record {
             thing,
@@ -425,22 +425,19 @@ impl Reading<'_> {
         Ok(())
     }
 
-    /// What stands for what was written, the same in every journal that tells the same cells.
-    fn gist(&mut self, act: Act, content: &Content) -> u64 {
+    /// What stands for what was written, the same in every journal that tells the same cells. What a row was before
+    /// does not count: where writes raced, each node replaced what it had itself.
+    fn gist(&mut self, content: &Content) -> u64 {
         let (mut told, mut cells) =
             (std::mem::take(&mut self.told), std::mem::take(&mut self.cells));
         told.clear();
         cells.clear();
-        for side in [&content.before, &content.after] {
-            for cell in side.iter().flatten() {
-                told.push(u8::from(cell.is_some()));
-                if let Some(cell) = cell {
-                    canonical::put_cell(&mut cells, cell.as_ref());
-                }
+        for cell in content.after.iter().flatten() {
+            told.push(u8::from(cell.is_some()));
+            if let Some(cell) = cell {
+                canonical::put_cell(&mut cells, cell.as_ref());
             }
-            told.push(2);
         }
-        cells.push(act as u8);
         let short = |bytes: &[u8]| DigestFunction::default().digest(bytes).0 as u32;
         let gist = u64::from(short(&told)) << 32 | u64::from(short(&cells));
         (self.told, self.cells) = (told, cells);

@@ -308,17 +308,15 @@ impl Judging<'_> {
     }
 }
 
-/// Whether journals tell one transaction's doings with one thing in different ways. Its time does not count: the
-/// second of a commit may differ between the log of its origin and that of a replica.
+/// Whether one transaction left a thing in different ways, as journals tell. Only what it left counts: an applier
+/// that replaces a row logs more than its origin did, and the second of a commit may differ between their logs.
 fn differ(records: &[Record]) -> bool {
-    let sums = records.chunk_by(|a, b| a.node == b.node).map(|of_node| {
-        let sum = |part: fn(u64) -> u64| {
-            of_node.iter().fold(0, |sum: u64, record| sum.wrapping_add(part(record.gist)))
-        };
-        (sum(|gist| gist >> 32), sum(|gist| gist & 0xffff_ffff))
-    });
-    let sums: Vec<(u64, u64)> = sums.collect();
-    sums.windows(2).any(|pair| pair[0].0 == pair[1].0 && pair[0].1 != pair[1].1)
+    let left: Vec<(u64, u64)> = records
+        .chunk_by(|a, b| a.node == b.node)
+        .filter_map(|of_node| of_node.last())
+        .map(|record| (record.gist >> 32, record.gist & 0xffff_ffff))
+        .collect();
+    left.windows(2).any(|pair| pair[0].0 == pair[1].0 && pair[0].1 != pair[1].1)
 }
 
 /// A transaction, and where the journals have it.
