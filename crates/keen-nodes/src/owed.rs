@@ -27,7 +27,8 @@ pub fn read(
         .map(|table| (table.name.clone(), source.name_of(&table.name).to_owned()))
         .collect();
     let told = |fault: ReadFault| format!("{}: {}", source.name, fault.what);
-    let mut owed = OwedWrites::behind(waiting.applied.clone(), waiting.own, &source.name);
+    let own_only = waiting.inflow.link.own_writes_only;
+    let mut owed = OwedWrites::behind(waiting.applied.clone(), waiting.own, &source.name, own_only);
     let all = |_: &OwedWrites| false;
     take(&mut owed, from, (&names, tables), journal, (&all, stop)).map_err(told)?;
     Ok(owed)
@@ -70,7 +71,8 @@ pub fn first(
     let names: Vec<(String, String)> = (tables.iter())
         .map(|table| (table.name.clone(), source.name_of(&table.name).to_owned()))
         .collect();
-    let mut owed = OwedWrites::behind(waiting.applied.clone(), waiting.own, &source.name);
+    let own_only = waiting.inflow.link.own_writes_only;
+    let mut owed = OwedWrites::behind(waiting.applied.clone(), waiting.own, &source.name, own_only);
     let found = |owed: &OwedWrites| owed.is_past_the_first();
     take(&mut owed, from, (&names, &tables), journal, (&found, stop)).map_err(told)?;
     Ok(owed.first)

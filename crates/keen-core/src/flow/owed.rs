@@ -42,6 +42,8 @@ pub struct OwedWrites {
     /// The domain that the receiver writes itself: what it made is not brought back to it.
     own: Option<u32>,
     source: String,
+    /// The link brings only what the source made itself.
+    own_only: bool,
     keys: BTreeMap<String, HashSet<u64>>,
     /// Tables of which any row may be owed.
     whole: BTreeSet<String>,
@@ -90,11 +92,12 @@ pub struct OwedRow {
 impl OwedWrites {
     /// Nothing read yet of what a receiver lacks that has applied its source's log up to `applied`.
     #[must_use]
-    pub fn behind(applied: Position, own: Option<u32>, source: &str) -> Self {
+    pub fn behind(applied: Position, own: Option<u32>, source: &str, own_only: bool) -> Self {
         Self {
             applied,
             own,
             source: source.to_owned(),
+            own_only,
             keys: BTreeMap::new(),
             whole: BTreeSet::new(),
             owing: Some(false),
@@ -126,7 +129,6 @@ impl OwedWrites {
                     || domains.get(&domain).is_some_and(|(_, number)| *number >= id.place),
             ),
             (Position::Lsn(at), Stream::Lsn) if own => Some(id.place <= *at),
-            (Position::Count(at), Stream::Count) if own => Some(id.place <= *at),
             (Position::Origins(origins), Stream::Count) => {
                 Some(origins.get(&*id.writer.origin).is_some_and(|number| *number >= id.place))
             }
@@ -137,9 +139,15 @@ impl OwedWrites {
     /// Takes what the journal tells. What cannot be put to a place counts as owed.
     pub fn take(&mut self, entry: &Entry, tables: &[OwedTable]) {
         match entry {
-            Entry::Begin(Begin { id, made, .. }) => {
+            Entry::Begin(Begin { id, made, order }) => {
                 self.finish();
-                self.owing = self.has(id).map(|has| !has);
+                let own = *id.writer.origin == *self.source;
+                self.owing = match &self.applied {
+                    _ if self.own_only && !own => Some(false),
+                    // Counted are the entries of the source's journal, whoever made them.
+                    Position::Count(at) => Some(order > at),
+                    _ => self.has(id).map(|has| !has),
+                };
                 self.at = Some((id.clone(), *made));
             }
             // What others made and the source passes on has a place in its own log, too; it comes last.
@@ -192,6 +200,10 @@ impl OwedWrites {
             self.whole.insert(row.table.clone());
         }
         let Some((id, committed_at)) = &self.at else { return };
+        // What others made may have come another way, where entries are only counted.
+        if matches!(self.applied, Position::Count(_)) && *id.writer.origin != *self.source {
+            return;
+        }
         let first = self.first.get_or_insert_with(|| OwedTransaction {
             id: id.clone(),
             committed_at: *committed_at,
