@@ -136,6 +136,11 @@ impl Outcome {
             1 => parts.push("1 write lost".to_owned()),
             lost => parts.push(format!("{lost} writes lost")),
         }
+        match self.past_the_log().len() {
+            0 => {}
+            1 => parts.push("1 node holds what no journal wrote".to_owned()),
+            nodes => parts.push(format!("{nodes} nodes hold what no journal wrote")),
+        }
         match conflicts.iter().filter(|conflict| self.accepted(conflict).is_some()).count() {
             0 => {}
             accepted => parts.push(format!("{accepted} accepted")),

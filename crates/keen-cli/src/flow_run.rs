@@ -134,7 +134,9 @@ fn name_what_is_lacking(loaded: &Loaded, asked: &Asked, stop: &Stop, outcome: &m
             });
         }
     });
-    for link in &mut outcome.flow.links {
+    // The stand-in's times are those of a story, and no measure of how late it is now.
+    let by_a_clock = |link: &&mut LinkFlow| link.means != Some(Means::StandIn);
+    for link in outcome.flow.links.iter_mut().filter(by_a_clock) {
         let since = link.first_owed.as_ref().and_then(|first| first.committed_at);
         let age = since.map(|since| (keen_nodes::flow::now() - since).max(0).unsigned_abs());
         let age = age.map(Duration::from_micros);

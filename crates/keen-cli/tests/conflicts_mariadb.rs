@@ -693,4 +693,12 @@ fn what_no_journal_wrote_is_named_as_such() {
         assert!(run.out.contains(part), "{part:?} in {}", run.out);
     }
     assert!(!run.out.contains("Every write had seen"), "{}", run.out);
+    let json =
+        network.keen(&["conflicts", "--table", "stay", "--key", "2", "--format", "json"]).json();
+    assert_eq!(
+        json["past_the_log"],
+        serde_json::json!([{"node": "b", "columns": ["price"]}, {"node": "c", "columns": []}])
+    );
+    let kept = network.keen(&["history"]).out;
+    assert!(kept.contains("2 nodes hold what no journal wrote"), "{kept}");
 }

@@ -587,3 +587,21 @@ fn publications_that_make_the_server_refuse_updates_are_found() {
             .any(|f| f.contains("updates-refused"))
     );
 }
+
+#[test]
+fn a_server_that_gives_up_slots_is_found() {
+    let peers = Network::postgres_peers();
+    let a = &peers.servers[0];
+    let reloaded = |sql: &str| {
+        a.run(sql).unwrap();
+        a.run("SELECT pg_reload_conf()").unwrap();
+    };
+    reloaded("ALTER SYSTEM SET idle_replication_slot_timeout = '1h'");
+    until_found(&peers, &["warn slot-times-out a"]);
+    let run = check(&peers, &["warn slot-times-out a"]);
+    assert!(run.out.contains("for 3600 s"), "{}", run.out);
+    for (_, statement) in statements(&run) {
+        a.run(&statement).unwrap();
+    }
+    until_found(&peers, &NOTHING);
+}

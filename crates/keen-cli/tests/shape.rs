@@ -324,6 +324,8 @@ fn the_legend_knows_every_check_and_a_wrong_name_is_helped() {
         let one = folder.keen(&["explain", word]);
         assert!(one.code == 0 && one.out.contains("Means"), "{word}: {one:?}");
     }
+    let both = folder.keen(&["explain", "in flight"]).out;
+    assert!(both.contains("Of a row:") && both.contains("Do     Look again"), "{both}");
     for (slip, meant) in [
         ("staled", "did you mean stalled?"),
         ("update-updat", "did you mean update-update?"),

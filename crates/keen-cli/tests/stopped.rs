@@ -151,6 +151,28 @@ fn a_mesh_of_mariadb_goes_on_behind_a_row_and_the_rest_is_judged() {
     mesh.until("broken a>b");
     mend(&mesh, 1);
     links::mariadb_settled(&mesh.servers, PATIENCE).unwrap();
+    // Of a transaction of several rows only the one is asked about that is in its way.
+    unlogged(b, "INSERT INTO guest VALUES (111, 'Somebody else', false)");
+    a.run("INSERT INTO guest VALUES (110, 'Guest 110', true), (111, 'Guest 111', true), (112, 'Guest 112', true)").unwrap();
+    mesh.until("broken a>b");
+    let plan = mend(&mesh, 1);
+    let keys: Vec<&Json> =
+        plan["steps"].as_array().unwrap().iter().map(|s| &s["key"]["id"]).collect();
+    assert_eq!(keys, [111], "{plan:#}");
+    links::mariadb_settled(&mesh.servers, PATIENCE).unwrap();
+    // The row that comes is there already, the same: nothing differs, and the link stands still.
+    unlogged(b, "INSERT INTO guest VALUES (120, 'Guest 120', true)");
+    a.run("INSERT INTO guest VALUES (120, 'Guest 120', true)").unwrap();
+    mesh.until("broken a>b");
+    let run = mesh.keen(&["plan", "--format", "json", "--patience", "3s"]);
+    assert_eq!(run.code, 1, "{run:?}");
+    let plan = run.json();
+    assert_eq!(plan["steps"].as_array().unwrap().len(), 0, "{plan:#}");
+    let asked = question(&plan, 120);
+    assert!(asked["why"].as_str().unwrap().contains("may hold a row as a does"), "{plan:#}");
+    unlogged(b, "DELETE FROM guest WHERE id = 120");
+    b.run("START ALL SLAVES").unwrap();
+    links::mariadb_settled(&mesh.servers, PATIENCE).unwrap();
     // What no link owes was never mended on the way, and still is no secret.
     let audit = mesh.keen(&["audit", "--no-ledger", "--format", "json"]);
     assert_eq!(audit.code, 0, "{audit:?}");

@@ -23,6 +23,12 @@ pub fn read(
     stop: &(dyn Fn() -> bool + Sync),
 ) -> Result<OwedWrites, String> {
     let source = &topology.nodes[from];
+    if source.journal.is_some() {
+        return Err(format!(
+            "{}'s journal is a file, which may be older than what it lacks",
+            source.name
+        ));
+    }
     let names: Vec<(String, String)> = (tables.iter())
         .map(|table| (table.name.clone(), source.name_of(&table.name).to_owned()))
         .collect();
@@ -48,6 +54,12 @@ pub fn first(
     stop: &(dyn Fn() -> bool + Sync),
 ) -> Result<Option<OwedTransaction>, String> {
     let source = &topology.nodes[from];
+    if source.journal.is_some() {
+        return Err(format!(
+            "{}'s journal is a file, which may be older than what it lacks",
+            source.name
+        ));
+    }
     let told = |fault: ReadFault| format!("{}: {}", source.name, fault.what);
     let carried: Vec<String> = (topology.sets.iter().enumerate())
         .filter(|(set, _)| [from, to].iter().all(|node| topology.carriers(*set).contains(node)))

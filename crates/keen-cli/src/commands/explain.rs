@@ -61,7 +61,6 @@ fn everything(columns: Option<usize>) -> String {
 }
 
 fn entry(name: &str, columns: Option<usize>) -> Result<String> {
-    // What a row and a conflict have in common is told for both.
     let (kind, lines) = if let Some(state) = State::named(name) {
         let lines = vec![
             ("Means  ", state.meaning()),
@@ -78,7 +77,11 @@ fn entry(name: &str, columns: Option<usize>) -> Result<String> {
             vec![("Means  ", kind.meaning()), ("Why    ", kind.why()), ("Do     ", kind.remedy())];
         (KIND, lines)
     } else if let Some(term) = glossary::term(name) {
-        (WORD, vec![("Means  ", term.meaning)])
+        // Some words stand for what came of a row and of a conflict.
+        let of_conflicts = Standing::named(name)
+            .map(|standing| [("From   ", standing.decided()), ("Do     ", standing.remedy())]);
+        let lines = [("Means  ", term.meaning)].into_iter();
+        (WORD, lines.chain(of_conflicts.into_iter().flatten()).collect())
     } else if let Some(standing) = Standing::named(name) {
         let lines = vec![
             ("Means  ", standing.meaning()),

@@ -15,7 +15,7 @@ use keen_core::plan::raced::{Evidence, JudgedTable};
 use keen_core::plan::script::Direction;
 use keen_core::plan::stopped::StoppedLink;
 use keen_core::plan::{self, AuditedTable, LocalTable, Plan, Step};
-use keen_core::preflight::look::Half;
+use keen_core::preflight::look::{Half, Means};
 use keen_core::topology::{NodeId, Rule, Topology};
 use keen_nodes::audit::{AuditSink, TableHead, TableOutcome};
 use keen_nodes::conflicts;
@@ -41,6 +41,9 @@ pub(crate) const STEPS_SHOWN: usize = 20;
 const RETRIED_WITHIN: Duration = Duration::from_secs(12);
 /// From one look at the links to the next.
 const BETWEEN_LOOKS: Duration = Duration::from_millis(500);
+
+/// Rows that links hold back, kept in case one of them stopped a link.
+const MOST_HELD_BACK: usize = 10_000;
 
 /// A plan and where it comes from.
 pub(crate) struct Planned {
@@ -152,15 +155,14 @@ pub(crate) fn from_nodes(
     stop: &Stop,
     terminal: Terminal,
 ) -> Result<Planned> {
-    let mut sink = Collect { tables: Vec::new(), comparable: false, left: limit, over: 0 };
+    let mut sink =
+        Collect { tables: Vec::new(), comparable: false, left: limit, over: 0, held_back: 0 };
     let totals = audit_run::run(loaded, scope, &mut sink, stop, terminal.progress)?;
     if !totals.stopped {
         stop.at_once();
     }
-    let links = match totals.standing_still.is_empty() && totals.in_flight == 0 {
-        true => Vec::new(),
-        false => stopped_links(loaded, scope, stop),
-    };
+    // Also where nothing differs: a link that meets the row it brings stands still all the same.
+    let links = if totals.stopped { Vec::new() } else { stopped_links(loaded, scope, stop) };
     let mut planned = Planned {
         plan: made(loaded, scope, &sink.tables, (raced, links), stop),
         audited: totals.started.to_string(),
@@ -205,7 +207,7 @@ fn stopped_links(loaded: &Loaded, scope: &Scope, stop: &Stop) -> Vec<StoppedLink
     let topology = &loaded.topology;
     let doors = Doors::new(loaded, scope.wait, scope.silence, stop);
     let open = |node: NodeId| doors.watch(node);
-    let (mut watch, first) = Watch::begin(topology, !0, &open);
+    let (mut watch, first) = Watch::begin(topology, scope.nodes, &open);
     let waiting = |sights: &Sights| {
         Fence::at(sights).passing(topology, sights).waiting.into_iter().collect::<Vec<_>>()
     };
@@ -240,7 +242,9 @@ fn stopped_links(loaded: &Loaded, scope: &Scope, stop: &Stop) -> Vec<StoppedLink
             from: ends.0,
             to: ends.1,
             at: at?,
-            start: waiting.stopped_at_a_write()?,
+            going_on: waiting.stopped_at_a_write()?,
+            needs_rows: waiting.inflow.link.means == Means::BinaryLog,
+            row_is_missing: waiting.error() == Some(1032),
         })
     };
     stopped.into_iter().filter_map(read).collect()
@@ -374,6 +378,8 @@ struct Collect {
     comparable: bool,
     left: u64,
     over: u64,
+    /// Rows that links hold back and that were kept.
+    held_back: usize,
 }
 
 impl AuditSink for Collect {
@@ -419,9 +425,9 @@ impl AuditSink for Collect {
     fn unsettled(&mut self, row: DivergentRow, standing: Standing) -> ControlFlow<()> {
         if let Some(table) = self.tables.last_mut()
             && standing == Standing::InFlight
-            && self.left > 0
+            && self.held_back < MOST_HELD_BACK
         {
-            self.left -= 1;
+            self.held_back += 1;
             table.unsettled.push(row);
         }
         ControlFlow::Continue(())

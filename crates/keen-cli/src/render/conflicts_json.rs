@@ -65,6 +65,13 @@ fn head(topology: &Topology, outcome: &Outcome) -> Json {
         .collect();
     let left: Map<String, Json> =
         outcome.found.left.iter().map(|(table, why)| (table.clone(), json!(why))).collect();
+    let past: Vec<Json> = (outcome.past_the_log().iter())
+        .map(|(node, columns)| {
+            let table = outcome.found.life.as_ref().map(|life| &outcome.found.tables[life.table]);
+            let names = columns.iter().filter_map(|at| Some(&table?.layout.columns[*at].name));
+            json!({"node": topology.nodes[*node].name, "columns": names.collect::<Vec<_>>()})
+        })
+        .collect();
     json!({
         "keen": "conflicts",
         "version": VERSION,
@@ -77,6 +84,7 @@ fn head(topology: &Topology, outcome: &Outcome) -> Json {
         "left_out": outcome.left_out,
         "nodes": nodes,
         "tables_not_judged": left,
+        "past_the_log": past,
         "reused": outcome.found.reused.iter().map(ToString::to_string).collect::<Vec<_>>(),
     })
 }

@@ -227,7 +227,8 @@ fn why(topology: &Topology, link: &LinkFlow, columns: Option<usize>) -> String {
         out.push_str(&hanging(&format!("      {what} "), &safe::text(&first.words()), columns));
     }
     if let (Some(why), State::Broken) = (&link.first_unread, link.state) {
-        let text = format!("{why} (keen conflicts --ddl prints what that takes)");
+        let text =
+            format!("{why} (where a right or a slot is lacking, keen conflicts --ddl prints it)");
         out.push_str(&hanging(
             "      Which write that is cannot be read: ",
             &safe::text(&text),

@@ -51,11 +51,25 @@ pub struct Waiting {
     pub inflow: Box<Inflow>,
 }
 
+/// What lets a link go on.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum GoingOn {
+    /// This statement, on the receiver.
+    By(String),
+    /// Nothing: it tries again and again.
+    Itself,
+}
+
 impl Waiting {
-    /// The statement that lets the link go on, if it stopped at a write that it could not apply; none within if it
-    /// goes on by itself.
+    /// The engine's number for what it stopped at.
     #[must_use]
-    pub fn stopped_at_a_write(&self) -> Option<Option<String>> {
+    pub fn error(&self) -> Option<u64> {
+        self.inflow.trouble.as_ref().and_then(|trouble| trouble.code)
+    }
+
+    /// What lets the link go on, if it stopped at a write that it could not apply.
+    #[must_use]
+    pub fn stopped_at_a_write(&self) -> Option<GoingOn> {
         let link = &self.inflow.link;
         let quoted = |quote: char| {
             let doubled = link.name.replace(quote, &format!("{quote}{quote}"));
@@ -63,15 +77,15 @@ impl Waiting {
         };
         match link.means {
             Means::BinaryLog => {
-                let code = self.inflow.trouble.as_ref().and_then(|trouble| trouble.code);
-                let at_a_row = link.applying == Half::Stopped && matches!(code, Some(1062 | 1032));
-                at_a_row.then(|| Some(format!("START SLAVE {}", quoted('\''))))
+                let at_a_row =
+                    link.applying == Half::Stopped && matches!(self.error(), Some(1062 | 1032));
+                at_a_row.then(|| GoingOn::By(format!("START SLAVE {}", quoted('\''))))
             }
             Means::Subscription if link.failures.unwrap_or(0) > 0 => match link.receiving {
                 Half::Stopped if link.error.is_some() => {
-                    Some(Some(format!("ALTER SUBSCRIPTION {} ENABLE", quoted('"'))))
+                    Some(GoingOn::By(format!("ALTER SUBSCRIPTION {} ENABLE", quoted('"'))))
                 }
-                Half::Tries => Some(None),
+                Half::Tries => Some(GoingOn::Itself),
                 _ => None,
             },
             _ => None,

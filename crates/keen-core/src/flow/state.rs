@@ -124,7 +124,7 @@ fn made_anew(
     if link.state.is_well() || link.state == State::Trailing {
         link.state = State::Broken;
         link.reason = format!(
-            "its slot {slot} was made anew {between}: what {source} wrote behind {} and before the new slot begins never comes to {receiver}",
+            "its slot {slot} was made anew {between}: what {source} wrote behind {} and before the new slot begins does not come to {receiver} over it, unless its tables were copied anew since",
             anew.before
         );
         link.next = Some((

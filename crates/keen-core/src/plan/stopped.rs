@@ -6,9 +6,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::decide::{self, Decision};
-use super::{AuditedTable, Maker, Question, Task, loses, step};
+use super::{AuditedTable, Maker, Question, Task, step};
 use crate::compare::DivergentRow;
-use crate::expectation::{Expectation, bit};
+use crate::expectation::Expectation;
+use crate::flow::fence::GoingOn;
 use crate::flow::owed::{OwedRow, OwedTransaction};
 use crate::journal::Act;
 use crate::topology::NodeId;
@@ -23,8 +24,19 @@ pub struct StoppedLink {
     pub to: NodeId,
     /// What it stopped at.
     pub at: OwedTransaction,
-    /// The statement that lets it go on once the row is in order; none if it goes on by itself.
-    pub start: Option<String>,
+    /// What lets it go on once the row is in order.
+    pub going_on: GoingOn,
+    /// Its applier stops where a row that it is to change or delete is not there.
+    pub needs_rows: bool,
+    /// That is what it says it stopped at.
+    pub row_is_missing: bool,
+}
+
+impl StoppedLink {
+    /// Whether its applier says that a row is not there, and its transaction writes one alone.
+    fn lacks_its_row(&self) -> bool {
+        self.row_is_missing && self.at.count == 1
+    }
 }
 
 impl Maker<'_> {
@@ -54,15 +66,17 @@ impl Maker<'_> {
                 steps += handled[&row].0;
                 asked += handled[&row].1;
             }
-            let node = |node: NodeId| &self.topology.nodes[node].name;
+            let node = |node: NodeId| self.topology.nodes[node].name.clone();
             let (from, to) = (node(link.from), node(link.to));
+            if (steps, asked) == (0, 0) {
+                asked = self.nothing_in_the_way(link, tables);
+            }
             let stopped = format!("{from} -> {to} stopped at: {}", link.at.told().words());
-            self.plan.notes.push(match (steps, asked) {
-                (0, 0) => format!("{stopped}. No row was found in its way: {to}'s own message says what it met"),
-                (_, 0) => {
-                    let start = match &link.start {
-                        Some(start) => format!("on {to}, {start}"),
-                        None => "it goes on by itself within seconds".to_owned(),
+            self.plan.notes.push(match asked {
+                0 => {
+                    let start = match &link.going_on {
+                        GoingOn::By(statement) => format!("on {to}, {statement}"),
+                        GoingOn::Itself => "it goes on by itself within seconds".to_owned(),
                     };
                     format!(
                         "{stopped}. Once {to}'s steps are done: {start}. Then plan again: what it still owes was not judged"
@@ -71,6 +85,24 @@ impl Maker<'_> {
                 _ => format!("{stopped}. It goes on only once that is decided, and what it still owes was not judged"),
             });
         }
+    }
+
+    /// Asks about a link at whose transaction no row was found that stands in its way; how often that was.
+    fn nothing_in_the_way(&mut self, link: &StoppedLink, tables: &[AuditedTable]) -> usize {
+        let node = |node: NodeId| self.topology.nodes[node].name.clone();
+        let (from, to) = (node(link.from), node(link.to));
+        let first = link.at.rows.iter().find_map(|write| {
+            Some((tables.iter().find(|table| table.table == write.table)?, write))
+        });
+        let Some((table, write)) = first else { return 0 };
+        let why = format!(
+            "{from} -> {to} stopped at the transaction that writes it, and no row that differs was found in its way: {to} may hold a row as {from} does, or hold one of its unique values in another row; the message of {to} says which. What is put out of the way is put aside first"
+        );
+        let asked = |question: &Question| question.why == why && question.key == write.key;
+        if !self.plan.questions.iter().any(asked) {
+            self.asked_without_choices(table, write, why);
+        }
+        1
     }
 
     fn stopped_at(
@@ -101,44 +133,36 @@ impl Maker<'_> {
                 let reason = format!(
                     "{from} -> {to} waits to insert this row, and the row that is there stands in its way"
                 );
-                if !alike {
-                    let expectation = Expectation::of_set(self.topology, table.set);
-                    let of_row = self.evidence.of(&table.table, &row.key);
-                    let right =
-                        match decide::decide(self.topology, table, &expectation, row, of_row) {
-                            Decision::Right { version, counted: false, reason } => {
-                                let by = row.versions[version].nodes.contains(&link.from);
-                                by.then_some(reason)
-                            }
-                            _ => None,
-                        };
-                    let Some(rule) = right else {
-                        let why = format!("{reason}. Both may be real, two things under one key");
-                        return self.ask(table, row, why);
-                    };
-                    let reason = format!("{reason}; {rule}");
-                    return self.make_way(link, table, row, (Some(&cells), None), &reason);
+                if alike {
+                    let reason = format!("{reason}: it is the same, and comes again");
+                    return self.make_way(
+                        link,
+                        (table, row),
+                        (Some(&cells), None),
+                        (&reason, None),
+                    );
                 }
-                let reason = format!("{reason}: it is the same, and comes again");
-                self.make_way(link, table, row, (Some(&cells), None), &reason);
-                if let Some(step) = self.plan.steps.last_mut() {
-                    step.loses = None;
-                }
-            }
-            // Alike on both sides, so that the audit has nothing to show, or not there at all.
-            (Act::Insert, None) => {
-                let why = if found.is_some() && read {
-                    format!(
-                        "{from} -> {to} waits to insert it, and another row of {to} holds a value that must be unique"
-                    )
-                } else {
-                    format!(
-                        "{from} -> {to} waits to insert it, and {to} holds it as {from} does: it came another way, or only a later write is to come. It has to be out of the way, and comes again with the link; put it aside first"
-                    )
+                let expectation = Expectation::of_set(self.topology, table.set);
+                let of_row = self.evidence.of(&table.table, &row.key);
+                let right = match decide::decide(self.topology, table, &expectation, row, of_row) {
+                    Decision::Right { version, counted: false, reason } => {
+                        row.versions[version].nodes.contains(&link.from).then_some(reason)
+                    }
+                    _ => None,
                 };
-                self.asked_without_choices(table, write, why);
+                let Some(rule) = right else {
+                    let why = format!("{reason}. Both may be real, two things under one key");
+                    return self.ask(table, row, why);
+                };
+                let reason = format!("{reason}; {rule}");
+                let lost = Some("the row".to_owned());
+                self.make_way(link, (table, row), (Some(&cells), None), (&reason, lost));
             }
-            (Act::Update | Act::Delete, None) => {
+            // A subscription passes over rows that are not there. Of one that is as it is elsewhere the audit tells
+            // nothing: it is lacking only if that is what the applier says, of the one row that it was to change.
+            (Act::Update | Act::Delete, None)
+                if link.needs_rows && (read || (found.is_none() && link.lacks_its_row())) =>
+            {
                 let content =
                     write.before.as_ref().and_then(|cells| as_it_was(cells, there.as_ref()));
                 let act = if write.act == Act::Update { "change" } else { "delete" };
@@ -156,12 +180,11 @@ impl Maker<'_> {
                     outside: Vec::new(),
                 };
                 let row = found.unwrap_or(&missing);
-                self.make_way(link, table, row, (None, Some(&content)), &reason);
-                if let Some(step) = self.plan.steps.last_mut().filter(|s| s.node == link.to) {
-                    step.loses = Some("the deletion, if it was one,".to_owned());
-                }
+                let lost = Some("the deletion, if it was one,".to_owned());
+                self.make_way(link, (table, row), (None, Some(&content)), (&reason, lost));
             }
-            (Act::Update | Act::Delete, Some(_)) => {}
+            // The other rows of its transaction are in nobody's way.
+            _ => {}
         }
     }
 
@@ -169,10 +192,9 @@ impl Maker<'_> {
     fn make_way(
         &mut self,
         link: &StoppedLink,
-        table: &AuditedTable,
-        row: &DivergentRow,
+        (table, row): (&AuditedTable, &DivergentRow),
         (before, after): (Option<&Vec<Value>>, Option<&Vec<Value>>),
-        reason: &str,
+        (reason, lost): (&str, Option<String>),
     ) {
         let holders = [link.from];
         let task = Task {
@@ -189,10 +211,9 @@ impl Maker<'_> {
             return self.ask(table, row, format!("{reason}; {why}"));
         }
         let mut step = step(self.topology, local, &task);
-        step.loses = loses(&task);
+        step.loses = lost;
         self.taken.insert((link.to, local.name.clone(), super::key_token(table, row)));
         self.plan.steps.push(step);
-        debug_assert!(table.unread & bit(link.to) == 0);
     }
 
     fn asked_without_choices(&mut self, table: &AuditedTable, write: &OwedRow, why: String) {

@@ -166,7 +166,7 @@ fn events(desk: &mut Desk<'_>) {
         desk.find(
             Finding::new(&EVENTS_RUN, Level::Warn, nodes, found)
                 .needs("events on one of them")
-                .advise(None, "on all but one: SET GLOBAL event_scheduler = OFF, or ALTER EVENT ... DISABLE ON SLAVE for each of them"),
+                .advise(None, "on all but one: SET GLOBAL event_scheduler = OFF, and the same in its settings file; ALTER EVENT itself replicates, and would end them on the last one, too"),
         );
     }
 }

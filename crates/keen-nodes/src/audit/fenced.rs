@@ -15,7 +15,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use keen_core::compare::{DivergentRow, Standing};
-use keen_core::expectation::{Expectation, Nodes};
+use keen_core::expectation::{Expectation, Nodes, bit};
 use keen_core::flow::fence::{self, Fence, Passing};
 use keen_core::flow::look::Sights;
 use keen_core::flow::owed::{OwedTable, OwedWrites};
@@ -408,8 +408,18 @@ impl Looking<'_> {
         let mut known = BTreeSet::new();
         let mut unread: BTreeMap<String, Vec<String>> = BTreeMap::new();
         for ((from, to), waiting) in &behind.passing.waiting {
+            let ends = format!("{} -> {}", topology.nodes[*from].name, topology.nodes[*to].name);
+            let carried = |table: &&HeldTable| {
+                table.rows.count() > 0 && table.expectation.carriers() & bit(*from) != 0
+            };
+            let unlike = held.iter().filter(carried).find(|t| !t.local_columns.contains_key(from));
+            if let Some(table) = unlike {
+                let why = format!("{} of {} was not read", table.table, topology.nodes[*from].name);
+                unread.entry(why).or_default().push(ends);
+                continue;
+            }
             let tables: Vec<OwedTable> = (held.iter())
-                .filter(|table| table.rows.count() > 0)
+                .filter(carried)
                 .filter_map(|table| {
                     Some(OwedTable {
                         name: table.table.clone(),
@@ -421,7 +431,6 @@ impl Looking<'_> {
             // A long log is not read to its end for the sake of a few rows.
             let over = || (self.request.stop)() || began.elapsed() > self.fencing.patience;
             let journal = self.fencing.journal;
-            let ends = format!("{} -> {}", topology.nodes[*from].name, topology.nodes[*to].name);
             match owed::read(topology, *from, waiting, &tables, journal, &over) {
                 Ok(owed) => {
                     known.insert((*from, *to));
@@ -436,7 +445,7 @@ impl Looking<'_> {
         }
         for (why, ends) in unread {
             behind.waiting.push(format!(
-                "which rows {} still owe{} is not known ({why}; keen conflicts --ddl prints what that takes): --patience 0s compares what is there",
+                "which rows {} still owe{} is not known ({why}; where a right or a slot is lacking, keen conflicts --ddl prints it): --patience 0s compares what is there",
                 ends.join(", "),
                 if ends.len() == 1 { "s" } else { "" }
             ));

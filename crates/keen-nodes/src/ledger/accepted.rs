@@ -28,7 +28,8 @@ pub struct Accepted {
 /// The short name of a conflict, by which people name it.
 #[must_use]
 pub fn conflict_id(name: &str) -> String {
-    format!("{:08x}", DigestFunction::Xxh3.digest(name.as_bytes()).0 as u32)
+    // Among as many conflicts as keen judges two share one once in a million times.
+    format!("{:012x}", DigestFunction::Xxh3.digest(name.as_bytes()).0 & 0xffff_ffff_ffff)
 }
 
 impl Ledger {

@@ -152,17 +152,10 @@ pub(super) fn incoming(connection: &Connection, receives: bool) -> Seen<Vec<Inco
         };
         Ok(Incoming {
             name: row.get::<_, i64>(0)?.to_string(),
-            means: Means::StandIn,
             source: Source { id: row.get(1)?, ..Source::default() },
             receiving,
             applying,
-            error: None,
-            failures: None,
-            delay: None,
-            filters: Vec::new(),
-            own_writes_only: false,
-            publications: Vec::new(),
-            tables: None,
+            ..Incoming::unknown(Means::StandIn)
         })
     });
     links.and_then(Iterator::collect).map_err(|error| error.to_string())

@@ -245,7 +245,7 @@ fn running(desk: &mut Desk<'_>, known: &Known<'_>) {
         }
         Means::Subscription if link.error.is_some() => finding.advise(
             Some(*to),
-            "read the message in its server's log: it names the row. Enabled without more it stops there again; skipping the transaction loses all that it holds",
+            "keen plan shows the row and what makes way for the waiting write, where it can read the source's journal; else read the message in its server's log. Enabled without more it stops there again; skipping the transaction loses all that it holds",
         ),
         Means::BinaryLog => finding.run(*to, format!("START SLAVE '{}'", name.replace('\'', "''"))),
         Means::Subscription => {
