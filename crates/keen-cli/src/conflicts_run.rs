@@ -229,7 +229,7 @@ fn is_after(write: &Written, moment: &Moment) -> bool {
 fn number_in(position: &Position, id: &Id) -> Option<u64> {
     match (position, id.writer.stream) {
         (Position::Gtid(parts), Stream::Domain(domain)) => parts.get(&domain).map(|(_, at)| *at),
-        (Position::Lsn(at), Stream::Lsn) => Some(*at),
+        (Position::Lsn(at), Stream::Lsn | Stream::Repair) => Some(*at),
         (Position::Origins(parts), _) => parts.get(&*id.writer.origin).copied(),
         (Position::Count(at), Stream::Count) => Some(*at),
         _ => None,

@@ -63,6 +63,8 @@ pub enum Stream {
     Domain(u32),
     /// By the end of their commit in PostgreSQL's log.
     Lsn,
+    /// Repairs that keen's scripts made on a PostgreSQL server, by their commit in its log.
+    Repair,
     /// Not at all: it is known only when they were committed, in microseconds since 1970.
     Time,
 }
@@ -79,6 +81,9 @@ impl fmt::Display for Id {
                 write!(f, "{origin} {}Z", crate::calendar::timestamp_text(made))
             }
             Stream::Lsn => write!(f, "{origin} {:X}/{:X}", place >> 32, place & 0xffff_ffff),
+            Stream::Repair => {
+                write!(f, "{origin} {:X}/{:X} (a repair)", place >> 32, place & 0xffff_ffff)
+            }
         }
     }
 }
@@ -171,6 +176,10 @@ impl Head {
 /// The publication of what keen reads in PostgreSQL's log. The slot that it peeks through is called so, too,
 /// and then the number of its database: slots of all databases share their names.
 pub const JOURNAL_SLOT: &str = "keen_journal";
+
+/// The replication origin under which keen's scripts write on PostgreSQL. It is never dropped: its number would
+/// be given to another origin, and what the log holds under it be read as that one's.
+pub const REPAIR_ORIGIN: &str = "keen_repair";
 
 /// Whether a slot is one that keen peeks through, in whichever database.
 #[must_use]

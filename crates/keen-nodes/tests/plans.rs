@@ -13,6 +13,8 @@ use common::random::{NAMES, distinct_keys, rows};
 use common::typed::{Host, Kind, Typed, server};
 use keen_core::compare::DivergentRow;
 use keen_core::digest::DigestFunction;
+use keen_core::flow::onward::Onward;
+use keen_core::plan::raced::Evidence;
 use keen_core::plan::script::{self, Direction};
 use keen_core::plan::{self, AuditedTable, LocalTable, Step};
 use keen_core::topology::{
@@ -29,6 +31,13 @@ const HOSTS: [Host; 3] = [
     Host::Server(servers::Engine::Postgres18),
     Host::Server(servers::Engine::MariaDb),
 ];
+
+/// No link carries a repair on.
+fn evidence(topology: &Topology) -> Evidence {
+    let mut evidence = Evidence::default();
+    evidence.onward = Onward::own_writes_only(topology);
+    evidence
+}
 
 fn topology(table: &str) -> Topology {
     let node = |i: usize| Node {
@@ -186,7 +195,7 @@ proptest! {
 
         let topology = topology(&table.name);
         let before = audit(&topology, &table);
-        let plan = plan::make(&topology, &before);
+        let plan = plan::make(&topology, &before, &evidence(&topology));
         // JSON is compared by value here, and a server of the same kind tells rows by its spelling: such
         // a row is asked about, and nothing else is.
         prop_assert!(plan.questions.iter().all(|q| q.why.contains("another spelling")), "{:?}", plan.questions);
@@ -265,7 +274,7 @@ fn scripts_write_and_guard_every_type_of_postgresql() {
     topology.links.retain(|link| link.from < 2 && link.to < 2);
     let before = audit(&topology, &table);
     assert_eq!(before[0].divergent.len(), 2);
-    let plan = plan::make(&topology, &before);
+    let plan = plan::make(&topology, &before, &evidence(&topology));
     assert_eq!((plan.steps.len(), &plan.questions[..]), (2, &[][..]));
     write(&topology, &plan, Direction::Repair);
     assert_eq!(audit(&topology, &table)[0].divergent, []);

@@ -9,14 +9,16 @@ use std::time::{Duration, Instant};
 use anyhow::{Context, Result, bail};
 use jiff::Timestamp;
 use keen_core::compare::{DivergentRow, Standing};
+use keen_core::expectation::bit;
 use keen_core::flow::fence::{Fence, Waiting};
 use keen_core::flow::look::Sights;
+use keen_core::flow::onward::Onward;
 use keen_core::plan::raced::{Evidence, JudgedTable};
 use keen_core::plan::script::Direction;
 use keen_core::plan::stopped::StoppedLink;
 use keen_core::plan::{self, AuditedTable, LocalTable, Plan, Step};
 use keen_core::preflight::look::{Half, Means};
-use keen_core::topology::{NodeId, Rule, Topology};
+use keen_core::topology::{Engine, NodeId, Rule, Topology};
 use keen_nodes::audit::{AuditSink, TableHead, TableOutcome};
 use keen_nodes::conflicts;
 use keen_nodes::flow::Watch;
@@ -94,7 +96,7 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
         None => from_nodes(&loaded, &scope, args.limit, raced, &stop, terminal)?,
     };
     if !args.scope.nodes.is_empty() {
-        let chosen = |node: NodeId| scope.nodes & keen_core::expectation::bit(node) != 0;
+        let chosen = |node: NodeId| scope.nodes & bit(node) != 0;
         planned.plan.steps.retain(|step| chosen(step.node));
     }
     match &mut target {
@@ -162,7 +164,7 @@ pub(crate) fn from_nodes(
         stop.at_once();
     }
     // Also where nothing differs: a link that meets the row it brings stands still all the same.
-    let links = if totals.stopped { Vec::new() } else { stopped_links(loaded, scope, stop) };
+    let links = (!totals.stopped).then(|| links(loaded, scope, true, stop)).unwrap_or_default();
     let mut planned = Planned {
         plan: made(loaded, scope, &sink.tables, (raced, links), stop),
         audited: totals.started.to_string(),
@@ -181,14 +183,15 @@ fn made(
     loaded: &Loaded,
     scope: &Scope,
     tables: &[AuditedTable],
-    (raced, links): (Option<&Raced>, Vec<StoppedLink>),
+    (raced, links): (Option<&Raced>, Links),
     stop: &Stop,
 ) -> Plan {
     let topology = &loaded.topology;
     let mut evidence = raced.map(|raced| evidence(topology, raced)).unwrap_or_default();
-    evidence.stopped = links;
+    evidence.stopped = links.stopped;
+    evidence.onward = links.onward;
     ask_when(loaded, scope, tables, stop, &mut evidence);
-    let mut plan = plan::make_with(topology, tables, &evidence);
+    let mut plan = plan::make(topology, tables, &evidence);
     let unread: Vec<&str> = (raced.iter().flat_map(|raced| &raced.found.nodes))
         .filter(|(_, node)| node.fault.is_some())
         .map(|(node, _)| &topology.nodes[*node].name[..])
@@ -202,16 +205,43 @@ fn made(
     plan
 }
 
-/// The links that stopped at a write, and which that is.
-fn stopped_links(loaded: &Loaded, scope: &Scope, stop: &Stop) -> Vec<StoppedLink> {
+/// What links do to a plan.
+#[derive(Default)]
+struct Links {
+    /// Those that stopped at a write, and which that is.
+    stopped: Vec<StoppedLink>,
+    onward: Onward,
+}
+
+/// Looks at the links; those that stopped at a write are of interest only where the nodes were audited just now.
+fn links(loaded: &Loaded, scope: &Scope, audited_now: bool, stop: &Stop) -> Links {
     let topology = &loaded.topology;
     let doors = Doors::new(loaded, scope.wait, scope.silence, stop);
     let open = |node: NodeId| doors.watch(node);
-    let (mut watch, first) = Watch::begin(topology, scope.nodes, &open);
+    // Also those that were left out may receive what a step writes.
+    let postgres = |node: NodeId| topology.nodes[node].at.engine() == Engine::Postgres;
+    let onward = topology.links.iter().filter(|link| postgres(link.from) && postgres(link.to));
+    let receivers = onward.fold(scope.nodes, |all, link| all | bit(link.to));
+    let (mut watch, mut first) = Watch::begin(topology, receivers, &open);
+    let onward = Onward::told(topology, &first);
+    first.retain(|node, _| scope.nodes & bit(*node) != 0);
+    let stopped = match audited_now {
+        true => stopped_links(topology, &doors, (&mut watch, &first), stop),
+        false => Vec::new(),
+    };
+    Links { stopped, onward }
+}
+
+fn stopped_links(
+    topology: &Topology,
+    doors: &Doors<'_>,
+    (watch, first): (&mut Watch<'_>, &Sights),
+    stop: &Stop,
+) -> Vec<StoppedLink> {
     let waiting = |sights: &Sights| {
         Fence::at(sights).passing(topology, sights).waiting.into_iter().collect::<Vec<_>>()
     };
-    let mut stopped = waiting(&first);
+    let mut stopped = waiting(first);
     stopped.retain(|(_, waiting)| waiting.stopped_at_a_write().is_some());
     // One that goes on trying stopped at a write only if it fails again.
     let began = Instant::now();
@@ -270,7 +300,7 @@ fn ask_when(
     }
     let doors = Doors::new(loaded, scope.wait, scope.silence, stop);
     let nodes = tables.iter().flat_map(|table| table.nodes.keys());
-    let nodes = nodes.fold(0, |all, node| all | keen_core::expectation::bit(*node));
+    let nodes = nodes.fold(0, |all, node| all | bit(*node));
     let asked = conflicts::Asked::open(&loaded.topology, nodes, &|node| doors.last_writes(node));
     let Some(mut asked) = asked else { return };
     for table in tables {
@@ -356,7 +386,8 @@ fn from_document(
     }
     stop.at_once();
     // Whatever a file holds, it must not end in a fall.
-    let making = || made(loaded, scope, &tables, (raced, Vec::new()), stop);
+    let links = || links(loaded, scope, false, stop);
+    let making = || made(loaded, scope, &tables, (raced, links()), stop);
     let plan = std::panic::catch_unwind(std::panic::AssertUnwindSafe(making));
     let Ok(mut plan) = plan else {
         bail!(
@@ -435,8 +466,7 @@ impl AuditSink for Collect {
 
     fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
         if let Some(table) = self.tables.last_mut().filter(|_| self.comparable) {
-            table.unread =
-                outcome.unread.keys().fold(0, |all, node| all | keen_core::expectation::bit(*node));
+            table.unread = outcome.unread.keys().fold(0, |all, node| all | bit(*node));
         }
         ControlFlow::Continue(())
     }

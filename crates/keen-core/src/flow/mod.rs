@@ -8,6 +8,7 @@
 //! - [`look`]: what adapters bring.
 //! - [`legend`]: the states.
 //! - [`fence`]: whether nodes have passed a mark.
+//! - [`onward`]: where what a repair writes goes on to.
 //! - [`owed`]: what a link that stands still has not brought.
 
 pub mod fence;
@@ -17,6 +18,7 @@ pub(crate) mod state;
 
 pub mod legend;
 pub mod look;
+pub mod onward;
 pub mod owed;
 
 use std::collections::BTreeMap;

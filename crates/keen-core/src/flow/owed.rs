@@ -141,7 +141,8 @@ impl OwedWrites {
         match entry {
             Entry::Begin(Begin { id, made, order }) => {
                 self.finish();
-                let own = *id.writer.origin == *self.source;
+                let repair = id.writer.stream == Stream::Repair;
+                let own = *id.writer.origin == *self.source && !repair;
                 self.owing = match &self.applied {
                     _ if self.own_only && !own => Some(false),
                     // Counted are the entries of the source's journal, whoever made them.

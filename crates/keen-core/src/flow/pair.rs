@@ -111,6 +111,15 @@ fn known<'a>(topology: &Topology, looks: Looks<'a>) -> Vec<Known<'a>> {
     known
 }
 
+/// Everything that brings changes to a node that answered, and its ends as far as they can be told.
+pub(super) fn incoming<'a>(
+    topology: &Topology,
+    looks: Looks<'a>,
+) -> Vec<((Option<NodeId>, NodeId), &'a Incoming)> {
+    let known = known(topology, looks);
+    known.into_iter().map(|known| ((known.from, known.to), &known.inflow.link)).collect()
+}
+
 fn told<T>(looks: Looks<'_>, of: impl Fn(&Heard) -> T) -> BTreeMap<NodeId, T> {
     let heard = looks.now.iter().filter_map(|(node, sight)| Some((*node, sight.heard()?)));
     heard.map(|(node, heard)| (node, of(heard))).collect()

@@ -14,6 +14,7 @@
 
 pub mod decide;
 pub mod dialect;
+mod onward;
 pub mod order;
 pub mod raced;
 pub mod script;
@@ -180,21 +181,16 @@ pub struct Choice {
     pub loses: String,
 }
 
-/// Makes a plan from what an audit found.
+/// Makes a plan from what an audit found and what else is known.
 #[must_use]
-pub fn make(topology: &Topology, tables: &[AuditedTable]) -> Plan {
-    make_with(topology, tables, &Evidence::default())
-}
-
-/// Makes a plan from what an audit found and from what is known of writes that raced.
-#[must_use]
-pub fn make_with(topology: &Topology, tables: &[AuditedTable], evidence: &Evidence) -> Plan {
+pub fn make(topology: &Topology, tables: &[AuditedTable], evidence: &Evidence) -> Plan {
     let mut maker = Maker {
         topology,
         evidence,
         plan: Plan::default(),
         taken: BTreeSet::new(),
         later: BTreeMap::new(),
+        arriving: BTreeMap::new(),
     };
     for table in tables {
         let expectation = Expectation::of_set(topology, table.set);
@@ -231,6 +227,8 @@ struct Maker<'a> {
     taken: BTreeSet<(NodeId, String, Vec<u8>)>,
     /// Rows put off, by table, because another set's step changes their source first.
     later: BTreeMap<String, u64>,
+    /// Rows that come right by what a step writes elsewhere: from where, where to, and how many.
+    arriving: BTreeMap<(NodeId, NodeId), u64>,
 }
 
 /// What one node holds now and is to hold.
@@ -308,10 +306,23 @@ impl Maker<'_> {
         if let Some(why) = tasks.iter().find_map(|task| self.obstacle(task)) {
             return self.ask(table, row, why);
         }
-        for task in tasks {
+        for task in &tasks {
             if let Some(local) = table.nodes.get(&task.node) {
                 self.taken.insert((task.node, local.name.clone(), token.clone()));
-                self.plan.steps.push(step(self.topology, local, &task));
+            }
+        }
+        if let Err(why) = self.spare_what_arrives(&mut tasks, concern) {
+            for task in &tasks {
+                if let Some(local) = table.nodes.get(&task.node) {
+                    self.taken.remove(&(task.node, local.name.clone(), token.clone()));
+                }
+            }
+            return self.ask(table, row, format!("{reason}; but {why}"));
+        }
+        for task in tasks {
+            if let Some(local) = table.nodes.get(&task.node) {
+                let step = self.step(local, &task);
+                self.plan.steps.push(step);
             }
         }
     }
@@ -511,6 +522,10 @@ impl Maker<'_> {
         })
     }
 
+    fn step(&self, local: &LocalTable, task: &Task<'_>) -> Step {
+        step(local, task, self.onward(local, task))
+    }
+
     fn names(&self, nodes: &[NodeId]) -> String {
         nodes.iter().map(|node| &self.topology.nodes[*node].name[..]).collect::<Vec<_>>().join(", ")
     }
@@ -527,6 +542,13 @@ impl Maker<'_> {
                     ));
                 }
             }
+        }
+        for ((from, to), rows) in &self.arriving {
+            let (from, to) = (&self.topology.nodes[*from].name, &self.topology.nodes[*to].name);
+            notes.insert(format!(
+                "{rows} row{} of {to} come right by what the steps of {from} write, which {to} takes over: there is no step for them",
+                if *rows == 1 { "" } else { "s" }
+            ));
         }
         for (table, rows) in &self.later {
             notes.insert(format!(
@@ -599,7 +621,7 @@ fn shortened(text: &str) -> String {
     if kept.len() < line.len() { format!("{kept}...") } else { kept }
 }
 
-fn step(topology: &Topology, local: &LocalTable, task: &Task<'_>) -> Step {
+fn step(local: &LocalTable, task: &Task<'_>, onward: String) -> Step {
     let layout = &task.table.layout;
     let sql = TableSql { local, layout };
     let key = key_cells(task.table, task.row);
@@ -672,7 +694,7 @@ fn step(topology: &Topology, local: &LocalTable, task: &Task<'_>) -> Step {
         loses: loses(task),
         write,
         undo,
-        onward: onward(topology, local, task),
+        onward,
         references: sql.orphans(
             task.before.map(|(cells, _)| &cells[..]),
             task.after.map(|(cells, _)| &cells[..]),
@@ -691,35 +713,6 @@ pub(super) fn halves(
 ) -> (Guarded, Guarded, Guarded, Guarded) {
     let sql = TableSql { local, layout };
     (sql.delete(before), sql.insert(before), sql.insert(after), sql.delete(after))
-}
-
-/// Whether a write would replicate onward, and what keeps it from doing so.
-fn onward(topology: &Topology, local: &LocalTable, task: &Task<'_>) -> String {
-    let receivers: Vec<&str> = topology
-        .edges(task.table.set)
-        .filter(|(from, _)| *from == task.node)
-        .map(|(_, to)| &topology.nodes[to].name[..])
-        .collect();
-    match local.engine {
-        Engine::Sqlite => "no: SQLite itself carries nothing on".to_owned(),
-        Engine::MariaDb => {
-            if receivers.is_empty() {
-                "no: nothing leads on from here, and the script stays out of the binary log"
-                    .to_owned()
-            } else {
-                format!(
-                    "no: the script stays out of the binary log that {} would read (sql_log_bin = 0)",
-                    receivers.join(", ")
-                )
-            }
-        }
-        Engine::Postgres if receivers.is_empty() => "no: nothing leads on from here".to_owned(),
-        Engine::Postgres => format!(
-            "not to subscriptions made with origin = none, because the script writes under a replication origin; \
-             any other subscription of {} takes it over",
-            receivers.join(", ")
-        ),
-    }
 }
 
 fn named(layout: &Layout, cells: &[Value]) -> Vec<(String, Value)> {

@@ -9,6 +9,7 @@ use crate::calendar::timestamp_text;
 use crate::canonical;
 use crate::conflict::{Conflict, Fate, Now, Standing, Thing, Written};
 use crate::flow::look::Micros;
+use crate::flow::onward::Onward;
 use crate::rows::Layout;
 use crate::topology::{NodeId, SetId, Topology};
 use crate::value::Value;
@@ -32,6 +33,8 @@ pub struct Evidence {
     pub lost: Vec<Question>,
     /// Links that stopped at a row.
     pub stopped: Vec<StoppedLink>,
+    /// Where what a step writes goes on to.
+    pub onward: Onward,
 }
 
 /// What conflicts tell of one row.

@@ -142,7 +142,8 @@ INSERT INTO temp.keen_guard SELECT -1, count(*), count(*) FROM pragma_foreign_ke
 -- It runs whole or not at all. If the row of a step is no longer what the audit saw, the step
 -- fails, and PostgreSQL does nothing of the rest and keeps nothing of what was done.
 -- It writes as replication itself does: no triggers, no cascades, and under an origin of its
--- own, so that subscriptions made with origin = none do not carry it on.
+-- own: subscriptions that take only what a node itself wrote do not carry it on. Do not drop the
+-- origin keen_repair afterwards: its number would be given to another, and old log be read as his.
 BEGIN;
 SET LOCAL standard_conforming_strings = on;
 SET LOCAL TimeZone = 'UTC';
@@ -156,6 +157,8 @@ SET LOCAL session_replication_role = replica;
 SELECT pg_replication_origin_create('keen_repair')
     WHERE NOT EXISTS (SELECT 1 FROM pg_replication_origin WHERE roname = 'keen_repair');
 SELECT pg_replication_origin_session_setup('keen_repair');
+-- Without it the log would say that this was written in the year 2000.
+SELECT pg_replication_origin_xact_setup(pg_current_wal_insert_lsn(), clock_timestamp());
 "
         }
         Engine::MariaDb => {

@@ -6,7 +6,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::decide::{self, Decision};
-use super::{AuditedTable, Maker, Question, Task, step};
+use super::{AuditedTable, Maker, Question, Task};
 use crate::compare::DivergentRow;
 use crate::expectation::Expectation;
 use crate::flow::fence::GoingOn;
@@ -210,7 +210,14 @@ impl Maker<'_> {
         if let Some(why) = self.obstacle(&task) {
             return self.ask(table, row, format!("{reason}; {why}"));
         }
-        let mut step = step(self.topology, local, &task);
+        if let Some(node) = self.reached(&task).nodes().next() {
+            let (here, there) =
+                (&self.topology.nodes[link.to].name, &self.topology.nodes[node].name);
+            let why =
+                format!("{there} takes over what is written on {here}, and would lose it, too");
+            return self.ask(table, row, format!("{reason}; {why}"));
+        }
+        let mut step = self.step(local, &task);
         step.loses = lost;
         self.taken.insert((link.to, local.name.clone(), super::key_token(table, row)));
         self.plan.steps.push(step);

@@ -58,6 +58,7 @@ enum Numbering {
     Count,
     Domain(u32),
     Lsn,
+    Repair,
 }
 
 /// How far a node's journal was read.
@@ -167,6 +168,7 @@ impl Carried {
                 Numbering::Count => Stream::Count,
                 Numbering::Domain(domain) => Stream::Domain(*domain),
                 Numbering::Lsn => Stream::Lsn,
+                Numbering::Repair => Stream::Repair,
             },
         };
         self.about.writers.iter().map(writer).collect()
@@ -374,6 +376,7 @@ pub(super) fn hand_on(
         Stream::Count => Numbering::Count,
         Stream::Domain(domain) => Numbering::Domain(domain),
         Stream::Lsn | Stream::Time => Numbering::Lsn,
+        Stream::Repair => Numbering::Repair,
     };
     let rows = rest.reshapings.iter().filter(|reshaping| !reshaping.settled_rows.is_empty());
     let about = About {

@@ -1,6 +1,6 @@
 //! From the records of one thing to writes that collide, before it is known what came of them.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use keen_core::causality::{Chain, Deed, History, Saw, Write, WriterId, chains};
 use keen_core::expectation::members;
@@ -104,8 +104,15 @@ pub(super) struct Judging<'a> {
     pub(super) reused: Vec<(WriterId, u64)>,
     /// What is handed on to the next run, where that is wanted.
     pub(super) handing_on: Option<HandingOn>,
+    /// Those under whom keen's repairs are numbered: a repair is nobody's write, and races with none.
+    pub(super) repairs: BTreeSet<WriterId>,
     /// What the journals still have.
     pub(super) held: Held<'a>,
+}
+
+fn leave_out<T>(list: &mut Vec<T>, marked: &[bool]) {
+    let mut marks = marked.iter();
+    list.retain(|_| marks.next() != Some(&true));
 }
 
 impl Judging<'_> {
@@ -145,6 +152,11 @@ impl Judging<'_> {
         if unique == 0 && self.wanted == Some(records[0].thing) {
             self.life = Some(life(table, &writes, &kept));
         }
+        let repairs: Vec<bool> =
+            writes.iter().map(|write| self.repairs.contains(&write.writer)).collect();
+        leave_out(&mut writes, &repairs);
+        leave_out(&mut rows, &repairs);
+        leave_out(&mut kept, &repairs);
         let found = chains(self.history, &writes);
         let raced = !found.is_empty()
             || writes.iter().any(|w| {

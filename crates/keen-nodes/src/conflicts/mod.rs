@@ -15,14 +15,14 @@ mod settle;
 mod spill;
 mod tables;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use keen_core::causality::{Deed, History, Write, WriterId};
 use keen_core::conflict::{Conflict, Content, Now, RowNow, Thing, keep_shown_rules};
 use keen_core::expectation::Nodes;
 use keen_core::flow::look::Micros;
-use keen_core::journal::{Head, Id, ReadJournal, Writer};
+use keen_core::journal::{Head, Id, ReadJournal, Stream, Writer};
 use keen_core::ports::{ReadFault, ReadRows};
 use keen_core::shape::TableShape;
 use keen_core::topology::{NodeId, Topology};
@@ -262,6 +262,7 @@ pub fn run(request: &Request<'_>) -> Found {
         more: 0,
         reused: earlier.map(Carried::reused).unwrap_or_default(),
         handing_on: handed_on.is_some().then(HandingOn::default),
+        repairs: numbers_of_repairs(&writers),
         held,
     };
     let merged = spill::by_thing(sorted, &mut |records| {
@@ -352,6 +353,12 @@ fn read_all(
         }
         reads
     })
+}
+
+fn numbers_of_repairs(writers: &[Writer]) -> BTreeSet<WriterId> {
+    let repair = |(_, writer): &(usize, &Writer)| writer.stream == Stream::Repair;
+    let repairs = writers.iter().enumerate().filter(repair);
+    repairs.filter_map(|(number, _)| WriterId::try_from(number).ok()).collect()
 }
 
 /// By origin up to where a node was done with what it wrote, as the sources of its slots were told; of several slots

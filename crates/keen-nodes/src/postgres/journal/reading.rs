@@ -5,7 +5,9 @@ use std::io::{Read as _, Seek as _, SeekFrom, Write as _};
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use keen_core::journal::{Act, Begin, Entry, Id, Mark, RowChange, ShapeChange, Stream, Writer};
+use keen_core::journal::{
+    Act, Begin, Entry, Id, Mark, REPAIR_ORIGIN, RowChange, ShapeChange, Stream, Writer,
+};
 use keen_core::ports::ReadFault;
 use keen_core::value::Value;
 use tempfile::SpooledTempFile;
@@ -36,6 +38,8 @@ pub(super) struct Begun {
     made: i64,
     /// Whom it came from, and the end of its commit there.
     origin: Option<(Arc<str>, u64)>,
+    /// A script of keen's made it here.
+    repair: bool,
     /// Messages that wait until its name is known.
     waiting: SpooledTempFile,
     count: u64,
@@ -141,6 +145,7 @@ impl<'a> Reading<'a> {
                     commit,
                     made: time + EPOCH,
                     origin: None,
+                    repair: false,
                     waiting: SpooledTempFile::new(IN_MEMORY),
                     count: 0,
                     told: false,
@@ -150,6 +155,13 @@ impl<'a> Reading<'a> {
                 let mut origin =
                     || -> Result<(u64, String), Torn> { Ok((from.u64()?, from.text()?)) };
                 let (at, name) = origin().map_err(|Torn| self.torn("an origin"))?;
+                if name == REPAIR_ORIGIN {
+                    if let Some(begun) = &mut self.begun {
+                        begun.origin = Some((Arc::clone(&self.journal.name), begun.commit));
+                        begun.repair = true;
+                    }
+                    return Ok(ControlFlow::Continue(()));
+                }
                 let slot = self.journal.slots.get(&name).cloned().unwrap_or(name);
                 let node = self.journal.sources.get(&slot).cloned();
                 let node = node.unwrap_or_else(|| Arc::from(format!("slot {slot}")));
@@ -223,11 +235,11 @@ impl<'a> Reading<'a> {
         begun.told = true;
         self.order += 1;
         let Some((origin, place)) = begun.origin.clone() else { return ControlFlow::Continue(()) };
-        each(Entry::Begin(Begin {
-            order: self.order,
-            id: Id { writer: Writer { origin, stream: Stream::Lsn }, place },
-            made: Some(begun.made),
-        }))
+        let stream = if begun.repair { Stream::Repair } else { Stream::Lsn };
+        // Scripts once did not say when: then the log has the first moment that it can tell.
+        let made = Some(begun.made).filter(|made| !begun.repair || *made > EPOCH);
+        let id = Id { writer: Writer { origin, stream }, place };
+        each(Entry::Begin(Begin { order: self.order, id, made }))
     }
 
     fn change(

@@ -1,0 +1,165 @@
+//! Steps whose writes go on to other nodes: which of those then come right by themselves, and which write
+//! would do harm there.
+//!
+//! What goes on is applied as any other write: an insert stops the link where the row is already there, an
+//! update or a delete goes through whatever the row holds there. So a step that goes on is taken only where
+//! each node that gets it holds what the step's own node holds, or where it changes nothing.
+
+use super::{LocalTable, Maker, Task};
+use crate::expectation::{Nodes, bit, members};
+use crate::flow::onward::Reached;
+use crate::topology::Engine;
+
+impl Maker<'_> {
+    /// Where a step goes on to.
+    pub(super) fn reached(&self, task: &Task<'_>) -> Reached {
+        let Some(local) = task.table.nodes.get(&task.node) else { return Reached::default() };
+        let set = task.table.set;
+        self.evidence.onward.reached(self.topology, set, task.node, &local.shape.qualified)
+    }
+
+    /// Leaves out the steps that others bring with them. `concern` are the nodes of which it is known what they
+    /// hold of the row.
+    ///
+    /// # Errors
+    /// Why a step would do harm where it goes on to.
+    pub(super) fn spare_what_arrives(
+        &mut self,
+        tasks: &mut Vec<Task<'_>>,
+        concern: Nodes,
+    ) -> Result<(), String> {
+        let mut arriving: Vec<(usize, usize)> = Vec::new();
+        for task in tasks.iter() {
+            for node in self.reached(task).nodes() {
+                if self.goes_on(task, tasks, node, concern)? {
+                    arriving.push((task.node, node));
+                }
+            }
+        }
+        let comes = |node: usize| arriving.iter().filter(|(_, to)| *to == node).count();
+        if let Some(twice) = tasks.iter().find(|task| task.before.is_none() && comes(task.node) > 1)
+        {
+            return Err(format!(
+                "it would come to {} over more than one link, which the second insert would stop",
+                self.name(twice.node)
+            ));
+        }
+        tasks.retain(|task| comes(task.node) == 0);
+        for ends in arriving {
+            *self.arriving.entry(ends).or_default() += 1;
+        }
+        Ok(())
+    }
+
+    fn name(&self, node: usize) -> &str {
+        &self.topology.nodes[node].name
+    }
+
+    /// Whether a step puts another node right, too.
+    fn goes_on(
+        &self,
+        task: &Task<'_>,
+        tasks: &[Task<'_>],
+        node: usize,
+        concern: Nodes,
+    ) -> Result<bool, String> {
+        let (here, there) = (self.name(task.node), self.name(node));
+        if self.reached(task).perhaps & bit(node) != 0 {
+            return Err(format!(
+                "{there} may take over what is written on {here}, and its subscriptions could not be looked at: plan again when it answers"
+            ));
+        }
+        let unread = task.table.unread & bit(node) != 0;
+        let other = tasks.iter().find(|other| other.node == node);
+        if unread || task.row.outside.iter().any(|(outside, _)| *outside == node) {
+            return Err(format!(
+                "{there} takes over what is written on {here}, and what it holds is {}",
+                if unread { "not known" } else { "outside the set's filter" }
+            ));
+        }
+        if other.is_none() && concern & bit(node) == 0 {
+            return Ok(false); // the row has no business there
+        }
+        // Without a task of its own it holds what is right.
+        let held = other.map_or(task.after, |other| other.before);
+        let multiset = task.row.key.is_empty();
+        let same = match (task.before, held) {
+            (None, None) => true,
+            (Some((a, n)), Some((b, m))) => {
+                n == m && a.len() == b.len() && a.iter().zip(b).all(|(a, b)| a.same_as(b))
+            }
+            _ => false,
+        };
+        let updates = task.before.is_some() && task.after.is_some() && !multiset;
+        if updates && held.is_none() {
+            return Ok(false); // what it does not hold, no update changes
+        }
+        let uncarried = |local: &LocalTable| {
+            let carried =
+                |name: &String| local.columns.iter().any(|c| c.eq_ignore_ascii_case(name));
+            local.shape.columns.iter().any(|column| !carried(&column.name))
+        };
+        if !same {
+            return Err(format!(
+                "{there} takes over what is written on {here}, and {}",
+                match (task.before, task.after) {
+                    (None, _) => "holds the row already: its link would stop there",
+                    (_, None) if held.is_none() => "an undo would put the row there, too",
+                    (_, None) => "holds something else, which would be deleted",
+                    _ if other.is_none() => "is right already: an undo would go there, too",
+                    _ => "holds something else, which would be overwritten, and no undo has it",
+                }
+            ));
+        }
+        if updates && task.table.nodes.get(&task.node).is_some_and(uncarried) {
+            return Err(format!(
+                "{there} takes over what is written on {here}, with columns that the set leaves out"
+            ));
+        }
+        Ok(true)
+    }
+
+    /// Whether a step would replicate onward, in a sentence.
+    pub(super) fn onward(&self, local: &LocalTable, task: &Task<'_>) -> String {
+        let names = |nodes: Nodes| {
+            let names: Vec<&str> = members(nodes).map(|node| self.name(node)).collect();
+            names.join(", ")
+        };
+        let receivers = self.topology.edges(task.table.set).filter(|(from, _)| *from == task.node);
+        let receivers = receivers.fold(0, |nodes, (_, to)| nodes | bit(to));
+        let reached = self.reached(task);
+        match local.engine {
+            Engine::Sqlite => "no: SQLite itself carries nothing on".to_owned(),
+            _ if receivers == 0 && reached.is_nobody() => {
+                "no: nothing leads on from here".to_owned()
+            }
+            Engine::MariaDb => format!(
+                "no: the script stays out of the binary log that {} would read (sql_log_bin = 0)",
+                names(receivers)
+            ),
+            Engine::Postgres if reached.surely != 0 => {
+                format!("yes: {} takes it over, and has it without a step", names(reached.surely))
+            }
+            Engine::Postgres => {
+                let unlike = members(receivers)
+                    .filter(|node| self.topology.nodes[*node].at.engine() != local.engine)
+                    .fold(0, |nodes, node| nodes | bit(node));
+                let mut text = match receivers & !unlike {
+                    0 => String::new(),
+                    alike => format!(
+                        "no: {} takes only what this node itself wrote, and the script writes under an origin of its own",
+                        names(alike)
+                    ),
+                };
+                if unlike != 0 {
+                    let lead = if text.is_empty() { "" } else { "; " };
+                    text.push_str(&format!(
+                        "{lead}whether what brings changes to {} takes it over, keen cannot see",
+                        names(unlike)
+                    ));
+                }
+                text
+            }
+        }
+    }
+}
