@@ -222,6 +222,20 @@ pub trait ReadRows {
     /// [`ReadFault`] when there is no such table, or it cannot be read.
     fn shape(&mut self, table: &str) -> Result<TableShape, ReadFault>;
 
+    /// Of each of these texts the number of its group: a unique index over the column takes those of one group
+    /// for one value. None if the engine is not asked.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when the node refuses, or there is no such column.
+    fn alike(
+        &mut self,
+        _table: &str,
+        _column: &str,
+        _texts: &[String],
+    ) -> Result<Option<Vec<u64>>, ReadFault> {
+        Ok(None)
+    }
+
     /// Reads a table once into `writer`, in key order if the request says so.
     /// Full batches go to `deliver`, which returns an empty one to fill next,
     /// or nothing when the reader of the rows has gone.

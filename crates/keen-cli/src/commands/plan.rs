@@ -191,6 +191,7 @@ fn made(
     evidence.stopped = links.stopped;
     evidence.onward = links.onward;
     ask_when(loaded, scope, tables, stop, &mut evidence);
+    ask_alike(loaded, scope, tables, stop, &mut evidence);
     let mut plan = plan::make(topology, tables, &evidence);
     let unread: Vec<&str> = (raced.iter().flat_map(|raced| &raced.found.nodes))
         .filter(|(_, node)| node.fault.is_some())
@@ -306,6 +307,44 @@ fn ask_when(
     for table in tables {
         for (key, written) in conflicts::written(&mut asked, table) {
             evidence.add_written(&table.table, key, written);
+        }
+    }
+}
+
+/// Texts beyond this many bytes are held against each other by a rule of thumb.
+const MOST_ASKED: usize = 8 << 20;
+
+/// Asks nodes which texts they take for one value.
+fn ask_alike(
+    loaded: &Loaded,
+    scope: &Scope,
+    tables: &[AuditedTable],
+    stop: &Stop,
+    evidence: &mut Evidence,
+) {
+    let doors = Doors::new(loaded, scope.wait, scope.silence, stop);
+    for (node, places) in plan::alike::to_ask(tables) {
+        if loaded.topology.nodes[node].at.engine() == Engine::Sqlite {
+            continue; // it knows no collation that the rule of thumb does not cover
+        }
+        let mut open = match doors.open(node) {
+            Ok(open) => open,
+            Err(fault) => {
+                tracing::warn!(%fault, "which texts are one value there is not known");
+                continue;
+            }
+        };
+        for (place, texts) in places {
+            if texts.iter().map(String::len).sum::<usize>() > MOST_ASKED {
+                continue;
+            }
+            match open.alike(&place.0, &place.1, &texts) {
+                Ok(Some(groups)) if groups.len() == texts.len() => {
+                    evidence.alike.add(node, place, texts, groups);
+                }
+                Ok(_) => {}
+                Err(fault) => tracing::warn!(%fault, "which texts are one value is not known"),
+            }
         }
     }
 }

@@ -12,6 +12,7 @@
 //! [`script`] writes them as one file per node, [`stopped`] makes way for the
 //! writes at which links stopped.
 
+pub mod alike;
 pub mod decide;
 pub mod dialect;
 mod onward;
@@ -30,6 +31,7 @@ use crate::rows::Layout;
 use crate::shape::{Family, TableShape, Trigger};
 use crate::topology::{Engine, NodeId, SetId, Topology};
 use crate::value::Value;
+use alike::OfNode;
 use decide::Decision;
 use raced::{Evidence, OfRow};
 use sql::{Statement, TableSql};
@@ -342,8 +344,10 @@ impl Maker<'_> {
                             continue;
                         }
                         let of_node = unmoved.entry(*node).or_default();
-                        let ties =
-                            |cells| order::ties(local, &table.layout, None, Some(cells), multiset);
+                        let alike = self.evidence.alike.of(*node);
+                        let ties = |cells| {
+                            order::ties(local, &table.layout, None, Some(cells), multiset, alike)
+                        };
                         match &version.row {
                             Some(cells) => of_node.row(ties(cells)),
                             None => contents().for_each(|cells| of_node.missing(ties(cells))),
@@ -351,6 +355,10 @@ impl Maker<'_> {
                     }
                 }
             }
+        }
+        for node in self.plan.steps.iter().map(|step| step.node).collect::<BTreeSet<_>>() {
+            let steps = self.plan.steps.iter().filter(|step| step.node == node);
+            unmoved.entry(node).or_default().taken_twice(steps);
         }
         loop {
             let before = self.plan.steps.len();
@@ -523,7 +531,7 @@ impl Maker<'_> {
     }
 
     fn step(&self, local: &LocalTable, task: &Task<'_>) -> Step {
-        step(local, task, self.onward(local, task))
+        step(local, task, self.onward(local, task), self.evidence.alike.of(task.node))
     }
 
     fn names(&self, nodes: &[NodeId]) -> String {
@@ -621,7 +629,7 @@ fn shortened(text: &str) -> String {
     if kept.len() < line.len() { format!("{kept}...") } else { kept }
 }
 
-fn step(local: &LocalTable, task: &Task<'_>, onward: String) -> Step {
+fn step(local: &LocalTable, task: &Task<'_>, onward: String, alike: &OfNode) -> Step {
     let layout = &task.table.layout;
     let sql = TableSql { local, layout };
     let key = key_cells(task.table, task.row);
@@ -685,6 +693,7 @@ fn step(local: &LocalTable, task: &Task<'_>, onward: String) -> Step {
             task.before.map(|(cells, _)| cells),
             task.after.map(|(cells, _)| cells),
             multiset,
+            alike,
         ),
         key,
         action,

@@ -12,9 +12,10 @@
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BinaryHeap, HashMap, HashSet};
 
+use super::alike::OfNode;
 use super::{Action, AuditedTable, Guarded, LocalTable, Step, halves};
 use crate::rows::Layout;
-use crate::value::Value;
+use crate::value::{Value, ValueRef};
 
 type Token = Vec<u8>;
 
@@ -46,6 +47,7 @@ pub(super) fn ties(
     before: Option<&Vec<Value>>,
     after: Option<&Vec<Value>>,
     multiset: bool,
+    alike: &OfNode,
 ) -> Ties {
     let cell = |row: &Vec<Value>, name: &str| -> Option<Value> {
         let at = local.columns.iter().position(|column| column.eq_ignore_ascii_case(name))?;
@@ -63,7 +65,13 @@ pub(super) fn ties(
             token.push(0);
             token.extend_from_slice(fold_name(name).as_bytes());
             token.push(0);
-            crate::order::put_key(&mut token, folded(&value).as_ref());
+            let known = alike.get(&(table.to_owned(), name.clone()));
+            match (known, &value) {
+                (Some(groups), Value::Text(text)) if groups.contains_key(text) => {
+                    crate::order::put_key(&mut token, ValueRef::Int(groups[text].into()));
+                }
+                _ => crate::order::put_key(&mut token, folded(&value).as_ref()),
+            }
         }
         Some(token)
     };
@@ -119,6 +127,8 @@ pub(super) struct Unmoved {
     holds: HashSet<Token>,
     refers: HashSet<Token>,
     lacks: HashSet<Token>,
+    /// What more than one step would put there.
+    taken_twice: HashSet<Token>,
 }
 
 impl Unmoved {
@@ -133,11 +143,23 @@ impl Unmoved {
         self.lacks.extend(ties.provides);
     }
 
+    /// Values that more than one of these steps would put there.
+    pub(super) fn taken_twice<'s>(&mut self, steps: impl Iterator<Item = &'s Step>) {
+        let mut taken: HashSet<&Token> = HashSet::new();
+        for token in steps.flat_map(|step| &step.ties.takes) {
+            if !taken.insert(token) {
+                self.taken_twice.insert(token.clone());
+            }
+        }
+    }
+
     /// Why a step cannot be carried out beside them, if so. Then what it would have changed stays, too.
     pub(super) fn stands_against(&mut self, step: &Step) -> Option<&'static str> {
         let ties = &step.ties;
         let any = |tokens: &[Token], of: &HashSet<Token>| tokens.iter().any(|t| of.contains(t));
-        let why = if any(&ties.takes, &self.holds) {
+        let why = if any(&ties.takes, &self.taken_twice) {
+            "two rows would hold one value there that must be unique"
+        } else if any(&ties.takes, &self.holds) {
             "a value that must be unique is still held there by a row that is asked about"
         } else if any(&ties.removes, &self.refers) {
             "a row that refers to it stays there: it would be left without its parent"
@@ -157,7 +179,7 @@ fn fold_name(name: &str) -> String {
     name.to_ascii_lowercase()
 }
 
-/// Under the laxest collation an engine may use here; being too careful only costs an ordering.
+/// Under a lax collation, where the node was not asked: being too careful only costs an ordering.
 fn folded(value: &Value) -> Value {
     match value {
         Value::Text(text) => Value::Text(text.trim_ascii_end().to_ascii_lowercase()),

@@ -3,6 +3,7 @@
 
 use std::collections::BTreeMap;
 
+use super::alike::Alike;
 use super::stopped::StoppedLink;
 use super::{Choice, Question};
 use crate::calendar::timestamp_text;
@@ -35,6 +36,8 @@ pub struct Evidence {
     pub stopped: Vec<StoppedLink>,
     /// Where what a step writes goes on to.
     pub onward: Onward,
+    /// Which texts nodes take for one value.
+    pub alike: Alike,
 }
 
 /// What conflicts tell of one row.

@@ -191,7 +191,9 @@ fn guarded_write(engine: Engine, step: usize, guarded: &Guarded) -> Vec<String> 
                 (0..).map(|n| format!("$step{n}$")).find(|mark| !statement.contains(&**mark));
             let mark = mark.unwrap_or_default();
             vec![
-                format!("DO {mark} DECLARE changed bigint; BEGIN"),
+                // A table may have a column of that name.
+                format!("DO {mark} #variable_conflict use_column"),
+                "DECLARE changed bigint; BEGIN".to_owned(),
                 format!("{statement};"),
                 "GET DIAGNOSTICS changed = ROW_COUNT;".to_owned(),
                 format!(

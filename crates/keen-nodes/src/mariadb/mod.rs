@@ -112,6 +112,32 @@ impl ReadRows for MariaDbNode {
         shape::bounds(&mut self.session, local)
     }
 
+    fn alike(
+        &mut self,
+        table: &str,
+        column: &str,
+        texts: &[String],
+    ) -> Result<Option<Vec<u64>>, ReadFault> {
+        let shape = self.shape(table)?;
+        let collation = shape.column(column).and_then(|known| known.collation.as_deref());
+        let Some(collation) = collation
+            .filter(|name| name.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'_'))
+        else {
+            return Ok(None);
+        };
+        let charset = collation.split('_').next().unwrap_or(collation);
+        // Sorting looks at the beginning of texts only, unless it is told otherwise.
+        let doing = "ask what it takes for one value";
+        let _: Vec<mysql::Row> =
+            self.session.rows(doing, "SET SESSION max_sort_length = 65536", ())?;
+        let sql = format!(
+            "SELECT q.`rank` FROM (SELECT t.at, DENSE_RANK() OVER (ORDER BY CONVERT(t.value USING {charset}) COLLATE {collation}) AS `rank` \
+             FROM JSON_TABLE(?, '$[*]' COLUMNS (at FOR ORDINALITY, value LONGTEXT CHARACTER SET utf8mb4 PATH '$')) t) q ORDER BY q.at"
+        );
+        let texts = serde_json::to_string(texts).unwrap_or_default();
+        self.session.rows(doing, &sql, (texts,)).map(Some)
+    }
+
     /// MariaDB shares no snapshot between sessions. Two that begin at the same position of the
     /// binary log see the same, so where nothing is written meanwhile this succeeds.
     fn twins(&mut self, count: usize) -> Vec<Box<dyn ReadRows + Send>> {

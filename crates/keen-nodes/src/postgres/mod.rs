@@ -101,6 +101,29 @@ impl ReadRows for PostgresNode {
         shape::bounds(&self.session, self.tables.get(table)?)
     }
 
+    fn alike(
+        &mut self,
+        table: &str,
+        column: &str,
+        texts: &[String],
+    ) -> Result<Option<Vec<u64>>, ReadFault> {
+        let shape = self.shape(table)?;
+        let (Some(known), Some(local)) = (shape.column(column), self.tables.get(table)) else {
+            return Ok(None);
+        };
+        // An empty reading of the column itself lends the others its collation.
+        let sql = format!(
+            "SELECT q.rank FROM (SELECT x.at, dense_rank() OVER (ORDER BY x.value) AS rank FROM ( \
+             SELECT {} AS value, 0::int8 AS at FROM {} WHERE false UNION ALL \
+             SELECT t.value::{}, t.at FROM unnest($1::text[]) WITH ORDINALITY t(value, at)) x) q ORDER BY q.at",
+            quoted(&known.name),
+            local.name,
+            known.declared
+        );
+        let rows = self.session.rows("ask what it takes for one value", &sql, &[&texts])?;
+        Ok(Some(rows.iter().map(|row| row.get::<_, i64>(0).unsigned_abs()).collect()))
+    }
+
     fn twins(&mut self, count: usize) -> Vec<Box<dyn ReadRows + Send>> {
         let mut twins: Vec<Box<dyn ReadRows + Send>> = Vec::new();
         let snapshot = match self.session.export_snapshot() {
