@@ -1,5 +1,6 @@
 //! Running a search for conflicts for the commands that need one.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::{Duration, Instant};
 
@@ -12,7 +13,7 @@ use keen_core::position::Position;
 use keen_core::spelling::text_of;
 use keen_core::topology::{NodeId, Topology};
 use keen_nodes::conflicts::{self, Found, Life, Request, Table};
-use keen_nodes::ledger::{Accepted, Raced, conflict_id};
+use keen_nodes::ledger::{Accepted, Proof, Raced, conflict_id};
 
 use crate::args::Moment;
 use crate::audit_run::Stop;
@@ -20,6 +21,7 @@ use crate::doors::Doors;
 use crate::exit::Exit;
 use crate::keeping::Judged;
 use crate::load::Loaded;
+use crate::proven::{self, Proven};
 
 /// What was asked for, checked against the topology.
 #[derive(Debug, Clone, Default)]
@@ -57,25 +59,54 @@ pub(crate) struct Outcome {
     pub(crate) known: Option<BTreeSet<String>>,
     /// What was accepted, by name.
     accepted: BTreeMap<String, Accepted>,
+    /// What earlier runs proved and this one does not tell whole.
+    pub(crate) proven: Proven,
 }
 
 impl Outcome {
     /// Why a conflict is accepted, if it is, and nothing came of it since.
     pub(crate) fn accepted(&self, conflict: &Conflict) -> Option<&Accepted> {
-        let accepted = self.accepted.get(&name_of(&self.found.tables, conflict))?;
+        let accepted = self.accepted.get(self.name(conflict).as_ref())?;
         let as_then = conflict.standing.name() == accepted.standing
-            && conflict.lost() as u64 <= accepted.lost;
+            && self.lost_of(conflict) as u64 <= accepted.lost;
         as_then.then_some(accepted)
     }
 
     /// The number by which people name a conflict.
     pub(crate) fn id(&self, conflict: &Conflict) -> String {
-        conflict_id(&name_of(&self.found.tables, conflict))
+        conflict_id(&self.name(conflict))
+    }
+
+    /// As the ledger names it: as it was proven, where this run tells less of it.
+    fn name(&self, conflict: &Conflict) -> Cow<'_, str> {
+        let name = name_of(&self.found.tables, conflict);
+        match self.proven.of(&name) {
+            Some(proof) => Cow::Borrowed(&proof.name),
+            None => Cow::Owned(name),
+        }
+    }
+
+    /// As an earlier run proved it, where this one tells less of it.
+    pub(crate) fn proof(&self, conflict: &Conflict) -> Option<&Proof> {
+        self.proven.of(&name_of(&self.found.tables, conflict))
+    }
+
+    /// How many of its writes are lost, also those that only an earlier run tells of.
+    fn lost_of(&self, conflict: &Conflict) -> usize {
+        let before = self.proof(conflict).map_or(0, |proof| proof.lost);
+        conflict.lost().max(usize::try_from(before).unwrap_or(usize::MAX))
+    }
+
+    /// Whether what an earlier run proved, and no journal tells any more, was accepted.
+    pub(crate) fn is_accepted(&self, proof: &Proof) -> bool {
+        let accepted = self.accepted.get(&proof.name);
+        accepted.is_some_and(|a| a.standing == proof.standing && proof.lost <= a.lost)
     }
 
     /// Whether it is for somebody to look at.
     fn is_open(&self, conflict: &Conflict) -> bool {
-        !conflict.is_harmless() && self.accepted(conflict).is_none()
+        let harmless = conflict.is_harmless() && self.lost_of(conflict) == 0;
+        !harmless && self.accepted(conflict).is_none()
     }
 
     /// Whether every journal and every node was read.
@@ -94,6 +125,7 @@ impl Outcome {
             Exit::Interrupted
         } else if self.found.conflicts.iter().any(|conflict| self.is_open(conflict))
             || !self.past_the_log().is_empty()
+            || self.untold_open().next().is_some()
         {
             Exit::Found
         } else if self.complete() {
@@ -105,8 +137,7 @@ impl Outcome {
 
     /// Whether no earlier run had found a conflict; of the first run that looks, none is called new.
     pub(crate) fn is_new(&self, conflict: &Conflict) -> bool {
-        let name = || name_of(&self.found.tables, conflict);
-        self.known.as_ref().is_some_and(|known| !known.contains(&name()))
+        self.known.as_ref().is_some_and(|known| !known.contains(self.name(conflict).as_ref()))
     }
 
     /// Nodes that hold of the row whose life was asked for what no journal wrote, and in which columns.
@@ -114,9 +145,15 @@ impl Outcome {
         self.found.life.as_ref().map(Life::past_the_log).unwrap_or_default()
     }
 
+    /// Those that earlier runs proved, that journals no longer tell, and that are for somebody to look at.
+    fn untold_open(&self) -> impl Iterator<Item = &Proof> {
+        let open = |proof: &&Proof| !proven::is_harmless(proof) && !self.is_accepted(proof);
+        self.proven.untold.iter().filter(open)
+    }
+
     /// How many writes are lost.
     pub(crate) fn lost(&self) -> usize {
-        self.found.conflicts.iter().map(Conflict::lost).sum()
+        self.found.conflicts.iter().map(|conflict| self.lost_of(conflict)).sum()
     }
 
     /// What it came to, in a few words.
@@ -140,6 +177,10 @@ impl Outcome {
             0 => {}
             1 => parts.push("1 node holds what no journal wrote".to_owned()),
             nodes => parts.push(format!("{nodes} nodes hold what no journal wrote")),
+        }
+        match self.proven.untold.len() {
+            0 => {}
+            count => parts.push(format!("{count} more proven by earlier runs")),
         }
         match conflicts.iter().filter(|conflict| self.accepted(conflict).is_some()).count() {
             0 => {}
@@ -176,10 +217,16 @@ pub(crate) fn run(
         hand_on,
         stop: &|| stop.raised(),
     });
+    let mut proven = Proven::held_against(&mut found, judged.proofs);
+    proven.keep_asked(asked);
     let known = judged.known;
     let before = found.conflicts.len();
     let tables = std::mem::take(&mut found.tables);
-    let is_new = |c: &Conflict| known.as_ref().is_none_or(|k| !k.contains(&name_of(&tables, c)));
+    let is_new = |c: &Conflict| {
+        let name = name_of(&tables, c);
+        let name = proven.of(&name).map_or(&name, |proof| &proof.name);
+        known.as_ref().is_none_or(|known| !known.contains(name))
+    };
     found
         .conflicts
         .retain(|conflict| asked.wants(conflict) && (!asked.only_new || is_new(conflict)));
@@ -193,6 +240,7 @@ pub(crate) fn run(
         went_on_from: judged.at.filter(|_| found.went_on),
         known,
         accepted: judged.accepted,
+        proven,
         found,
     }
 }
@@ -286,29 +334,35 @@ pub(crate) fn writer(topology: &Topology, node: Option<NodeId>, id: &Id) -> Stri
 }
 
 /// What tells a conflict from others: its kind, what it is about, and its first transaction.
-fn name_of(tables: &[Table], conflict: &Conflict) -> String {
+pub(crate) fn name_of(tables: &[Table], conflict: &Conflict) -> String {
     let table = &tables[conflict.table].name;
-    let about = match &conflict.thing {
-        Thing::Row(key) | Thing::Unique(_, key) => {
-            key.iter().map(|value| text_of(value.as_ref())).collect::<Vec<_>>().join(",")
-        }
-        Thing::Shape => String::new(),
-    };
+    let about = thing_of(conflict);
     let first = conflict.writes.iter().map(|write| &write.id).min();
     let first = first.map(ToString::to_string).unwrap_or_default();
     format!("{} {table} {about} {first}", conflict.kind.name())
 }
 
+/// What a conflict is about, in its table.
+pub(crate) fn thing_of(conflict: &Conflict) -> String {
+    match &conflict.thing {
+        Thing::Row(key) | Thing::Unique(_, key) => {
+            key.iter().map(|value| text_of(value.as_ref())).collect::<Vec<_>>().join(",")
+        }
+        Thing::Shape => String::new(),
+    }
+}
+
 /// The conflicts as the ledger keeps them.
-pub(crate) fn to_keep(found: &Found) -> Vec<Raced> {
+pub(crate) fn to_keep(outcome: &Outcome) -> Vec<Raced> {
+    let found = &outcome.found;
     let raced = |conflict: &Conflict| -> Raced {
         Raced {
-            name: name_of(&found.tables, conflict),
+            name: outcome.name(conflict).into_owned(),
             table: found.tables[conflict.table].name.clone(),
             kind: conflict.kind.name(),
             proven: conflict.proven,
             standing: conflict.standing.name(),
-            lost: conflict.lost(),
+            lost: outcome.lost_of(conflict),
             at: conflict.writes.iter().filter_map(|write| write.made).max(),
         }
     };

@@ -9,7 +9,7 @@ use keen_core::flow::Memory;
 use keen_core::flow::look::{Marks, Micros};
 use keen_core::topology::Topology;
 use keen_nodes::conflicts::Carried;
-use keen_nodes::ledger::{Accepted, Ledger, LedgerFault, Record, Run};
+use keen_nodes::ledger::{Accepted, Ledger, LedgerFault, Proof, Record, Run};
 
 use crate::args::LedgerArgs;
 use crate::exit::Exit;
@@ -37,7 +37,12 @@ pub(crate) struct Judged {
     pub(crate) known: Option<BTreeSet<String>>,
     /// What was accepted of them, by name.
     pub(crate) accepted: BTreeMap<String, Accepted>,
+    /// What was proven of writes that were made lately.
+    pub(crate) proofs: Vec<Proof>,
 }
+
+/// For so long what was proven is held against what journals still tell: what is older is history.
+const PROVEN_FOR: i64 = 30 * 24 * 3_600_000_000;
 
 impl Keeping {
     /// As the arguments say.
@@ -75,7 +80,9 @@ impl Keeping {
             let read = read.and_then(|(at, state)| Some((at, Carried::from_bytes(&state)?)));
             let (at, handed_on) = read.unzip();
             let accepted = ledger.accepted(&topology.name)?;
-            Ok(Judged { at, handed_on, known: ledger.raced(&topology.name)?, accepted })
+            let since = Timestamp::now().as_microsecond() - PROVEN_FOR;
+            let proofs = ledger.proofs(&topology.name, since)?;
+            Ok(Judged { at, handed_on, known: ledger.raced(&topology.name)?, accepted, proofs })
         };
         let Some(path) = self.path.as_ref().filter(|path| path.exists()) else {
             return Judged::default();

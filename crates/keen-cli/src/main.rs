@@ -12,6 +12,7 @@ mod load;
 mod output;
 mod preflight_run;
 mod progress;
+mod proven;
 mod render;
 mod safe;
 mod terminal;

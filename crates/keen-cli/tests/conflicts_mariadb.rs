@@ -280,7 +280,7 @@ fn a_journal_that_cannot_be_read_costs_its_proofs_and_no_more() {
     network.servers[0]
         .run("SET SESSION sql_log_bin = 0;\nREVOKE REPLICATION SLAVE ON *.* FROM 'keen'@'%'")
         .unwrap();
-    let run = network.conflicts(&[]);
+    let run = network.conflicts(&["--no-ledger"]);
     assert_eq!(run.code, 1, "{run:?}");
     let json = run.json();
     assert_eq!(json["complete"], false);
@@ -294,6 +294,11 @@ fn a_journal_that_cannot_be_read_costs_its_proofs_and_no_more() {
     assert_eq!(of(1)["proven"], true, "b and c tell that by themselves");
     assert_eq!(of(2)["proven"], false);
     assert_eq!(of(2)["doubt"], serde_json::json!({"why": "journal_not_read", "node": "a"}));
+    // What an earlier run proved stays proven.
+    let kept = network.conflicts(&[]);
+    let second = kept.conflicts().into_iter().find(|c| c["of"]["row"]["id"] == 2).unwrap();
+    assert_eq!((&second["proven"], &second["doubt"]), (&true.into(), &serde_json::Value::Null));
+    assert_eq!(second["proven_before"]["conflict"]["writes"][0]["proven"], true, "{second:#}");
     network.servers[0]
         .run("SET SESSION sql_log_bin = 0;\nGRANT REPLICATION SLAVE ON *.* TO 'keen'@'%'")
         .unwrap();
@@ -314,7 +319,7 @@ fn a_journal_that_cannot_be_read_costs_its_proofs_and_no_more() {
         assert!(began.elapsed() < PATIENCE, "the log is not purged");
         std::thread::sleep(std::time::Duration::from_millis(100));
     }
-    let run = network.conflicts(&[]);
+    let run = network.conflicts(&["--no-ledger"]);
     let of = |id: i64| run.conflicts().into_iter().find(|c| c["of"]["row"]["id"] == id);
     assert_eq!(of(1).unwrap()["proven"], true);
     assert_eq!(of(2).unwrap()["proven"], false, "{run:?}");
@@ -322,6 +327,76 @@ fn a_journal_that_cannot_be_read_costs_its_proofs_and_no_more() {
         of(2).unwrap()["doubt"],
         serde_json::json!({"why": "journal_too_short", "node": "a"})
     );
+}
+
+/// Purges all logs but the one that is written.
+fn purge(network: &Network) {
+    for server in &network.servers {
+        server.run("FLUSH BINARY LOGS").unwrap();
+        // Replicas hold a file until they have read on.
+        links::until(PATIENCE, "the log is not purged", || {
+            let mut session = server.mariadb()?;
+            let logs: Vec<mysql::Row> = session.query("SHOW BINARY LOGS")?;
+            let last: String = logs.last().unwrap().get(0).unwrap();
+            session.query_drop(format!("PURGE BINARY LOGS TO '{last}'"))?;
+            Ok(logs.len() == 1)
+        })
+        .unwrap();
+    }
+}
+
+#[test]
+fn what_was_proven_stays_proven_when_logs_are_purged() {
+    let network = mesh();
+    // What changes nothing where it arrives stands in no log there: no value comes twice.
+    let both = |row: u32, beds: u32| {
+        apart(
+            &network,
+            &[
+                (0, &format!("UPDATE stay SET beds = {beds} WHERE id = {row}")),
+                (1, &format!("UPDATE stay SET beds = {} WHERE id = {row}", beds + 1)),
+            ],
+        );
+        settle(&network);
+    };
+    both(1, 11);
+    both(2, 11);
+    let first = network.conflicts(&[]);
+    let of = |run: &common::Run, row: i64| {
+        let found = run.conflicts();
+        found.into_iter().find(|c| c["of"]["row"]["id"] == row).unwrap_or_default()
+    };
+    assert_eq!((&of(&first, 1)["proven"], &of(&first, 2)["proven"]), (&true.into(), &true.into()));
+    let accepted = of(&first, 1)["id"].as_str().unwrap().to_owned();
+    let run = network.keen(&["conflicts", "--accept", &accepted, "--because", "seen to"]);
+    assert_eq!(run.code, 0, "{run:?}");
+    purge(&network);
+    // Nothing of it stands in a log; the second row is raced for once more.
+    both(2, 21);
+    let run = network.conflicts(&["--whole"]);
+    assert_eq!(run.code, 1, "{run:?}");
+    assert_eq!(of(&run, 1), serde_json::Value::Null);
+    let before = run.json()["proven_before"].clone();
+    let of_before = |row: i64| {
+        let found =
+            before.as_array().unwrap().iter().find(|p| p["conflict"]["of"]["row"]["id"] == row);
+        found.unwrap_or_else(|| panic!("{run:?}")).clone()
+    };
+    for (row, is_accepted) in [(1, true), (2, false)] {
+        let (then, now) = (of(&first, row), of_before(row));
+        assert_eq!(now["conflict"]["writes"], then["writes"]);
+        assert_eq!(now["conflict"]["proven"], true);
+        assert_eq!((&now["id"], &now["accepted"]), (&then["id"], &is_accepted.into()));
+    }
+    assert_eq!(of(&run, 2)["proven"], true);
+    assert_ne!(of(&run, 2)["id"], of(&first, 2)["id"]);
+    let text = network.keen(&["conflicts", "--whole"]).out;
+    assert!(text.contains("2 conflicts that earlier runs proved"), "{text}");
+    assert!(text.contains("Neither a nor b had seen the other's."), "{text}");
+    println!("{text}");
+    // Without what the ledger keeps nobody says more than the logs do.
+    let bare = network.conflicts(&["--whole", "--no-ledger"]);
+    assert_eq!(bare.json()["proven_before"], serde_json::json!([]));
 }
 
 #[test]

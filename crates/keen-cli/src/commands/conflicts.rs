@@ -92,11 +92,24 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     out.write_all(text.as_bytes()).context(CANNOT)?;
     out.finish()?;
     let times = (outcome.started, outcome.took);
-    let kept = conflicts_run::to_keep(&outcome.found);
+    let kept = conflicts_run::to_keep(&outcome);
+    let proofs = match keeping.is_kept() {
+        true => crate::proven::to_keep(
+            &outcome.found,
+            &outcome.proven,
+            outcome.started.as_microsecond(),
+            |conflict| {
+                let document = conflicts_json::one(topology, &outcome, conflict).to_string();
+                (conflicts_text::told(topology, &outcome, conflict), document)
+            },
+        ),
+        false => Vec::new(),
+    };
     keeping.keep(&loaded, "conflicts", times, (outcome.exit(), &outcome.summary()), |record| {
         if let Some(handed_on) = handed_on.and_then(|handed_on| handed_on.to_bytes().ok()) {
             record.journals_read(&topology.name, &scope, &handed_on)?;
         }
+        record.proofs(&topology.name, &proofs)?;
         record.raced(&topology.name, &kept)
     });
     Ok(outcome.exit())

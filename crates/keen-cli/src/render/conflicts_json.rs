@@ -8,6 +8,7 @@ use keen_core::flow::look::Micros;
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 use keen_nodes::conflicts::Table;
+use keen_nodes::ledger::{Proof, conflict_id};
 use serde_json::{Map, Value as Json, json};
 
 use crate::conflicts_run::Outcome;
@@ -19,6 +20,7 @@ pub(crate) fn document(topology: &Topology, outcome: &Outcome, show: usize) -> R
     let shown = outcome.found.conflicts.iter().take(show);
     let conflicts: Vec<Json> = shown.map(|conflict| one(topology, outcome, conflict)).collect();
     document["conflicts"] = Json::Array(conflicts);
+    document["proven_before"] = outcome.proven.untold.iter().map(|p| proven(outcome, p)).collect();
     document["summary"] = summary(outcome);
     Ok(serde_json::to_string_pretty(&document)? + "\n")
 }
@@ -32,6 +34,11 @@ pub(crate) fn lines(topology: &Topology, outcome: &Outcome, show: usize) -> Resu
     let mut out = serde_json::to_string(&first)? + "\n";
     for conflict in outcome.found.conflicts.iter().take(show) {
         let line = json!({"kind": "conflict", "conflict": one(topology, outcome, conflict)});
+        out.push_str(&serde_json::to_string(&line)?);
+        out.push('\n');
+    }
+    for proof in &outcome.proven.untold {
+        let line = json!({"kind": "proven_before", "proven_before": proven(outcome, proof)});
         out.push_str(&serde_json::to_string(&line)?);
         out.push('\n');
     }
@@ -105,13 +112,24 @@ fn summary(outcome: &Outcome) -> Json {
     json!({
         "conflicts": outcome.found.conflicts.len(),
         "writes_lost": outcome.lost(),
+        "proven_before": outcome.proven.untold.len(),
         "not_asked_for": outcome.hidden,
         "not_judged": outcome.found.more,
         "by_table_and_kind": by,
     })
 }
 
-fn one(topology: &Topology, outcome: &Outcome, conflict: &Conflict) -> Json {
+/// What an earlier run proved, as it told it.
+fn proven(outcome: &Outcome, proof: &Proof) -> Json {
+    json!({
+        "id": conflict_id(&proof.name),
+        "by_run_of": time(Some(proof.seen)),
+        "accepted": outcome.is_accepted(proof),
+        "conflict": serde_json::from_str::<Json>(&proof.document).unwrap_or_default(),
+    })
+}
+
+pub(crate) fn one(topology: &Topology, outcome: &Outcome, conflict: &Conflict) -> Json {
     let tables = &outcome.found.tables;
     let table = &tables[conflict.table];
     let name = |node: NodeId| topology.nodes[node].name.clone();
@@ -143,6 +161,7 @@ fn one(topology: &Topology, outcome: &Outcome, conflict: &Conflict) -> Json {
         "new": outcome.known.is_none() || outcome.is_new(conflict),
         "proven": conflict.proven,
         "doubt": doubt,
+        "proven_before": outcome.proof(conflict).map(|proof| proven(outcome, proof)),
         "standing": conflict.standing.name(),
         "harmless": conflict.is_harmless(),
         "writes_lost": conflict.lost(),

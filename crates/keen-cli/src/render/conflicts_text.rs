@@ -76,6 +76,7 @@ pub(crate) fn write(
         out.push('\n');
         write_conflict(&mut out, topology, outcome, (number + 1, conflict), columns);
     }
+    write_untold(&mut out, outcome, show, columns);
     out.push('\n');
     conclude(&mut out, outcome, show, columns);
     out
@@ -158,6 +159,42 @@ fn write_unread(out: &mut String, topology: &Topology, outcome: &Outcome, column
     }
 }
 
+/// What earlier runs proved and no journal tells any more.
+fn write_untold(out: &mut String, outcome: &Outcome, show: usize, columns: Option<usize>) {
+    let untold = &outcome.proven.untold;
+    if untold.is_empty() {
+        return;
+    }
+    let count = counted(untold.len() as u64, "conflict", "conflicts");
+    let text = format!(
+        "{count} that earlier runs proved, and that the journals read now do not reach back to; as it was then:"
+    );
+    let _ = write!(out, "\n{}", hanging("", &text, columns));
+    for proof in untold.iter().take(show) {
+        let accepted = if outcome.is_accepted(proof) { ", accepted" } else { "" };
+        let seen = moment(Some(proof.seen));
+        let _ =
+            writeln!(out, "\n{}", styled(QUIET, &format!("by the run of {seen} UTC{accepted}")));
+        out.push_str(&safe::lines(&proof.told));
+    }
+    if untold.len() > show {
+        let _ = writeln!(out, "… and {} more", grouped((untold.len() - show) as u64));
+    }
+}
+
+/// A conflict in words, as the ledger keeps it.
+pub(crate) fn told(topology: &Topology, outcome: &Outcome, conflict: &Conflict) -> String {
+    let mut out = String::new();
+    let (word, _) = standing(conflict);
+    let table = &outcome.found.tables[conflict.table];
+    let id = outcome.id(conflict);
+    let title = title(table, conflict);
+    let _ = writeln!(out, "{title}: {}; {word} [{id}]", conflict.kind.words());
+    write_evidence(&mut out, topology, outcome, conflict, None);
+    // Whoever reads it later must not take it for what is so then.
+    anstream::adapter::strip_str(&out).to_string().replace("\n   now   ", "\n   then  ")
+}
+
 fn write_conflict(
     out: &mut String,
     topology: &Topology,
@@ -187,6 +224,30 @@ fn write_conflict(
             format!("   {} ", styled(QUIET, &format!("accepted {}:", at.strftime("%Y-%m-%d"))));
         out.push_str(&hanging(&lead, &safe::text(&accepted.because), columns));
     }
+    write_evidence(out, topology, outcome, conflict, columns);
+    if let Some(proof) = outcome.proof(conflict) {
+        let text = format!(
+            "by the run of {} UTC, when journals told more: {}",
+            moment(Some(proof.seen)),
+            proof.told.lines().next().unwrap_or_default()
+        );
+        out.push_str(&hanging("   proven ", &safe::text(&text), columns));
+        if proof.ids != crate::proven::ids_of(conflict) {
+            for line in proof.told.lines().skip(1) {
+                out.push_str(&hanging("       ", &safe::text(line), columns));
+            }
+        }
+    }
+}
+
+fn write_evidence(
+    out: &mut String,
+    topology: &Topology,
+    outcome: &Outcome,
+    conflict: &Conflict,
+    columns: Option<usize>,
+) {
+    let tables = &outcome.found.tables;
     for write in &conflict.writes {
         let lead = format!("   {}  ", who(topology, conflict, write));
         out.push_str(&hanging(&lead, &did(topology, tables, conflict, write), columns));
@@ -535,6 +596,8 @@ fn conclude(out: &mut String, outcome: &Outcome, show: usize, columns: Option<us
                 &format!("{} what no journal wrote", counted(past, "node holds", "nodes hold"))
             )
         );
+    } else if count == 0 && !outcome.proven.untold.is_empty() {
+        let _ = writeln!(out, "No conflicts in what the journals hold now; {}.", outcome.summary());
     } else if count == 0 && outcome.complete() && outcome.hidden == 0 {
         let unlogged: Vec<String> = (found.tables.iter())
             .filter(|table| table.refers.iter().any(|refers| refers.unlogged))

@@ -6,6 +6,7 @@
 //! one is left alone.
 
 mod accepted;
+mod proofs;
 mod read;
 
 use std::path::Path;
@@ -18,6 +19,7 @@ use keen_core::topology::{NodeId, Topology};
 use rusqlite::{Connection, OpenFlags, Transaction, TransactionBehavior, params};
 
 pub use accepted::{Accepted, conflict_id};
+pub use proofs::Proof;
 pub use read::{DayThen, Kept, LinkThen, TableThen};
 
 /// What each version adds to the one before. Never changed once released; new ones are appended.
@@ -150,6 +152,25 @@ CREATE TABLE accepted (
     PRIMARY KEY (topology, name)
 ) WITHOUT ROWID;
 ALTER TABLE outlet ADD COLUMN counted_since TEXT;
+",
+    "
+CREATE TABLE proof (
+    topology   TEXT NOT NULL,
+    name       TEXT NOT NULL,
+    table_name TEXT NOT NULL,
+    kind       TEXT NOT NULL,
+    thing      TEXT NOT NULL,
+    ids        TEXT NOT NULL,
+    first_made INTEGER,
+    last_made  INTEGER,
+    seen       INTEGER NOT NULL,
+    standing   TEXT NOT NULL,
+    lost       INTEGER NOT NULL,
+    told       TEXT NOT NULL,
+    document   TEXT NOT NULL,
+    PRIMARY KEY (topology, name)
+) WITHOUT ROWID;
+CREATE INDEX proof_by_time ON proof (topology, last_made);
 ",
 ];
 
