@@ -491,6 +491,7 @@ fn local_table(engine: Engine, shape: &ShapeDocument) -> LocalTable {
                 })
                 .collect(),
             unordered: None,
+            key_prefixes: BTreeMap::new(),
             unique_in_part: Vec::new(),
             qualified: shape.qualified.clone(),
             heirs: shape.heirs.clone(),

@@ -335,3 +335,89 @@ fn joining_knows_whether_the_log_of_a_server_reaches_back() {
     assert_eq!(join("a", "b", &since).json()["accounts"], serde_json::json!(["warden"]));
     assert_eq!(join("b", "a", "1-1-1").code, 2);
 }
+
+/// Tables whose types somebody made, with keys that do not fit everywhere, and names that schemas tell apart.
+const OF_OWN_TYPES: &str = "CREATE EXTENSION hstore; CREATE EXTENSION citext;
+    CREATE SCHEMA upper; CREATE SCHEMA lower;
+    CREATE TYPE mood AS ENUM ('fine', 'it''s bad');
+    CREATE COLLATION plain (provider = icu, locale = 'und-u-ks-level1', deterministic = false);
+    CREATE DOMAIN upper.beds AS integer NOT NULL DEFAULT 2 CHECK (VALUE > 0) CONSTRAINT few CHECK (VALUE < 99);
+    CREATE DOMAIN many AS upper.beds CHECK (VALUE > 4);
+    CREATE DOMAIN state AS mood; CREATE DOMAIN label AS text COLLATE plain;
+    CREATE TYPE spot AS (\"the name\" label, moods mood[], at point);
+    CREATE TABLE upper.hut (id bigint PRIMARY KEY, name citext UNIQUE, tags hstore, beds upper.beds, more many, spot spot, mood state, label label,
+        note text COLLATE plain, share numeric(3,5), visits numeric(5,-2));
+    CREATE TABLE lower.hut (note text PRIMARY KEY, extra jsonb UNIQUE, above bigint REFERENCES upper.hut (id));
+    CREATE TABLE lower.bed (a varchar(700), b varchar(700), c uuid, d bytea, PRIMARY KEY (a, b, c), UNIQUE (b, d), note text REFERENCES lower.hut (note));
+    INSERT INTO upper.hut VALUES (1, 'Saddle', 'stove=>2, \"a key\"=>NULL', 4, 7, ROW('x', '{fine}', '(1,2)'), 'fine', 'L', 'n', 0.00123, 12300);
+    INSERT INTO lower.hut VALUES ('Spring dry', '{\"a\": 1}', 1);
+    INSERT INTO lower.bed VALUES ('a', 'b', 'b5c0f1a2-0000-4000-8000-000000000001', '\\x0102', 'Spring dry')";
+
+#[test]
+fn types_of_ones_own_long_keys_and_names_of_several_schemas_are_derived() {
+    let lab = ServerLab::new().unwrap();
+    let names = ["a", "b", "c", "d"];
+    let engines = [Engine::Postgres15, Engine::Postgres15, Engine::MariaDb];
+    let wanted: Vec<_> = names.into_iter().zip(engines).collect();
+    let servers = lab.start_all(&wanted).unwrap();
+    servers[0].run(OF_OWN_TYPES).unwrap();
+    servers[0].run("GRANT USAGE ON SCHEMA upper, lower TO keen; GRANT SELECT ON ALL TABLES IN SCHEMA upper, lower TO keen").unwrap();
+    let mut text = String::from("name = \"refuge-huts\"\nzone = \"UTC\"\n");
+    for (name, server) in names.iter().zip(&servers) {
+        text.push_str(&format!(
+            "[node.{name}]\nat = \"{}\"\nwrites = true\npassword = {{ env = \"KEEN_TEST\" }}\n",
+            server.address()
+        ));
+    }
+    text.push_str("[node.d]\nat = \"sqlite:d.db\"\nwrites = true\n");
+    for node in ["c", "d"] {
+        text.push_str(&format!(
+            "[node.{node}.names]\n\"upper.hut\" = \"upper_hut\"\n\"lower.hut\" = \"lower_hut\"\n\"lower.bed\" = \"bed\"\n"
+        ));
+    }
+    text.push_str("[set.prefixed]\ntables = [\"prefixed\"]\n[[link]]\nboth = [\"b\", \"c\"]\ncarries = [\"prefixed\"]\n[set.all]\ntables = [\"upper.hut\", \"lower.hut\", \"lower.bed\"]\n[[link]]\nmesh = [\"a\", \"b\", \"c\", \"d\"]\ncarries = [\"all\"]\n");
+    let folder = Folder::new(&text);
+    let keen = |args: &[&str]| {
+        let output = folder.command(args).env("KEEN_TEST", CHECKER.1).output().unwrap();
+        (output.status.code(), String::from_utf8(output.stdout).unwrap(), output.stderr)
+    };
+    for (node, engine) in [("b", "postgresql"), ("c", "mariadb"), ("d", "sqlite")] {
+        let (code, sql, err) = keen(&["preflight", "--derive", "a", "--for", engine]);
+        assert_eq!(code, Some(0), "{sql} {}", String::from_utf8_lossy(&err));
+        let path = folder.path(&format!("{engine}.sql"));
+        fs::write(&path, &sql).unwrap();
+        match node {
+            "d" => Connection::open(folder.path("d.db")).unwrap().execute_batch(&sql).unwrap(),
+            _ => {
+                let run = run_script(&servers[usize::from(node == "c") + 1], &path);
+                assert_eq!(run.code, 0, "{}\n{sql}", run.err);
+            }
+        }
+    }
+    // A key that looks at the beginning of a text stays one.
+    servers[2].run("CREATE TABLE prefixed (note text, n int, PRIMARY KEY (note(20)))").unwrap();
+    let (_, sql, _) = keen(&["preflight", "--derive", "c", "--for", "mariadb"]);
+    assert!(sql.contains("PRIMARY KEY (`note`(20))"), "{sql}");
+    let path = folder.path("again.sql");
+    fs::write(&path, format!("CREATE DATABASE again; USE again;\n{sql}")).unwrap();
+    let run = run_script(&servers[2], &path);
+    assert_eq!(run.code, 0, "{}\n{sql}", run.err);
+    // From PostgreSQL to PostgreSQL the tables are the same, by the server's own account.
+    let told = |server: &Server| -> Vec<String> {
+        let mut client = server.postgres().unwrap();
+        let sql = "SELECT c.oid::regclass::text || ' ' || a.attname || ' ' || format_type(a.atttypid, a.atttypmod) || ' ' || coalesce(l.collname, '') || ' ' || \
+             coalesce((SELECT string_agg(pg_get_constraintdef(k.oid), ' ' ORDER BY k.conname) FROM pg_constraint k WHERE k.contypid = a.atttypid), '') \
+             FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid LEFT JOIN pg_collation l ON l.oid = a.attcollation \
+             WHERE c.relnamespace IN ('upper'::regnamespace, 'lower'::regnamespace) AND c.relkind IN ('r', 'c') AND a.attnum > 0 ORDER BY 1";
+        client.query(sql, &[]).unwrap().iter().map(|row| row.get(0)).collect()
+    };
+    assert_eq!(told(&servers[0]), told(&servers[1]));
+    let rows = "INSERT INTO upper.hut VALUES (1, 'Saddle', 'stove=>2', 4, 7, ROW('x', '{fine}', '(1,2)'), 'fine', 'L', 'n', 0.00123, 12300)";
+    servers[1].run(rows).unwrap();
+    assert!(servers[1].run("INSERT INTO upper.hut (id, beds, more) VALUES (2, 0, 5)").is_err());
+    // The others hold what a plan would write there.
+    servers[2]
+        .run("INSERT INTO upper_hut (id, name, beds, more, mood, share, visits) VALUES (1, 'Saddle', 4, 7, 'fine', 0.00123, 12300);\n\
+              INSERT INTO lower_hut VALUES ('Spring dry', '{}', 1);\nINSERT INTO bed VALUES ('a', 'b', 'b5c0f1a2-0000-4000-8000-000000000001', x'0102', 'Spring dry')")
+        .unwrap();
+}

@@ -348,8 +348,17 @@ fn a_standby_is_told_from_one_that_was_promoted() {
     let load = [(&network.servers[0], BUSY.to_owned())];
     let (code, json) = under_load(&load, || network.slow_flow());
     assert_eq!((code, states(&json)), (0, vec!["flowing a>b".to_owned()]), "{json:#}");
-    // Replay is paused, then waits for a reader.
+    // Replay is paused, then waits for a reader. The primary rested: the age of what was replayed last is not how
+    // late it is.
+    std::thread::sleep(std::time::Duration::from_secs(3));
     network.servers[1].run("SELECT pg_wal_replay_pause()").unwrap();
+    let wrote = std::time::Instant::now();
+    write(&network, 150);
+    for _ in 0..3 {
+        let (_, json) = network.flow();
+        let late = link(&json, "a", "b")["late_ms"].as_u64().unwrap_or(0);
+        assert!(u128::from(late) <= wrote.elapsed().as_millis(), "{json:#}");
+    }
     let json = network.until("paused a>b");
     assert_eq!(link(&json, "a", "b")["reason"], "replay is paused");
     network.servers[1].run("SELECT pg_wal_replay_resume()").unwrap();
@@ -380,10 +389,7 @@ fn a_standby_is_told_from_one_that_was_promoted() {
     let json = run.json();
     assert_eq!((run.code, states(&json)), (1, vec!["absent a>b".to_owned()]), "{json:#}");
     assert_eq!(node(&json, "b")["role"], "promoted, was a standby");
-    assert_eq!(
-        link(&json, "a", "b")["reason"],
-        "b was a standby and was promoted: it follows nobody"
-    );
+    assert_eq!(link(&json, "a", "b")["reason"], "b was a standby and was promoted");
 }
 
 #[test]
@@ -503,4 +509,53 @@ fn a_slot_that_was_made_anew_is_no_healthy_link() {
     assert_eq!(network.keen(&["audit"]).code, 0);
     let (code, json) = look();
     assert_eq!((code, states(&json)), (0, vec!["idle a>b".to_owned()]), "{json:#}");
+}
+
+#[test]
+fn a_standby_has_the_subscriptions_of_its_primary_and_follows_it_in_another_way() {
+    let lab = ServerLab::new().unwrap();
+    let x = lab.start("x", Engine::Postgres15).unwrap();
+    let a = lab.start("a", Engine::Postgres15).unwrap();
+    for server in [&x, &a] {
+        huts::tables(server).unwrap();
+        huts::rows(server).unwrap();
+    }
+    links::publish(&x, "notices", "trail_notice").unwrap();
+    links::subscribe(&a, &x, "from_x", "notices", "copy_data = false").unwrap();
+    let b = lab.standby("b", &a, &[]).unwrap();
+    // Nodes are called a, b, c in the file: the publisher, the primary, its standby.
+    let sets = "[set.stays]\ntables = [\"guest\", \"stay\"]\n[set.notices]\ntables = [\"trail_notice\"]\n\
+                [[link]]\nfrom = \"a\"\nto = \"b\"\ncarries = [\"notices\"]\n\
+                [[link]]\nfrom = \"b\"\nto = \"c\"\ncarries = [\"notices\", \"stays\"]\n";
+    let network = Network::new(lab, vec![x, a, b], sets);
+    network.is_not_written_to("c");
+    let until = |wanted: &[&str]| {
+        links::until(PATIENCE, "the links do not get there", || {
+            let json = network.keen(&["flow", "--for", "1s", "--format", "json"]).json();
+            Ok(states(&json) == wanted)
+        })
+        .unwrap();
+    };
+    until(&["idle a>b", "idle b>c"]);
+    // A standby cannot subscribe, whatever the file wants.
+    network.replace("from = \"b\"\nto = \"c\"", "from = \"a\"\nto = \"c\"");
+    let run = network.keen(&["preflight"]);
+    assert!(!run.out.contains("CREATE SUBSCRIPTION"), "{run:?}");
+    assert!(
+        run.out.contains("a standby follows one server alone, and cannot subscribe"),
+        "{run:?}"
+    );
+    network.replace("from = \"a\"\nto = \"c\"", "from = \"b\"\nto = \"c\"");
+    assert_eq!(network.keen(&["flow", "--for", "1s"]).code, 0);
+    network.servers[2].run_in("postgres", "SELECT pg_promote()").unwrap();
+    let json = network.keen(&["flow", "--for", "1s", "--format", "json"]).json();
+    let found = link(&json, "b", "c");
+    assert_eq!(
+        (&found["state"], &found["reason"]),
+        (&"absent".into(), &"c was a standby and was promoted".into()),
+        "{json:#}"
+    );
+    let run = network.keen(&["preflight"]);
+    let told = "c has the subscriptions of b, which the file has it follow";
+    assert!(run.out.contains(told), "{run:?}");
 }

@@ -7,6 +7,8 @@ pub struct TableShape {
     pub columns: Vec<ColumnShape>,
     /// The names of the key columns in key order; empty without a key.
     pub key: Vec<String>,
+    /// Of columns of the key how many characters count, where that is not all.
+    pub key_prefixes: std::collections::BTreeMap<String, u64>,
     /// Column lists that must be unique, the key left out.
     pub unique: Vec<Vec<String>>,
     /// Of these the ones that hold only for some rows, or for a part of the value.
@@ -71,10 +73,69 @@ pub struct ColumnShape {
     pub counted: bool,
     /// Of an enumeration the labels, where the declared type does not spell them.
     pub labels: Vec<String>,
+    /// Types and collations that somebody made and that it needs, in the order in which they are to be made.
+    pub own_types: Vec<OwnType>,
     /// How it is computed, if the engine computes it.
     pub expression: Option<String>,
     /// An update that does not name it sets it to the moment.
     pub bumped: bool,
+}
+
+/// A type or a collation that somebody made on a server.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OwnType {
+    /// As a declaration names it, quoted and with its schema where that is needed.
+    pub name: String,
+    /// What it is.
+    pub made_of: MadeOf,
+}
+
+/// What a type or a collation of somebody's own is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum MadeOf {
+    /// One of these labels.
+    Enum(Vec<String>),
+    /// Another type, with rules of its own.
+    Domain {
+        /// The other type.
+        of: String,
+        /// How its text sorts, where that is not as the other type's.
+        collation: Option<String>,
+        /// It refuses NULL.
+        not_null: bool,
+        /// What it is where nothing is said.
+        default: Option<String>,
+        /// What values have to meet.
+        checks: Vec<String>,
+    },
+    /// Fields, by name and type.
+    Composite(Vec<(String, String)>),
+    /// It comes with this extension.
+    Extension(String),
+    /// A collation.
+    Collation {
+        /// Who provides it.
+        provider: String,
+        /// Of which locale.
+        locale: String,
+        /// Equal texts have equal bytes.
+        deterministic: bool,
+    },
+}
+
+impl ColumnShape {
+    /// Its type as declared, and of a domain what that is made of.
+    #[must_use]
+    pub fn based_on(&self) -> &str {
+        let mut declared = &self.declared[..];
+        // Of domains over domains each names the next.
+        for _ in 0..=self.own_types.len() {
+            let own = self.own_types.iter().find(|own| own.name == declared);
+            let Some(OwnType { made_of: MadeOf::Domain { of, .. }, .. }) = own else { break };
+            declared = of;
+        }
+        declared
+    }
 }
 
 /// What a column turns the values written to it into.

@@ -164,7 +164,7 @@ pub(crate) fn from_nodes(
         stop.at_once();
     }
     // Also where nothing differs: a link that meets the row it brings stands still all the same.
-    let links = (!totals.stopped).then(|| links(loaded, scope, true, stop)).unwrap_or_default();
+    let links = if totals.stopped { Links::default() } else { links(loaded, scope, true, stop) };
     let mut planned = Planned {
         plan: made(loaded, scope, &sink.tables, (raced, links), stop),
         audited: totals.started.to_string(),

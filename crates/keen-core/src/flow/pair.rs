@@ -131,6 +131,9 @@ fn place_the_rest(topology: &Topology, looks: Looks<'_>, known: &mut [Known<'_>]
     for to in looks.now.keys().copied() {
         let unplaced: Vec<usize> =
             (0..known.len()).filter(|i| known[*i].to == to && known[*i].from.is_none()).collect();
+        if was_promoted(looks, to) {
+            continue; // what it subscribes to it has from its primary, which it followed in another way
+        }
         let mut missed: Vec<NodeId> = topology
             .links
             .iter()
@@ -356,6 +359,12 @@ pub(super) fn seen(looks: Looks<'_>, from: Option<NodeId>, to: Option<NodeId>) -
     }
 }
 
+/// Whether a node was a standby at an earlier run and is none any more.
+fn was_promoted(looks: Looks<'_>, node: NodeId) -> bool {
+    let now = heard(looks, node);
+    looks.memory.standbys.contains(&node) && now.is_some_and(|heard| !heard.standby)
+}
+
 fn absent(
     topology: &Topology,
     looks: Looks<'_>,
@@ -365,16 +374,15 @@ fn absent(
     let name = |node: NodeId| &topology.nodes[node].name;
     let follows: Vec<NodeId> = known.iter().filter(|k| k.to == to).filter_map(|k| k.from).collect();
     let unplaced = known.iter().find(|k| k.to == to && k.from.is_none());
-    let receiver = heard(looks, to);
-    let promoted = looks.memory.standbys.contains(&to) && receiver.is_some_and(|h| !h.standby);
+    let promoted = was_promoted(looks, to);
     let mut reason = if promoted {
-        format!("{} was a standby and was promoted: it follows nobody", name(to))
+        format!("{} was a standby and was promoted", name(to))
     } else if follows.is_empty() && unplaced.is_none() {
         format!("{} follows nobody", name(to))
     } else {
         format!("{} does not follow {}", name(to), name(from))
     };
-    if let Some(unplaced) = unplaced {
+    if let Some(unplaced) = unplaced.filter(|_| !promoted) {
         let link = &unplaced.inflow.link;
         reason.push_str(&format!(
             ", unless {} {}, whose source could not be told, is it",

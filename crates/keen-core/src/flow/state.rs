@@ -38,6 +38,8 @@ struct Case<'a> {
     delay: Option<Duration>,
     /// The earliest moment at which the source was seen to have what the receiver still lacks.
     lacked_since: Option<Micros>,
+    /// Until when at least it had everything that its source had written, as earlier runs saw it.
+    had_until: Option<Micros>,
     now: Micros,
 }
 
@@ -226,7 +228,8 @@ impl<'a> Case<'a> {
             applied.as_ref().is_some_and(|applied| !applied.has(&needs(position)))
         };
         let remembered = looks.memory.positions.get(&from).into_iter().flatten();
-        let lacked_since = remembered.filter(lacked).map(|(at, _)| *at).min();
+        let lacked_since = remembered.clone().filter(lacked).map(|(at, _)| *at).min();
+        let had_until = remembered.filter(|mark| !lacked(mark)).map(|(at, _)| *at).max();
         Self {
             topology,
             from,
@@ -244,6 +247,7 @@ impl<'a> Case<'a> {
             between: micros(at(to).saturating_sub(since)),
             delay: declared.map(|link| link.delay).max().flatten().or(inflow.link.delay),
             lacked_since,
+            had_until,
             now: at(to),
         }
     }
@@ -274,6 +278,12 @@ impl<'a> Case<'a> {
         let least = remembered.max((self.passed() == Some(false)).then_some(self.between));
         // Engines tell the age of what they apply at this moment: at rest it says nothing.
         let told = self.inflow.late.filter(|late| !late.is_zero());
+        // A standby tells the age of what it replayed last, which on a primary that rests is from long before
+        // the first change that it lacks.
+        let had = self.had_until.map(|at| micros(self.now.saturating_sub(at)));
+        let told = told.filter(|told| {
+            self.inflow.link.means != Means::Streaming || had.is_some_and(|had| *told <= had)
+        });
         let late = match (told, least) {
             (Some(told), Some(least)) if told >= least => Late { by: told, at_least: false },
             (Some(told), None) => Late { by: told, at_least: false },
@@ -509,10 +519,11 @@ impl<'a> Case<'a> {
         }
         if let Some(left) = self.inflow.waits_on_purpose {
             let delay = self.delay.map(|delay| format!("{} ", spoken(delay))).unwrap_or_default();
-            return Decided::new(
-                State::Flowing,
-                format!("{delay}late on purpose, the next change in {}", spoken(left)),
-            );
+            let next = match left.is_zero() {
+                true => String::new(), // when, it does not tell
+                false => format!(", the next change in {}", spoken(left)),
+            };
+            return Decided::new(State::Flowing, format!("{delay}late on purpose{next}"));
         }
         if let Some(wait) = &self.inflow.wait {
             let holders = match &wait.holders {

@@ -4,7 +4,7 @@
 //! not fit the other; [`declare`] finds the faithful words of another engine, or the nearest and what
 //! they cost.
 
-use crate::shape::ColumnShape;
+use crate::shape::{ColumnShape, MadeOf};
 use crate::topology::Engine;
 
 /// A type, whichever engine declares it.
@@ -89,11 +89,20 @@ fn numbers(declared: &str) -> Vec<u64> {
 
 /// The type that a column is declared with.
 pub(crate) fn type_of(engine: Engine, column: &ColumnShape) -> Type {
-    let declared = column.declared.trim().to_ascii_lowercase();
+    let declared = column.based_on().trim().to_ascii_lowercase();
     match engine {
-        Engine::Postgres => postgres(&declared, &column.labels),
+        Engine::Postgres => postgres(&declared, labels_of(column)),
         Engine::MariaDb => mariadb(&declared, &column.declared),
         Engine::Sqlite => sqlite(&declared),
+    }
+}
+
+/// The labels of an enumeration, also of a domain over one.
+fn labels_of(column: &ColumnShape) -> &[String] {
+    let own = column.own_types.iter().find(|own| own.name == column.based_on());
+    match own.map(|own| &own.made_of) {
+        Some(MadeOf::Enum(labels)) => labels,
+        _ => &column.labels,
     }
 }
 
@@ -142,9 +151,19 @@ fn postgres(declared: &str, labels: &[String]) -> Type {
 }
 
 fn decimal(declared: &str) -> Type {
-    let numbers = numbers(declared);
-    let part = |at: usize| numbers.get(at).and_then(|n| u32::try_from(*n).ok());
-    Type::Decimal(part(0).map(|precision| (precision, part(1).unwrap_or(0))))
+    let numbers: Vec<i64> =
+        arguments(declared).iter().filter_map(|part| part.trim().parse().ok()).collect();
+    let Some(precision) = numbers.first().and_then(|n| u32::try_from(*n).ok()) else {
+        return Type::Decimal(None);
+    };
+    let scale = numbers.get(1).copied().unwrap_or(0);
+    let places = u32::try_from(scale.unsigned_abs()).unwrap_or(u32::MAX);
+    Type::Decimal(Some(match scale {
+        // Rounded to hundreds, say: the digits stand that much further to the left.
+        ..0 => (precision.saturating_add(places), 0),
+        // More places than digits: zeros follow the point first.
+        _ => (precision.max(places), places),
+    }))
 }
 
 fn mariadb(declared: &str, as_written: &str) -> Type {
@@ -383,33 +402,87 @@ pub struct Declared {
     pub note: Option<String>,
 }
 
-/// A column's type in an engine's words. `of_key`: it has to fit into an index.
+/// A column's type in an engine's words. `room`: it has to fit into an index that has room for so many characters.
 #[must_use]
-pub fn declare(from: Engine, column: &ColumnShape, to: Engine, of_key: bool) -> Declared {
+pub fn declare(from: Engine, column: &ColumnShape, to: Engine, room: Option<u64>) -> Declared {
     let kind = type_of(from, column);
     let plain = |sql: &str| Declared { sql: sql.to_owned(), note: None };
     if from == to && to != Engine::Sqlite {
         return plain(&column.declared);
     }
-    let noted =
-        |sql: &str, note: &str| Declared { sql: sql.to_owned(), note: Some(note.to_owned()) };
     match to {
         Engine::Sqlite => for_sqlite(from, column, &kind),
         Engine::Postgres => for_postgres(column, &kind),
-        Engine::MariaDb => match &kind {
-            Type::Text(None) if of_key => noted(
-                "varchar(255)",
-                "a key cannot hold text without a limit here: longer than 255 characters is refused",
+        Engine::MariaDb => {
+            room.and_then(|room| for_mariadb_key(&kind, room)).unwrap_or_else(|| for_mariadb(&kind))
+        }
+    }
+}
+
+/// The room in an index of MariaDB's, in characters: 3072 bytes, of four each.
+pub(super) const ROOM_OF_KEY: u64 = 768;
+
+/// How many characters of room a type takes in an index of MariaDB's whatever is done; none if it takes what it gets.
+pub(super) fn takes(kind: &Type) -> Option<u64> {
+    match kind {
+        Type::Text(_)
+        | Type::Padded(_)
+        | Type::Bytes(_)
+        | Type::Json
+        | Type::Xml
+        | Type::Any
+        | Type::Own(_)
+        | Type::Interval
+        | Type::Network => None,
+        _ => Some(8),
+    }
+}
+
+/// A type that would not fit into an index as it is, in words that do.
+fn for_mariadb_key(kind: &Type, room: u64) -> Option<Declared> {
+    let noted = |sql: String, note: String| Some(Declared { sql, note: Some(note) });
+    let most = room.min(255);
+    match kind {
+        Type::Text(None) => noted(
+            format!("varchar({most})"),
+            format!(
+                "a key cannot hold text without a limit here: longer than {most} characters is refused"
             ),
-            Type::Text(Some(most)) if of_key && *most > 700 => {
-                noted("varchar(700)", "a key holds at most 700 characters here")
-            }
-            Type::Bytes(None) if of_key => noted(
-                "varbinary(767)",
-                "a key cannot hold bytes without a limit here: more than 767 are refused",
+        ),
+        Type::Text(Some(long)) | Type::Padded(long) if *long > room => noted(
+            format!("varchar({room})"),
+            format!("a key has room for {room} characters of it here: longer is refused"),
+        ),
+        Type::Bytes(None) => noted(
+            format!("varbinary({})", room.min(767)),
+            format!(
+                "a key cannot hold bytes without a limit here: more than {} are refused",
+                room.min(767)
             ),
-            _ => for_mariadb(&kind),
-        },
+        ),
+        Type::Bytes(Some(long)) if *long > room * 4 => noted(
+            format!("varbinary({})", room * 4),
+            format!("a key has room for {} bytes of it here: more are refused", room * 4),
+        ),
+        Type::Json => noted(
+            format!("varchar({room})"),
+            format!(
+                "JSON cannot be a key here: kept as text, longer than {room} characters is refused"
+            ),
+        ),
+        Type::Xml | Type::Any | Type::Own(_) => noted(
+            format!("varchar({room})"),
+            format!(
+                "kept as text, unchecked; a key has room for {room} characters of it here: longer is refused"
+            ),
+        ),
+        Type::Interval | Type::Network if room < 64 => noted(
+            format!("varchar({room})"),
+            format!(
+                "kept as text; a key has room for {room} characters of it here: longer is refused"
+            ),
+        ),
+        _ => None,
     }
 }
 
@@ -707,7 +780,7 @@ mod tests {
         let mut wrong = Vec::new();
         for (from, column_there) in all() {
             for to in [Engine::Sqlite, Engine::Postgres, Engine::MariaDb] {
-                let declared = declare(from, &column_there, to, false);
+                let declared = declare(from, &column_there, to, None);
                 // A check beside the type is for the server to keep.
                 if declared.note.is_none() && !declared.sql.contains("CHECK") {
                     let here = column(&declared.sql);

@@ -7,7 +7,7 @@ use std::fmt::Write as _;
 
 use super::carry;
 use crate::plan::dialect::quoted;
-use crate::shape::{ColumnShape, TableShape};
+use crate::shape::{ColumnShape, MadeOf, OwnType, Reference, TableShape};
 use crate::topology::Engine;
 
 /// What to do about a column that counts by itself.
@@ -26,15 +26,26 @@ pub fn derive(from: Engine, tables: &[Source<'_>], to: Engine) -> String {
     for made in types(from, tables, to) {
         let _ = writeln!(out, "{made}\n");
     }
-    for (name, shape) in tables {
-        out.push_str(&Table { name, shape, from, to }.create());
+    let places = places(tables, to);
+    for (place, (name, shape)) in places.iter().zip(tables) {
+        let renamed =
+            name.contains('.') && to != Engine::Postgres && *place != quoted(to, bare(name));
+        if renamed {
+            let _ = writeln!(
+                out,
+                "-- {}: several of these tables are called {}, so it is {place} here; keen.toml says so under [node.NAME.names]",
+                comment(name),
+                comment(bare(name))
+            );
+        }
+        out.push_str(&Table { name, place, shape, from, to, all: (tables, &places) }.create());
         out.push('\n');
     }
     if to != Engine::Sqlite {
-        for (name, shape) in tables {
-            for reference in references(shape, tables, to) {
+        for (place, (name, shape)) in places.iter().zip(tables) {
+            for reference in references(shape, (tables, &places), to) {
                 let _ = match reference {
-                    Ok(key) => writeln!(out, "ALTER TABLE {} ADD {key};", place(name, to)),
+                    Ok(key) => writeln!(out, "ALTER TABLE {place} ADD {key};"),
                     Err(note) => writeln!(out, "-- {}: {note}", comment(name)),
                 };
             }
@@ -43,15 +54,22 @@ pub fn derive(from: Engine, tables: &[Source<'_>], to: Engine) -> String {
     out
 }
 
-/// A name with its schema, quoted; a dot in a table's name separates the two on servers.
-fn place(name: &str, to: Engine) -> String {
-    match name.split_once('.') {
+/// What tables are to be called, quoted. A dot in a table's name separates it from its schema on servers; where
+/// schemas are dropped, and two tables would then share a name, their schemas become a part of it.
+fn places(tables: &[Source<'_>], to: Engine) -> Vec<String> {
+    let shared = |name: &str| {
+        let same = |(other, _): &&Source<'_>| bare(other).eq_ignore_ascii_case(bare(name));
+        tables.iter().filter(same).count() > 1
+    };
+    let place = |(name, _): &Source<'_>| match name.split_once('.') {
         Some((schema, table)) if to == Engine::Postgres => {
             format!("{}.{}", quoted(to, schema), quoted(to, table))
         }
+        Some((schema, table)) if shared(name) => quoted(to, &format!("{schema}_{table}")),
         Some((_, table)) => quoted(to, table),
         None => quoted(to, name),
-    }
+    };
+    tables.iter().map(place).collect()
 }
 
 /// Nothing in a comment may end it.
@@ -72,20 +90,67 @@ fn schemas<'a>(tables: &[Source<'a>], to: Engine) -> Vec<(&'a str, String)> {
     found
 }
 
-/// Types of PostgreSQL's users, from PostgreSQL to PostgreSQL.
+/// Types and collations of PostgreSQL's users, from PostgreSQL to PostgreSQL.
 fn types(from: Engine, tables: &[Source<'_>], to: Engine) -> Vec<String> {
-    let mut made: Vec<(String, String)> = Vec::new();
+    let mut made: Vec<(&str, String)> = Vec::new();
     if from != Engine::Postgres || to != Engine::Postgres {
         return Vec::new();
     }
-    for column in tables.iter().flat_map(|(_, shape)| &shape.columns) {
-        if !column.labels.is_empty() && !made.iter().any(|(name, _)| *name == column.declared) {
-            let labels: Vec<String> = column.labels.iter().map(|label| text(label)).collect();
-            let sql = format!("CREATE TYPE {} AS ENUM ({});", column.declared, labels.join(", "));
-            made.push((column.declared.clone(), sql));
+    let columns = tables.iter().flat_map(|(_, shape)| &shape.columns);
+    for OwnType { name, made_of } in columns.flat_map(|column| &column.own_types) {
+        let sql = match made_of {
+            MadeOf::Extension(extension) => {
+                format!("CREATE EXTENSION IF NOT EXISTS {};", quoted(to, extension))
+            }
+            MadeOf::Enum(labels) => {
+                let labels: Vec<String> = labels.iter().map(|label| text(label)).collect();
+                format!("CREATE TYPE {name} AS ENUM ({});", labels.join(", "))
+            }
+            MadeOf::Composite(fields) => {
+                let fields: Vec<String> =
+                    fields.iter().map(|(field, of)| format!("{field} {of}")).collect();
+                format!("CREATE TYPE {name} AS ({});", fields.join(", "))
+            }
+            MadeOf::Domain { of, collation, not_null, default, checks } => {
+                let mut sql = format!("CREATE DOMAIN {name} AS {of}");
+                if let Some(collation) = collation {
+                    let _ = write!(sql, " COLLATE {collation}");
+                }
+                if let Some(default) = default {
+                    let _ = write!(sql, " DEFAULT {default}");
+                }
+                if *not_null {
+                    sql.push_str(" NOT NULL");
+                }
+                for check in checks {
+                    let _ = write!(sql, " {check}");
+                }
+                sql + ";"
+            }
+            MadeOf::Collation { provider, locale, deterministic } => format!(
+                "CREATE COLLATION {name} (provider = {provider}, locale = {}{});",
+                text(locale),
+                if *deterministic { "" } else { ", deterministic = false" }
+            ),
+        };
+        let known = |(other, statement): &(&str, String)| other == name || *statement == sql;
+        if !made.iter().any(known) {
+            made.push((name, sql));
         }
     }
-    made.into_iter().map(|(_, sql)| sql).collect()
+    let mut all: Vec<String> = Vec::new();
+    for (name, sql) in made {
+        // Of a name with a schema the schema comes first; an extension makes its types where it is.
+        let schema = name.rsplit_once('.').filter(|_| !sql.starts_with("CREATE EXTENSION"));
+        if let Some((schema, _)) = schema {
+            let sql = format!("CREATE SCHEMA IF NOT EXISTS {schema};");
+            if !all.contains(&sql) {
+                all.push(sql);
+            }
+        }
+        all.push(sql);
+    }
+    all
 }
 
 fn text(value: &str) -> String {
@@ -94,6 +159,10 @@ fn text(value: &str) -> String {
 
 struct Table<'a> {
     name: &'a str,
+    /// What it is to be called, quoted.
+    place: &'a str,
+    /// All tables that are declared, and what they are to be called.
+    all: (&'a [Source<'a>], &'a [String]),
     shape: &'a TableShape,
     from: Engine,
     to: Engine,
@@ -105,8 +174,8 @@ impl Table<'_> {
         let mut lines: Vec<(String, Vec<String>)> =
             self.shape.columns.iter().map(|column| self.column(column)).collect();
         if !self.shape.key.is_empty() && !self.key_is_rowid() {
-            let key = self.list(&self.shape.key);
-            lines.push((format!("PRIMARY KEY ({key})"), Vec::new()));
+            let key: Vec<String> = self.shape.key.iter().map(|name| self.of_index(name)).collect();
+            lines.push((format!("PRIMARY KEY ({})", key.join(", ")), Vec::new()));
         }
         let mut notes = Vec::new();
         for unique in &self.shape.unique {
@@ -125,7 +194,10 @@ impl Table<'_> {
                 let key = format!(
                     "FOREIGN KEY ({}) REFERENCES {}{}",
                     self.list(&reference.columns),
-                    quoted(self.to, bare(&reference.table)),
+                    target(reference, self.all).map_or_else(
+                        || quoted(self.to, bare(&reference.table)),
+                        |(_, place)| place.to_owned()
+                    ),
                     if to.is_empty() { String::new() } else { format!(" ({to})") }
                 );
                 (key, Vec::new())
@@ -141,7 +213,7 @@ impl Table<'_> {
         for note in notes {
             let _ = writeln!(out, "-- {}: {}", comment(self.name), comment(&note));
         }
-        let _ = writeln!(out, "CREATE TABLE {} (", place(self.name, self.to));
+        let _ = writeln!(out, "CREATE TABLE {} (", self.place);
         let last = lines.len().saturating_sub(1);
         for (at, (line, said)) in lines.iter().enumerate() {
             let comma = if at < last { "," } else { "" };
@@ -166,23 +238,40 @@ impl Table<'_> {
         names.join(", ")
     }
 
-    fn of_key(&self, column: &ColumnShape) -> bool {
-        let is = |name: &String| name.eq_ignore_ascii_case(&column.name);
-        self.shape.key.iter().any(is)
-            || self.shape.unique.iter().flatten().any(is)
-            || self.shape.references.iter().any(|reference| reference.columns.iter().any(is))
+    /// A column of the key, with how much of it counts where that is not all.
+    fn of_index(&self, name: &String) -> String {
+        let prefix = self.shape.key_prefixes.get(name);
+        let prefix = prefix.filter(|_| self.from == Engine::MariaDb && self.to == Engine::MariaDb);
+        let prefix = prefix.map(|count| format!("({count})")).unwrap_or_default();
+        format!("{}{prefix}", quoted(self.to, name))
+    }
+
+    /// If a column stands in a key, for how many of its characters the narrowest of them has room.
+    fn room(&self, column: &ColumnShape) -> Option<u64> {
+        let is = |name: &&String| name.eq_ignore_ascii_case(&column.name);
+        let referring = self.shape.references.iter().map(|reference| &reference.columns);
+        let keys = [&self.shape.key].into_iter().chain(&self.shape.unique).chain(referring);
+        let of = |key: &Vec<String>| {
+            let columns = key.iter().filter_map(|name| self.shape.column(name));
+            let kinds = columns.map(|column| carry::takes(&carry::type_of(self.from, column)));
+            let kinds: Vec<Option<u64>> = kinds.collect();
+            let fixed: u64 = kinds.iter().flatten().sum();
+            let wide = kinds.iter().filter(|takes| takes.is_none()).count().max(1) as u64;
+            carry::ROOM_OF_KEY.saturating_sub(fixed) / wide
+        };
+        keys.filter(|key| key.iter().any(|name| is(&name))).map(of).min()
     }
 
     /// SQLite's own row number serves as a key of one whole number.
     fn key_is_rowid(&self) -> bool {
         let [key] = &self.shape.key[..] else { return false };
         let declared =
-            self.shape.column(key).map(|c| carry::declare(self.from, c, self.to, true).sql);
+            self.shape.column(key).map(|c| carry::declare(self.from, c, self.to, self.room(c)).sql);
         self.to == Engine::Sqlite && declared.is_some_and(|sql| sql.eq_ignore_ascii_case("INTEGER"))
     }
 
     fn column(&self, column: &ColumnShape) -> (String, Vec<String>) {
-        let declared = carry::declare(self.from, column, self.to, self.of_key(column));
+        let declared = carry::declare(self.from, column, self.to, self.room(column));
         let mut notes: Vec<String> = declared.note.into_iter().collect();
         let mut line = format!("{} {}", quoted(self.to, &column.name), declared.sql);
         let in_key = self.shape.key.iter().any(|name| name.eq_ignore_ascii_case(&column.name));
@@ -196,7 +285,7 @@ impl Table<'_> {
             let _ = write!(line, " COLLATE {name}");
         } else if self.from == Engine::MariaDb
             && column.collation.as_ref().is_some_and(|collation| collation.ends_with("_ci"))
-            && self.of_key(column)
+            && self.room(column).is_some()
         {
             notes.push("upper and lower case are the same there: here they are not".to_owned());
         }
@@ -306,38 +395,50 @@ fn bare(name: &str) -> &str {
     name.rsplit_once('.').map_or(name, |(_, name)| name)
 }
 
+/// The table that a key refers to, if it is declared, and what it is to be called.
+fn target<'a>(
+    reference: &Reference,
+    (tables, places): (&'a [Source<'a>], &'a [String]),
+) -> Option<(&'a TableShape, &'a str)> {
+    // The server puts quotes only where they are needed.
+    let exact = |(_, shape): &Source<'_>| {
+        let quoted: Vec<String> =
+            shape.qualified.iter().map(|part| quoted(Engine::Postgres, part)).collect();
+        let is = |place: &str| quoted.join(".") == place || shape.qualified.join(".") == place;
+        !shape.qualified.is_empty() && is(&reference.place)
+    };
+    let named = |(name, shape): &Source<'_>| {
+        bare(name) == reference.table
+            || shape.qualified.last().is_some_and(|own| *own == reference.table)
+    };
+    let at = tables.iter().position(exact).or_else(|| tables.iter().position(named))?;
+    Some((tables[at].1, &places[at][..]))
+}
+
 /// Foreign keys as clauses; one that leads out of what is declared only as a note.
 fn references(
     shape: &TableShape,
-    tables: &[Source<'_>],
+    all: (&[Source<'_>], &[String]),
     to: Engine,
 ) -> Vec<Result<String, String>> {
     let list =
         |names: &[String]| names.iter().map(|name| quoted(to, name)).collect::<Vec<_>>().join(", ");
-    shape
-        .references
-        .iter()
-        .map(|reference| {
-            let target = tables.iter().find(|(name, shape)| {
-                bare(name) == reference.table
-                    || shape.qualified.last().is_some_and(|own| *own == reference.table)
-            });
-            let Some((name, target)) = target else {
-                return Err(format!(
-                    "refers to {} by ({}), which is not declared here",
-                    reference.table,
-                    reference.columns.join(", ")
-                ));
-            };
-            let columns = if reference.to.is_empty() { &target.key } else { &reference.to };
-            Ok(format!(
-                "FOREIGN KEY ({}) REFERENCES {} ({})",
-                list(&reference.columns),
-                place(name, to),
-                list(columns)
-            ))
-        })
-        .collect()
+    let clause = |reference: &Reference| {
+        let Some((target, place)) = target(reference, all) else {
+            return Err(format!(
+                "refers to {} by ({}), which is not declared here",
+                reference.table,
+                reference.columns.join(", ")
+            ));
+        };
+        let columns = if reference.to.is_empty() { &target.key } else { &reference.to };
+        Ok(format!(
+            "FOREIGN KEY ({}) REFERENCES {place} ({})",
+            list(&reference.columns),
+            list(columns)
+        ))
+    };
+    shape.references.iter().map(clause).collect()
 }
 
 #[cfg(test)]

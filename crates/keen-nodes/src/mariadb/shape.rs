@@ -116,11 +116,13 @@ pub(super) fn look(session: &mut Session, table: &str) -> Result<(TableShape, Lo
             counted: row.extra.contains("auto_increment"),
             expression: row.expression.filter(|text| !text.is_empty()),
             labels: Vec::new(),
+            own_types: Vec::new(),
             bumped: row.extra.to_ascii_lowercase().contains("on update"),
         });
         local.push((row.name, take));
     }
-    let (key, unique, unique_in_part, clustered) = keys(session, &doing, place, &columns)?;
+    let Keys { key, key_prefixes, unique, unique_in_part, clustered } =
+        keys(session, &doing, place, &columns)?;
     let unordered = if clustered {
         key.iter().find_map(|name| sorting.get(name).cloned())
     } else {
@@ -151,6 +153,7 @@ pub(super) fn look(session: &mut Session, table: &str) -> Result<(TableShape, Lo
         }),
         columns,
         key: key.clone(),
+        key_prefixes,
         unique,
         unique_in_part,
         unordered,
@@ -277,9 +280,17 @@ fn json_columns(
     Ok(checks.iter().filter_map(column).collect())
 }
 
-/// The key, the other unique column lists, those of them that only look at a part of the value, and
-/// whether the key is the one that rows are stored by.
-type Keys = (Vec<String>, Vec<Vec<String>>, Vec<Vec<String>>, bool);
+/// What identifies a row.
+struct Keys {
+    key: Vec<String>,
+    /// Of columns of the primary key how many characters count, where that is not all.
+    key_prefixes: BTreeMap<String, u64>,
+    unique: Vec<Vec<String>>,
+    /// Those that hold for a part of the value only.
+    unique_in_part: Vec<Vec<String>>,
+    /// Rows are stored by the key.
+    clustered: bool,
+}
 
 fn keys(
     session: &mut Session,
@@ -294,7 +305,11 @@ fn keys(
         place,
     )?;
     let mut indexes: BTreeMap<String, (Vec<String>, bool)> = BTreeMap::new();
+    let mut key_prefixes = BTreeMap::new();
     for (index, column, prefix) in rows {
+        if let (true, Some(column), Some(prefix)) = (index == "PRIMARY", &column, prefix) {
+            key_prefixes.insert(column.clone(), prefix);
+        }
         let entry = indexes.entry(index).or_default();
         entry.1 |= prefix.is_some() || column.is_none();
         entry.0.extend(column);
@@ -310,10 +325,10 @@ fn keys(
             indexes.values().filter(|(list, partial)| !partial && list.iter().all(not_null));
         key = shape::unique_as_key(strict.map(|(list, _)| list));
     }
-    let partial =
+    let unique_in_part =
         indexes.values().filter(|(_, part)| *part).map(|(list, _)| list.clone()).collect();
     let unique = indexes.into_values().map(|(list, _)| list).filter(|list| *list != key).collect();
-    Ok((key, unique, partial, clustered))
+    Ok(Keys { key, key_prefixes, unique, unique_in_part, clustered })
 }
 
 /// Who refers to a table, and by what.

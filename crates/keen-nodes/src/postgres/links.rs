@@ -395,10 +395,8 @@ impl PostgresLinks {
             received,
             applied,
             late: late.filter(|_| behind).map(Duration::from_secs_f64),
-            waits_on_purpose: (event == Some("RecoveryApplyDelay")).then(|| {
-                let since = late.map(Duration::from_secs_f64).unwrap_or_default();
-                delay.unwrap_or_default().saturating_sub(since)
-            }),
+            // Of the change that waits it does not tell the age.
+            waits_on_purpose: (event == Some("RecoveryApplyDelay")).then_some(Duration::ZERO),
             busy: row.get::<_, Option<&str>>(9).is_none() && event.is_none() && behind,
             doing: event.map(str::to_owned),
             heard_at: row.get(6),

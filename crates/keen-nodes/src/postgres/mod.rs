@@ -14,6 +14,7 @@ mod last_writes;
 mod links;
 mod look;
 mod origins;
+mod own_types;
 mod probe;
 mod read;
 mod shape;

@@ -4,8 +4,8 @@ use keen_core::ports::{FaultKind, ReadFault};
 use keen_core::shape::{self, ColumnShape, Reference, TableShape, Trigger};
 
 use super::connect::Session;
-use super::quoted;
 use super::types::{Codec, Types};
+use super::{own_types, quoted};
 
 /// What reading a table takes, beyond its shape.
 #[derive(Debug)]
@@ -37,7 +37,8 @@ const COLUMNS: &str = "SELECT a.attname::text, a.atttypid, format_type(a.atttypi
     has_column_privilege(a.attrelid, a.attnum, 'SELECT'), a.attnum, \
     (SELECT pg_get_expr(f.adbin, f.adrelid) FROM pg_attrdef f WHERE f.adrelid = a.attrelid AND f.adnum = a.attnum), \
     CASE WHEN a.attcollation <> t.typcollation THEN l.collname::text END, a.attidentity <> '', \
-    (SELECT array_agg(e.enumlabel::text ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = t.oid) \
+    (SELECT array_agg(e.enumlabel::text ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = t.oid), \
+    CASE WHEN a.attcollation <> t.typcollation THEN a.attcollation END \
     FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid \
     JOIN pg_type b ON b.oid = CASE WHEN t.typbasetype <> 0 THEN t.typbasetype ELSE t.oid END \
     LEFT JOIN pg_collation l ON l.oid = a.attcollation \
@@ -147,6 +148,7 @@ pub(super) fn look(
             Codec::Padded if declared == "bpchar" => Codec::Text,
             codec => codec,
         };
+        let own_types = own_types::needed(session, type_oid, row.get(14))?;
         let is_money = declared == "money";
         let expression: Option<String> = row.get(10);
         let (not_null, has_default, generated): (bool, bool, bool) =
@@ -166,6 +168,7 @@ pub(super) fn look(
             collation: row.get(11),
             bumped: false,
             labels: row.get::<_, Option<Vec<String>>>(13).unwrap_or_default(),
+            own_types,
         });
         collations.push(row.get(6));
         local.push(LocalColumn { name, codec, is_money });
@@ -207,6 +210,7 @@ pub(super) fn look(
     let shape = TableShape {
         columns,
         key: key.clone(),
+        key_prefixes: std::collections::BTreeMap::new(),
         unique,
         unique_in_part,
         referred_by: referred_by

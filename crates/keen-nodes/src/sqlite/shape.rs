@@ -199,6 +199,7 @@ fn describe(
         untouchable: None,
         columns,
         key: key.clone(),
+        key_prefixes: std::collections::BTreeMap::new(),
         qualified: Vec::new(),
         unordered: unordered.or_else(|| {
             let otherwise = encoding != Encoding::Utf8 && !rowid_key;

@@ -168,12 +168,17 @@ fn how_to_link(desk: &Desk<'_>, from: NodeId, to: NodeId) -> String {
              MASTER_USER = ..., MASTER_PASSWORD = ...; START SLAVE '{}'",
             source.name, server.host, server.port, source.name
         ),
+        (crate::topology::Engine::Postgres, crate::topology::Engine::Postgres)
+            if desk.facts(to).is_some_and(|facts| facts.standby) =>
+        {
+            format!(
+                "a standby follows one server alone, and cannot subscribe: set primary_conninfo to host={} port={} if it is to be the standby of {}, else correct the file",
+                server.host, server.port, source.name
+            )
+        }
         (crate::topology::Engine::Postgres, crate::topology::Engine::Postgres) => format!(
-            "CREATE SUBSCRIPTION from_{} CONNECTION 'host={} port={} dbname={} ...' PUBLICATION ... (or, for a standby, primary_conninfo)",
-            source.name.replace(['-', '.'], "_"),
-            server.host,
-            server.port,
-            server.database
+            "keen preflight --join {} --from {} says how to copy the tables and set it up",
+            receiver.name, source.name
         ),
         _ => "set up what carries rows between these two engines".to_owned(),
     }

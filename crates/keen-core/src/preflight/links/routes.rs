@@ -2,7 +2,7 @@
 //! nobody reads, and who leads.
 
 use super::super::legend::{Area, LEADER_ELSEWHERE, LINK_LOOP, RELAY_STARVED, SLOT_UNREAD, VOTERS};
-use super::super::look::Means;
+use super::super::look::{Incoming, Means};
 use super::{Desk, Finding, Known, Level, declared_as};
 use crate::journal::is_journal_slot;
 use crate::topology::{Address, NodeId};
@@ -207,6 +207,16 @@ fn size(bytes: i64) -> String {
     }
 }
 
+/// Whether a node has a subscription from the one it follows in the file: a standby that is promoted has those
+/// of its primary, and fetches through the same slots.
+fn inherited(desk: &Desk<'_>, node: NodeId, link: &Incoming) -> bool {
+    desk.sources(node).iter().filter_map(|source| desk.facts(*source)).any(|facts| {
+        let same =
+            |other: &Incoming| (&other.name, &other.source.slot) == (&link.name, &link.source.slot);
+        facts.incoming.as_ref().is_ok_and(|incoming| incoming.iter().any(same))
+    })
+}
+
 /// Who leads, where one leads and the others stand by.
 pub(super) fn leader(desk: &mut Desk<'_>, known: &[Known<'_>]) {
     let topology = desk.topology;
@@ -222,6 +232,22 @@ pub(super) fn leader(desk: &mut Desk<'_>, known: &[Known<'_>]) {
             desk.find(Finding::new(&LEADER_ELSEWHERE, Level::Stop, [node], found).advise(
                 None,
                 "if the lead was handed over, correct the file; if not, hand it back as whoever runs these servers does it. Two that both take writes part at once, so nothing is promoted here while the other may still run",
+            ));
+        }
+    }
+    for (node, facts) in desk.nodes() {
+        let inherits = facts.incoming.as_ref().is_ok_and(|incoming| {
+            incoming.iter().any(|link| inherited(desk, node, link)) && !facts.standby
+        });
+        if inherits {
+            let found = format!(
+                "{} has the subscriptions of {}, which the file has it follow, and takes writes of its own: it was promoted",
+                desk.name(node),
+                desk.names(&desk.sources(node))
+            );
+            desk.find(Finding::new(&LEADER_ELSEWHERE, Level::Stop, [node], found).advise(
+                Some(node),
+                "if it leads now, stop the other first and correct the file; if not, disable its subscriptions (they take what the other is to get) and build it anew as a standby",
             ));
         }
     }
