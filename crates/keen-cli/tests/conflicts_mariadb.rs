@@ -16,7 +16,7 @@ fn apart(network: &Network, writes: &[(usize, &str)]) {
     for (server, sql) in writes {
         network.servers[*server].run(sql).unwrap();
     }
-    all("START ALL SLAVES");
+    network.servers.iter().for_each(|server| links::mariadb_start_all(server).unwrap());
 }
 
 /// A mesh whose logs the account may read.
@@ -776,4 +776,107 @@ fn what_no_journal_wrote_is_named_as_such() {
     );
     let kept = network.keen(&["history"]).out;
     assert!(kept.contains("2 nodes hold what no journal wrote"), "{kept}");
+}
+
+#[test]
+fn what_an_applier_replaces_nobody_deleted() {
+    let network = mesh();
+    network.servers[0].run("ALTER TABLE guest ADD UNIQUE (name)").unwrap();
+    settle(&network);
+    for server in &network.servers {
+        server.run("SET GLOBAL slave_exec_mode = IDEMPOTENT").unwrap();
+    }
+    apart(
+        &network,
+        &[
+            (0, "INSERT INTO guest VALUES (801, 'Twin', true)"),
+            (1, "INSERT INTO guest VALUES (802, 'Twin', false)"),
+            (0, "INSERT INTO guest VALUES (900, 'Bero', true)"),
+            (1, "INSERT INTO guest VALUES (900, 'Cilia', false)"),
+        ],
+    );
+    settle(&network);
+    // The applier's own log has a delete under the other's number.
+    let mut client = network.servers[1].mariadb().unwrap();
+    let files: Vec<mysql::Row> = client.query("SHOW BINARY LOGS").unwrap();
+    let file: String = files.last().unwrap().get(0).unwrap();
+    let events: Vec<mysql::Row> = client.query(format!("SHOW BINLOG EVENTS IN '{file}'")).unwrap();
+    let kinds: Vec<String> = events.iter().map(|event| event.get(2).unwrap()).collect();
+    assert!(kinds.iter().any(|kind| kind.starts_with("Delete_rows")), "{kinds:?}");
+    let run = network.conflicts(&[]);
+    assert_eq!(one(&run, "unique-value")["proven"], true);
+    for conflict in run.conflicts() {
+        let writes = conflict["writes"].as_array().unwrap();
+        assert!(writes.iter().all(|write| write["deed"] != "delete"), "{conflict:#}");
+    }
+}
+
+#[test]
+fn partial_images_say_which_columns_can_have_changed() {
+    for image in ["MINIMAL", "NOBLOB"] {
+        let network = mesh();
+        for server in &network.servers {
+            server.run(&format!("SET GLOBAL binlog_row_image = {image}")).unwrap();
+        }
+        apart(
+            &network,
+            &[
+                (0, "UPDATE guest SET name = 'Aina' WHERE id = 1"),
+                (1, "UPDATE guest SET member = false WHERE id = 1"),
+                (0, "UPDATE stay SET beds = 8 WHERE id = 2"),
+                (1, "UPDATE stay SET beds = 9, price = 7 WHERE id = 2"),
+            ],
+        );
+        settle(&network);
+        let run = network.conflicts(&[]);
+        assert_eq!(one(&run, "other-columns")["of"]["row"]["id"], 1, "{image}");
+        assert_eq!(one(&run, "update-update")["of"]["row"]["id"], 2, "{image}");
+        let text = network.keen(&["conflicts", "--whole"]).out;
+        assert!(!text.contains("which of these it changed"), "{text}");
+        assert!(text.contains("beds"), "{text}");
+    }
+}
+
+#[test]
+fn counting_on_both_sides_loses_one() {
+    let network = mesh();
+    apart(
+        &network,
+        &[
+            (0, "UPDATE stay SET beds = beds + 1 WHERE id = 2"),
+            (1, "UPDATE stay SET beds = beds + 1 WHERE id = 2"),
+            // The same text on both sides takes nothing from anybody.
+            (0, "UPDATE guest SET name = 'Ida M.' WHERE id = 1"),
+            (1, "UPDATE guest SET name = 'Ida M.' WHERE id = 1"),
+        ],
+    );
+    until_all_say(&network, "SELECT beds FROM stay WHERE id = 2", "2");
+    settle_applied(&network);
+    let run = network.conflicts(&["--table", "stay"]);
+    assert_eq!(run.code, 1, "{run:?}");
+    let found = &run.conflicts()[0];
+    assert_eq!(found["counted_alike"], serde_json::json!(["beds"]), "{found:#}");
+    assert_eq!(found["harmless"], false);
+    let text = network.keen(&["conflicts", "--whole"]).out;
+    assert!(text.contains("if that counts (beds = beds + 1), one of the two is lost"), "{text}");
+    let run = network.conflicts(&["--table", "guest"]);
+    assert_eq!(run.code, 0, "{:#}", run.json()["conflicts"]);
+}
+
+/// Waits until every server has applied what the others wrote: what changes nothing where it comes stands in no
+/// log there.
+fn settle_applied(network: &Network) {
+    links::until(PATIENCE, "the servers do not catch up with each other", || {
+        let mut positions = Vec::new();
+        for server in &network.servers {
+            let sql = "SELECT @@gtid_current_pos";
+            let position: Option<String> = server.mariadb()?.query_first(sql)?;
+            let position = position.unwrap_or_default();
+            let mut parts: Vec<String> = position.split(',').map(str::to_owned).collect();
+            parts.sort();
+            positions.push(parts);
+        }
+        Ok(positions.windows(2).all(|pair| pair[0] == pair[1]))
+    })
+    .unwrap();
 }

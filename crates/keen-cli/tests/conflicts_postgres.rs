@@ -603,3 +603,29 @@ fn a_long_value_that_the_log_does_not_tell_is_never_offered_back_as_nothing() {
     }
     assert!(question.to_string().contains("name"), "what is not known is named: {question:#}");
 }
+
+#[test]
+fn an_update_that_changes_nothing_is_no_conflict_and_counting_is_one() {
+    let network = peers();
+    for server in &network.servers {
+        server.run("ALTER TABLE guest REPLICA IDENTITY FULL").unwrap();
+    }
+    // Of stays the log does not tell what they were before: the write before tells it.
+    network.servers[0].run("UPDATE stay SET beds = 5 WHERE id = 2").unwrap();
+    settle(&network);
+    apart(
+        &network,
+        &[
+            (0, "UPDATE guest SET name = name WHERE id = 1"),
+            (1, "UPDATE guest SET name = 'Ida M.' WHERE id = 1"),
+            (0, "UPDATE stay SET beds = beds + 1 WHERE id = 2"),
+            (1, "UPDATE stay SET beds = beds + 1 WHERE id = 2"),
+        ],
+    );
+    settle(&network);
+    let guest = network.conflicts(&["--table", "guest"]);
+    assert_eq!((guest.code, guest.conflicts().len()), (0, 0), "{guest:?}");
+    let life = network.keen(&["conflicts", "--table", "stay", "--key", "2"]).out;
+    assert_eq!(life.matches("beds 5 \u{2192} 6").count(), 2, "{life}");
+    assert!(life.contains("which of these it changed the log does not tell"), "{life}");
+}

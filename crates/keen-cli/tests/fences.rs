@@ -181,7 +181,7 @@ fn behind_a_link_that_stands_still_rows_are_in_flight_and_the_link_is_named() {
     let plan = mesh.keen(&["plan", "--format", "json"]).json();
     assert_eq!(plan["steps"].as_array().unwrap().len(), 0, "{plan:#}");
     assert_eq!(plan["complete"], false);
-    mesh.servers[2].run("START ALL SLAVES").unwrap();
+    links::mariadb_start_all(&mesh.servers[2]).unwrap();
     links::mariadb_settled(&mesh.servers, PATIENCE).unwrap();
     assert_eq!(mesh.keen(&["audit", "--no-ledger"]).code, 0);
 }

@@ -444,3 +444,33 @@ fn in_a_ring_each_follows_the_one_before() {
     };
     assert_eq!((lacks("b", "a"), lacks("c", "a"), lacks("a", "c")), (Some(1), Some(1), Some(0)));
 }
+
+#[test]
+fn a_connection_that_would_leave_out_a_transaction_is_told_and_started_without() {
+    let network = one_way();
+    let b = &network.servers[1];
+    // What STOP SLAVE in the middle of a duplicate leaves behind, in a mesh with gtid_ignore_duplicates.
+    b.run("STOP SLAVE 'from a';\nSET SESSION default_master_connection = 'from a', GLOBAL sql_slave_skip_counter = 1")
+        .unwrap();
+    write(&network, 300);
+    let (_, json) = network.flow();
+    let found = link(&json, "a", "b");
+    assert_eq!(
+        found["reason"],
+        "both halves are switched off; started without more it would leave out the first transaction (Skip_Counter 1)"
+    );
+    let run = network.keen(&["preflight", "--format", "json"]);
+    let steps = common::preflight::statements(&run);
+    let starts: Vec<&str> = steps.iter().map(|(_, sql)| &sql[..]).collect();
+    let wanted = [
+        "SET SESSION default_master_connection = 'from a', GLOBAL sql_slave_skip_counter = 0",
+        "START SLAVE 'from a'",
+    ];
+    assert_eq!(starts[..2], wanted, "{run:?}");
+    assert_eq!(found["next"]["what"], wanted.join("; "));
+    b.run(&wanted.join(";\n")).unwrap();
+    network.until("idle a>b");
+    let arrived: Option<u32> =
+        b.mariadb().unwrap().query_first("SELECT count(*) FROM guest WHERE id = 300").unwrap();
+    assert_eq!(arrived, Some(1));
+}

@@ -383,7 +383,7 @@ fn columns_that_two_peers_added_at_once_are_recognised_and_put_in_order() {
     a.run("ALTER TABLE stay ADD COLUMN dogs int NOT NULL DEFAULT 0").unwrap();
     b.run("ALTER TABLE stay ADD COLUMN skis int NOT NULL DEFAULT 7").unwrap();
     for server in [a, b] {
-        server.run("START ALL SLAVES").unwrap();
+        links::mariadb_start_all(server).unwrap();
     }
     links::mariadb_settled(&network.servers, PATIENCE).unwrap();
     let run = network.keen(&["preflight", "--shape", "--format", "json"]);

@@ -86,7 +86,7 @@ fn on_a_mesh_every_write_arrives_and_nothing_stays() {
     assert_eq!(arrivals(&json, false), ["a>c insert", "a>c update"]);
     assert!(arrivals(&json, true).contains(&"a>b delete".to_owned()));
     assert_eq!(rows(&mesh.servers[0]), 0);
-    mesh.servers[2].run("START ALL SLAVES").unwrap();
+    links::mariadb_start_all(&mesh.servers[2]).unwrap();
     links::mariadb_settled(&mesh.servers, PATIENCE).unwrap();
     mesh.servers.iter().for_each(|server| assert_eq!(rows(server), 0));
 

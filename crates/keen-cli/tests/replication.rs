@@ -74,7 +74,7 @@ fn values_swapped_between_mariadb_peers_are_found_and_mended() {
     all("STOP ALL SLAVES");
     network.servers[0].run("UPDATE stay SET beds = 3 WHERE id = 2").unwrap();
     network.servers[1].run("UPDATE stay SET beds = 5 WHERE id = 2").unwrap();
-    all("START ALL SLAVES");
+    network.servers.iter().for_each(|server| links::mariadb_start_all(server).unwrap());
     links::mariadb_settled(&network.servers, PATIENCE).unwrap();
 
     // Every status is healthy.

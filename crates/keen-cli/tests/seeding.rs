@@ -167,6 +167,10 @@ fn a_node_of_a_mariadb_mesh_is_seeded_and_nothing_is_lost_in_the_mesh() {
         if step.starts_with("mariadb-dump --single-transaction --gtid") {
             a.run("INSERT INTO guest VALUES (704, 'Before the dump', true)").unwrap();
             c.run("INSERT INTO guest VALUES (705, 'At c', true)").unwrap();
+            // What a stop in the middle of a duplicate leaves behind.
+            for connection in ["m0", "m2"] {
+                b.run(&format!("SET SESSION default_master_connection = '{connection}', GLOBAL sql_slave_skip_counter = 1")).unwrap();
+            }
         }
         if step == "START ALL SLAVES" {
             a.run("INSERT INTO guest VALUES (706, 'After the dump', true)").unwrap();

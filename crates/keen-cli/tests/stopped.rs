@@ -171,7 +171,7 @@ fn a_mesh_of_mariadb_goes_on_behind_a_row_and_the_rest_is_judged() {
     let asked = question(&plan, 120);
     assert!(asked["why"].as_str().unwrap().contains("may hold a row as a does"), "{plan:#}");
     unlogged(b, "DELETE FROM guest WHERE id = 120");
-    b.run("START ALL SLAVES").unwrap();
+    links::mariadb_start_all(b).unwrap();
     links::mariadb_settled(&mesh.servers, PATIENCE).unwrap();
     // What no link owes was never mended on the way, and still is no secret.
     let audit = mesh.keen(&["audit", "--no-ledger", "--format", "json"]);

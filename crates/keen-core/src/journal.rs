@@ -152,6 +152,9 @@ pub struct Head {
     pub follows: Vec<String>,
     /// By slot of this node up to where its reader had everything, before any journal was read.
     pub confirmed: BTreeMap<String, u64>,
+    /// By origin up to which number this node was done with what came from there, before its journal was read:
+    /// what changed nothing here, or was passed over, stands in no journal of it.
+    pub done: BTreeMap<Arc<str>, u64>,
     /// What was noticed that keeps it from telling everything.
     pub notes: Vec<String>,
 }
@@ -168,6 +171,7 @@ impl Head {
             slots: Vec::new(),
             follows: Vec::new(),
             confirmed: BTreeMap::new(),
+            done: BTreeMap::new(),
             notes: Vec::new(),
         }
     }

@@ -173,6 +173,7 @@ pub(crate) fn one(topology: &Topology, outcome: &Outcome, conflict: &Conflict) -
         "won_by": conflict.rules.iter().map(|rule| rule.name()).collect::<Vec<_>>(),
         "healed_by": conflict.healed_by.as_ref().map(|(id, node)| json!({"transaction": id.to_string(), "node": node.map(name)})),
         "counted_key": conflict.counted,
+        "counted_alike": conflict.counted_alike.iter().map(|at| &table.layout.columns[*at].name).collect::<Vec<_>>(),
         "breaks": conflict.breaks.iter().map(|(from, to, rows)| json!({"from": name(*from), "to": name(*to), "rows": rows})).collect::<Vec<_>>(),
     })
 }

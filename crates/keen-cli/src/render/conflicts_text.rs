@@ -279,6 +279,18 @@ fn write_evidence(
             columns,
         ));
     }
+    if !conflict.counted_alike.is_empty() {
+        let names: Vec<String> = (conflict.counted_alike.iter())
+            .map(|at| safe::text(&tables[conflict.table].layout.columns[*at].name))
+            .collect();
+        let text = format!(
+            "both turned {} from one number into the same other: if that counts ({} = {} + 1), one of the two is lost",
+            names.join(", "),
+            names[0],
+            names[0]
+        );
+        out.push_str(&hanging(&format!("   {} ", styled(BAD, "lost?")), &text, columns));
+    }
     for (from, to, rows) in &conflict.breaks {
         let text = format!(
             "{} written at {} meanwhile travel to {} in the other shape",
@@ -386,6 +398,10 @@ fn did(topology: &Topology, tables: &[Table], conflict: &Conflict, write: &Writt
 pub(super) fn changes(table: &Table, content: &keen_core::conflict::Content) -> String {
     let Some(after) = &content.after else { return "changed it".to_owned() };
     let mut parts = Vec::new();
+    // MariaDB's log leaves out what was not written, where it leaves out anything.
+    let shown = || table.layout.shown.iter().filter(|at| !table.layout.key.contains(at));
+    let partly = shown().any(|at| after.get(*at).is_none_or(Option::is_none));
+    let mut unknown = 0;
     for at in &table.layout.shown {
         let name = safe::text(&table.layout.columns[*at].name);
         let before = content.before.as_ref().map(|before| before.get(*at).and_then(Option::as_ref));
@@ -395,10 +411,14 @@ pub(super) fn changes(table: &Table, content: &keen_core::conflict::Content) -> 
                 parts.push(format!("{name} {} \u{2192} {}", shown[0], shown[1]));
             }
             (None | Some(None), Some(after)) if !table.layout.key.contains(at) => {
+                unknown += 1;
                 parts.push(format!("{name} to {}", safe::value(after)));
             }
             _ => {}
         }
+    }
+    if unknown > 1 && !partly {
+        parts.push("which of these it changed the log does not tell".to_owned());
     }
     if parts.is_empty() { "changed nothing in it".to_owned() } else { parts.join(", ") }
 }

@@ -210,6 +210,19 @@ impl History {
         }
     }
 
+    /// Whether a node's journal has what a writer made with this number, as far as it reaches.
+    #[must_use]
+    pub fn tells_of(&self, node: NodeId, writer: WriterId, place: u64) -> bool {
+        let span = self.journals.get(&node).and_then(|reach| reach.spans.get(&writer));
+        span.is_some_and(|span| {
+            let begins = match span.start {
+                Start::UpTo(start) => start.saturating_add(1),
+                Start::Unclear(from) => from,
+            };
+            place >= begins && span.last.is_some_and(|last| place <= last)
+        })
+    }
+
     /// Whether the write was made after its own node's journal was read: it belongs to a later look.
     #[must_use]
     pub fn is_later(&self, write: &Write) -> bool {

@@ -294,6 +294,8 @@ pub struct Conflict {
     pub rules: Vec<Rule>,
     /// The key was counted up by the nodes: both gave out the same number.
     pub counted: bool,
+    /// Columns in which both sides turned one number into the same other one: counting, one of them is lost.
+    pub counted_alike: Vec<usize>,
     /// Of a change of shape: links that bring rows of the other shape, and how many were written.
     pub breaks: Vec<(NodeId, NodeId, u64)>,
 }
@@ -332,7 +334,9 @@ impl Conflict {
     /// Whether it leaves nothing to do: nothing lost, all alike.
     #[must_use]
     pub fn is_harmless(&self) -> bool {
-        self.lost() == 0 && matches!(self.standing, Standing::Alike | Standing::Healed)
+        self.lost() == 0
+            && self.counted_alike.is_empty()
+            && matches!(self.standing, Standing::Alike | Standing::Healed)
     }
 
     /// The worst first: apart before alike, lost before harmless, proven before possible, then the latest.

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use super::{Conflict, Doubt, Fate, Kind, Now, RowNow, Rule, Standing, Thing, Written};
 use crate::causality::{Chain, Deed, Heard, History, Saw, Write};
 use crate::expectation::{Expectation, Nodes, bit, members};
-use crate::journal::Id;
+use crate::journal::{Id, Stream};
 use crate::topology::NodeId;
 use crate::value::Value;
 
@@ -55,6 +55,7 @@ pub fn judge(case: Case<'_>) -> Conflict {
     let pairs = outcome.pairs();
     let kind = outcome.kind(&pairs);
     let standing = outcome.standing(kind);
+    let counted_alike = outcome.counted_alike(&pairs);
     let held = outcome.held();
     let rules = outcome.rules(&held);
     let Outcome { case } = &outcome;
@@ -101,6 +102,7 @@ pub fn judge(case: Case<'_>) -> Conflict {
         held,
         rules,
         counted: false,
+        counted_alike,
         breaks: Vec::new(),
         rows: outcome.case.rows,
     }
@@ -202,8 +204,50 @@ impl Outcome<'_> {
         })
     }
 
+    /// The columns that an update can have changed: MariaDB's log leaves out of what a row became the cells that
+    /// were not written, where it leaves out anything.
+    fn can_have_changed(&self, number: usize) -> Option<Vec<usize>> {
+        let (id, content, _) = &self.case.told[number];
+        let partly = matches!(id.writer.stream, Stream::Domain(_))
+            && content.after.as_ref().is_some_and(|after| after.contains(&None));
+        let after = content.after.as_ref().filter(|_| partly);
+        let (count, key) = self.case.columns;
+        let told = |after: &Vec<Option<Value>>| {
+            let told = |column: &usize| after.get(*column).is_some_and(Option::is_some);
+            (0..count).filter(|column| told(column) && !key.contains(column)).collect()
+        };
+        self.changed(number).or_else(|| after.map(told))
+    }
+
+    /// Columns in which two updates, of which neither had seen the other, each turned one number into the same
+    /// other one: if they counted (`c = c + 1`), one of the two is lost, though nothing looks like it.
+    fn counted_alike(&self, pairs: &[(usize, usize)]) -> Vec<usize> {
+        let number =
+            |value: &Value| matches!(value, Value::Int(_) | Value::Decimal(_) | Value::Float(_));
+        let mut found = std::collections::BTreeSet::new();
+        for (a, b) in pairs {
+            let updates = [*a, *b].iter().all(|at| self.write(*at).deed == Deed::Update);
+            let corrected = [*a, *b].iter().all(|at| self.case.chain.seen_later[*at]);
+            if !updates || corrected {
+                continue;
+            }
+            let (one, other) = (&self.case.told[*a].1, &self.case.told[*b].1);
+            let cell = |side: &Option<Vec<Option<Value>>>, column: usize| {
+                side.as_ref()?.get(column)?.clone().filter(number)
+            };
+            found.extend(self.changed(*a).unwrap_or_default().into_iter().filter(|column| {
+                let same = |of: &dyn Fn(&Content) -> Option<Value>| {
+                    of(one).zip(of(other)).is_some_and(|(one, other)| one.same_as(&other))
+                };
+                same(&|content| cell(&content.before, *column))
+                    && same(&|content| cell(&content.after, *column))
+            }));
+        }
+        found.into_iter().collect()
+    }
+
     fn in_other_columns(&self, a: usize, b: usize) -> bool {
-        match (self.changed(a), self.changed(b)) {
+        match (self.can_have_changed(a), self.can_have_changed(b)) {
             (Some(a), Some(b)) => {
                 !a.is_empty() && !b.is_empty() && !a.iter().any(|column| b.contains(column))
             }
@@ -301,7 +345,7 @@ impl Outcome<'_> {
                     Deed::Insert | Deed::Take => {
                         (0..count).filter(|c| held.is_empty() || !key.contains(c)).collect()
                     }
-                    _ => self.changed(number).unwrap_or_else(|| self.disputed(number)),
+                    _ => self.can_have_changed(number).unwrap_or_else(|| self.disputed(number)),
                 };
                 let lost: Vec<usize> = candidates.into_iter().filter(is_lost).collect();
                 (!lost.is_empty()).then_some(lost)

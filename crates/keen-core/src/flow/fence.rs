@@ -79,7 +79,7 @@ impl Waiting {
             Means::BinaryLog => {
                 let at_a_row =
                     link.applying == Half::Stopped && matches!(self.error(), Some(1062 | 1032));
-                at_a_row.then(|| GoingOn::By(format!("START SLAVE {}", quoted('\''))))
+                at_a_row.then(|| GoingOn::By(link.starting().join("; ")))
             }
             Means::Subscription if link.failures.unwrap_or(0) > 0 => match link.receiving {
                 Half::Stopped if link.error.is_some() => {

@@ -7,7 +7,7 @@ use super::pair::{Known, heard, seen};
 use super::{Late, LinkFlow, Looks, State, Trend, holder_text, trouble_text};
 use crate::calendar::timestamp_text;
 use crate::position::Position;
-use crate::preflight::look::{Half, Means};
+use crate::preflight::look::{Half, Means, skip_nothing};
 use crate::topology::{NodeId, Topology};
 
 /// What is known of a link from both ends at both looks.
@@ -328,12 +328,22 @@ impl<'a> Case<'a> {
         let trouble = self.inflow.trouble.as_ref();
         let at = trouble.and_then(|t| t.at.as_ref()).map(|at| format!(", at {at}"));
         let at = at.unwrap_or_default();
-        let start = format!("START SLAVE '{name}'");
+        let start = link.starting().join("; ");
+        let skips = match link.skips.filter(|_| link.applying == Half::Stopped) {
+            None | Some(0) => String::new(),
+            Some(1) => {
+                "; started without more it would leave out the first transaction (Skip_Counter 1)"
+                    .to_owned()
+            }
+            Some(more) => format!(
+                "; started without more it would leave out {more} transactions (Skip_Counter {more})"
+            ),
+        };
         match (link.receiving, link.applying, trouble) {
             (_, Half::Stopped, Some(trouble)) => Some(
                 Decided::new(
                     State::Broken,
-                    format!("the applier stopped{at}: {}", trouble_text(trouble)),
+                    format!("the applier stopped{at}: {}{skips}", trouble_text(trouble)),
                 )
                 .next(stopped_at_a_row(trouble.code, self.name(self.to), &start)),
             ),
@@ -352,15 +362,16 @@ impl<'a> Case<'a> {
                 Some(Decided::new(State::Broken, reason).next(next))
             }
             (Half::Stopped, Half::Stopped, None) => {
-                Some(Decided::new(State::Paused, "both halves are switched off").next(start))
+                let reason = format!("both halves are switched off{skips}");
+                Some(Decided::new(State::Paused, reason).next(start))
             }
             (Half::Stopped, _, None) => {
                 Some(Decided::new(State::Paused, "fetching is switched off").next(start))
             }
-            (_, Half::Stopped, None) => Some(
-                Decided::new(State::Paused, "applying is switched off; it still fetches")
-                    .next(start),
-            ),
+            (_, Half::Stopped, None) => {
+                let reason = format!("applying is switched off; it still fetches{skips}");
+                Some(Decided::new(State::Paused, reason).next(start))
+            }
             (Half::Tries, _, trouble) => {
                 let every = self.inflow.retries_every;
                 let every = every.map(|every| format!(", and tries again every {}", spoken(every)));
@@ -374,7 +385,8 @@ impl<'a> Case<'a> {
                 let next = match trouble.and_then(|trouble| trouble.code) {
                     Some(1045) => {
                         format!(
-                            "give it the right password: STOP SLAVE '{name}'; CHANGE MASTER '{name}' TO MASTER_PASSWORD = ...; {start}"
+                            "give it the right password: STOP SLAVE '{name}'; CHANGE MASTER '{name}' TO MASTER_PASSWORD = ...; {}; START SLAVE '{name}'",
+                            skip_nothing(&link.name)
                         )
                     }
                     _ => format!(

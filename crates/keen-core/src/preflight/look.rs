@@ -183,6 +183,8 @@ pub struct Incoming {
     pub publications: Vec<String>,
     /// The tables it takes, where the receiver keeps a list.
     pub tables: Option<Vec<Taken>>,
+    /// MariaDB: so many transactions it leaves out when it is started.
+    pub skips: Option<u64>,
 }
 
 impl Incoming {
@@ -202,8 +204,35 @@ impl Incoming {
             own_writes_only: false,
             publications: Vec::new(),
             tables: None,
+            skips: None,
         }
     }
+
+    /// What makes a MariaDB connection go on that is switched off, statement by statement.
+    #[must_use]
+    pub fn starting(&self) -> Vec<String> {
+        let mut statements = vec![format!("START SLAVE {}", in_quotes(&self.name))];
+        if self.applying == Half::Stopped && self.skips != Some(0) {
+            statements.insert(0, skip_nothing(&self.name));
+        }
+        statements
+    }
+}
+
+/// Makes a MariaDB connection that is switched off leave out nothing when it is started. `STOP SLAVE` in the
+/// middle of a transaction that is passed over as a duplicate (`gtid_ignore_duplicates`) leaves `Skip_Counter` at 1:
+/// started again, it would leave out the first transaction that it gets, record it as applied, and say nothing.
+/// It is found in 10.11.19 and holds for whatever position the connection starts at.
+#[must_use]
+pub fn skip_nothing(connection: &str) -> String {
+    format!(
+        "SET SESSION default_master_connection = {}, GLOBAL sql_slave_skip_counter = 0",
+        in_quotes(connection)
+    )
+}
+
+fn in_quotes(name: &str) -> String {
+    format!("'{}'", name.replace('\'', "''"))
 }
 
 /// A rule by which a receiver leaves changes out.

@@ -8,7 +8,7 @@ use super::legend::{
     RECEIVED_NOT_LOGGED, REFERENCES_OFF, SILENCE_NOTICED_LATE, TABLE_NOT_CARRIED, TEXTS_DIFFER,
     WRITER_CLOSED, ZONES_DIFFER,
 };
-use super::look::{Facts, Filter, Incoming};
+use super::look::{Facts, Filter, Incoming, skip_nothing};
 use super::{Desk, Finding, Level};
 use crate::topology::{Address, ColumnChoice, Engine, NodeId};
 
@@ -400,7 +400,7 @@ pub(super) fn carried(desk: &mut Desk<'_>, to: NodeId, from: NodeId, beside: &[&
                     )
                     .of_table(table)
                     .on_links(vec![pair])
-                    .advise(Some(to), format!("STOP SLAVE '{connection}', take {table} out of that filter, START SLAVE '{connection}'; then audit it")),
+                    .advise(Some(to), format!("STOP SLAVE '{connection}', take {table} out of that filter, {}, START SLAVE '{connection}'; then audit it", skip_nothing(connection))),
                 );
             }
         }
@@ -447,7 +447,7 @@ fn domains(desk: &mut Desk<'_>, (from, to): (NodeId, NodeId), beside: &[&Incomin
         .on_links(vec![(from, to)])
         .advise(
             Some(to),
-            format!("what was passed over does not come again: audit, then STOP SLAVE '{connection}', CHANGE MASTER '{connection}' TO IGNORE_DOMAIN_IDS = (...) or DO_DOMAIN_IDS = (...) as it should be, START SLAVE '{connection}'"),
+            format!("what was passed over does not come again: audit, then STOP SLAVE '{connection}', CHANGE MASTER '{connection}' TO IGNORE_DOMAIN_IDS = (...) or DO_DOMAIN_IDS = (...) as it should be, {}, START SLAVE '{connection}'", skip_nothing(connection)),
         ),
     );
 }

@@ -9,7 +9,7 @@
 use std::collections::BTreeMap;
 
 use super::join::Joining;
-use super::look::{Facts, Incoming, Look, Means, TableLook};
+use super::look::{Facts, Incoming, Look, Means, TableLook, skip_nothing};
 use super::{Desk, Report, links};
 use crate::plan::dialect::quoted;
 use crate::topology::{Address, ColumnChoice, Engine, NodeId, Topology};
@@ -454,8 +454,14 @@ impl<'a> Seeding<'a> {
                 ),
             );
         }
+        // A stop in the middle of a duplicate would have them leave out the first transaction that they get.
+        let own: Vec<String> = self.own().iter().map(|k| skip_nothing(&k.link.name)).collect();
+        for own in own {
+            self.sql(node, own);
+        }
         self.sql(node, "START ALL SLAVES");
         for way in self.ways_out() {
+            self.sql(way.to, skip_nothing(&way.link.name));
             self.sql(way.to, format!("START SLAVE {}", sql_text(&way.link.name)));
         }
     }

@@ -24,6 +24,28 @@ pub fn follow(to: &Server, from: &Server, connection: &str) -> Result<(), Server
     Ok(())
 }
 
+/// MariaDB: starts all that was stopped. A stop in the middle of a duplicate leaves a counter behind that makes the
+/// server leave out the first transaction that it gets.
+///
+/// # Errors
+/// As [`follow`].
+pub fn mariadb_start_all(server: &Server) -> Result<(), ServerFault> {
+    let mut client = server.mariadb()?;
+    let connections: Vec<mysql::Row> = client.query("SHOW ALL SLAVES STATUS")?;
+    for connection in connections {
+        let name: Option<String> = connection.get("Connection_name");
+        let name = name.unwrap_or_default().replace('\'', "''");
+        let runs: Option<String> = connection.get("Slave_SQL_Running");
+        if runs.as_deref() == Some("No") {
+            client.query_drop(format!(
+                "SET SESSION default_master_connection = '{name}', GLOBAL sql_slave_skip_counter = 0"
+            ))?;
+        }
+    }
+    client.query_drop("START ALL SLAVES")?;
+    Ok(())
+}
+
 /// MariaDB: each follows each. The connection to server number i is called `m` and i.
 ///
 /// # Errors

@@ -85,7 +85,8 @@ pub fn make(wrong: Wrong, servers: &[Server]) -> Result<(), ServerFault> {
         Wrong::Stopped => other.run(&format!("STOP SLAVE '{name}'")),
         Wrong::SameId => {
             other.run("SET GLOBAL server_id = 1")?;
-            other.run(&format!("STOP SLAVE '{name}';\nSTART SLAVE '{name}'"))
+            other.run(&format!("STOP SLAVE '{name}'"))?;
+            super::links::mariadb_start_all(other)
         }
         Wrong::ColumnOrder => column_order(servers),
         Wrong::OrphanSlot => {
@@ -137,7 +138,7 @@ fn column_order(servers: &[Server]) -> Result<(), ServerFault> {
     a.run(dogs)?;
     b.run(skis)?;
     for server in servers {
-        server.run("START ALL SLAVES")?;
+        super::links::mariadb_start_all(server)?;
     }
     until(PATIENCE, "the new columns do not arrive", || {
         Ok(links::mariadb_settled(servers, PATIENCE).is_ok())

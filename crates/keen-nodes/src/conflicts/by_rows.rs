@@ -215,6 +215,7 @@ fn conflict(
         // Where nobody holds his own, the other's came last.
         rules: if swapped { vec![Rule::LastCome] } else { Vec::new() },
         counted: false,
+        counted_alike: Vec::new(),
         breaks: Vec::new(),
         rows: vec![row],
     }

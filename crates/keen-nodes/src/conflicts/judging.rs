@@ -23,6 +23,8 @@ pub(super) struct Candidate {
     pub(super) chain: Chain,
     /// By write of the chain where its content is kept: from the first change of it to the last.
     pub(super) kept: Vec<Kept>,
+    /// Repairs of keen's changed it, too.
+    pub(super) repaired: bool,
 }
 
 /// Where what a write wrote is kept.
@@ -106,6 +108,10 @@ pub(super) struct Judging<'a> {
     pub(super) handing_on: Option<HandingOn>,
     /// Those under whom keen's repairs are numbered: a repair is nobody's write, and races with none.
     pub(super) repairs: BTreeSet<WriterId>,
+    /// Those who number their transactions in a domain of MariaDB.
+    pub(super) domains: BTreeSet<WriterId>,
+    /// Of the thing at hand some write was a repair.
+    pub(super) repaired: bool,
     /// What the journals still have.
     pub(super) held: Held<'a>,
 }
@@ -128,6 +134,9 @@ impl Judging<'_> {
                 // What comes after may have raced too: that is counted, and the result is not complete.
                 self.more += 1;
                 break;
+            }
+            if self.is_replacement(of_write) {
+                continue;
             }
             if self.history.is_later(&bare(of_write)) {
                 later.extend(of_write);
@@ -154,6 +163,7 @@ impl Judging<'_> {
         }
         let repairs: Vec<bool> =
             writes.iter().map(|write| self.repairs.contains(&write.writer)).collect();
+        self.repaired = repairs.contains(&true);
         leave_out(&mut writes, &repairs);
         leave_out(&mut rows, &repairs);
         leave_out(&mut kept, &repairs);
@@ -199,6 +209,19 @@ impl Judging<'_> {
         }
     }
 
+    /// Whether a transaction did not write the thing where it was made, as that node's log tells: an applier that
+    /// replaces what stands in its way logs that under the transaction it applies.
+    fn is_replacement(&self, records: &[Record]) -> bool {
+        let writer = records[0].writer;
+        let Some(own) = self.history.writers.get(usize::from(writer)).copied().flatten() else {
+            return false;
+        };
+        let of_mariadb = self.domains.contains(&writer);
+        of_mariadb
+            && records.iter().all(|record| NodeId::from(record.node) != own)
+            && self.history.tells_of(own, writer, records[0].place)
+    }
+
     pub(super) fn keep(
         &mut self,
         table: usize,
@@ -227,7 +250,8 @@ impl Judging<'_> {
             healed_by: chain.healed_by,
         };
         let kept = chain.writes.iter().map(|at| kept[*at]).collect();
-        let candidate = Candidate { table, unique, skipped, writes: writes.to_vec(), chain, kept };
+        let (writes, repaired) = (writes.to_vec(), self.repaired);
+        let candidate = Candidate { table, unique, skipped, writes, chain, kept, repaired };
         self.candidates.push(candidate);
     }
 
@@ -365,5 +389,7 @@ pub(super) fn life(table: usize, writes: &[Write], kept: &[Kept]) -> Candidate {
             writes: told,
         },
         writes: writes.to_vec(),
+        // Repairs are among its writes.
+        repaired: false,
     }
 }

@@ -262,7 +262,9 @@ pub fn run(request: &Request<'_>) -> Found {
         more: 0,
         reused: earlier.map(Carried::reused).unwrap_or_default(),
         handing_on: handed_on.is_some().then(HandingOn::default),
-        repairs: numbers_of_repairs(&writers),
+        repairs: numbers_of(&writers, |stream| stream == Stream::Repair),
+        domains: numbers_of(&writers, |stream| matches!(stream, Stream::Domain(_))),
+        repaired: false,
         held,
     };
     let merged = spill::by_thing(sorted, &mut |records| {
@@ -355,13 +357,13 @@ fn read_all(
     })
 }
 
-fn numbers_of_repairs(writers: &[Writer]) -> BTreeSet<WriterId> {
-    let repair = |(_, writer): &(usize, &Writer)| writer.stream == Stream::Repair;
-    let repairs = writers.iter().enumerate().filter(repair);
-    repairs.filter_map(|(number, _)| WriterId::try_from(number).ok()).collect()
+/// The numbers of those who number in a certain way.
+fn numbers_of(writers: &[Writer], wanted: impl Fn(Stream) -> bool) -> BTreeSet<WriterId> {
+    let numbered = writers.iter().enumerate().filter(|(_, writer)| wanted(writer.stream));
+    numbered.filter_map(|(number, _)| WriterId::try_from(number).ok()).collect()
 }
 
-/// By origin up to where a node was done with what it wrote, as the sources of its slots were told; of several slots
+/// By origin up to where a node was done with what it wrote, as it says itself, or the sources of its slots were told; of several slots
 /// of one source the one furthest behind counts.
 fn done(
     topology: &Topology,
@@ -371,7 +373,8 @@ fn done(
     let slots: opening::Slots = (heads.iter())
         .map(|(node, head)| (*node, (head.slots.clone(), head.follows.clone())))
         .collect();
-    let mut done: BTreeMap<Arc<str>, u64> = BTreeMap::new();
+    let mut done: BTreeMap<Arc<str>, u64> =
+        heads.get(&node).map(|head| head.done.clone()).unwrap_or_default();
     for (slot, source) in opening::sources(topology, &slots, node) {
         let Some(head) = heads.get(&source) else { continue };
         if let (Some(identity), Some(at)) = (&head.identity, head.confirmed.get(&slot)) {

@@ -8,6 +8,7 @@ use keen_core::conflict::{
     Case, Conflict, Content, Fate, Kind, Now, RowNow, Standing, Thing, Written, judge,
 };
 use keen_core::expectation::{bit, members};
+use keen_core::journal::Stream;
 use keen_core::journal::Writer;
 use keen_core::ports::ReadFault;
 use keen_core::topology::NodeId;
@@ -136,6 +137,7 @@ impl Settle<'_> {
             }
             contents.push(content);
         }
+        self.fill(&candidate, &mut contents);
         let Some(thing) = thing else { return Ok(None) };
         // The row that gives the conflict its name comes first.
         if let Some(first) = rows.iter().position(|(of, _, _)| *of == candidate.table) {
@@ -149,6 +151,42 @@ impl Settle<'_> {
             }
         }
         Ok(Some(Told { candidate, contents, rows, row_of, thing }))
+    }
+
+    /// Where PostgreSQL's log does not tell what a row was before: that is what the write before it on the same
+    /// node left, if the log has all of them.
+    fn fill(&self, candidate: &Candidate, contents: &mut [Content]) {
+        if candidate.repaired || candidate.unique != 0 {
+            return;
+        }
+        let lsn = |write: &Write| {
+            let writer = self.writers.get(usize::from(write.writer));
+            writer.is_some_and(|writer| writer.stream == Stream::Lsn)
+        };
+        for number in 0..contents.len() {
+            let write = &candidate.writes[candidate.chain.writes[number]];
+            let node = self.history.node_of(write);
+            let (Some(node), true, true) = (node, lsn(write), write.deed == Deed::Update) else {
+                continue;
+            };
+            let Some(own) = write.order_at(node) else { continue };
+            let before = |other: &&(usize, &Write)| {
+                other.1.deed != Deed::Refer && other.1.order_at(node).is_some_and(|at| at < own)
+            };
+            let writes = candidate.writes.iter().enumerate();
+            let last = writes.filter(|other| before(&other)).max_by_key(|(_, w)| w.order_at(node));
+            let Some((last, _)) = last else { continue };
+            let Some(last) = candidate.chain.writes.iter().position(|at| *at == last) else {
+                continue;
+            };
+            let Some(left) = contents[last].after.clone() else { continue };
+            let told = contents[number].before.get_or_insert_with(|| vec![None; left.len()]);
+            for (cell, left) in told.iter_mut().zip(left) {
+                if cell.is_none() {
+                    *cell = left;
+                }
+            }
+        }
     }
 
     /// What every node holds of the wanted rows.
@@ -356,6 +394,7 @@ impl Settle<'_> {
             held: BTreeMap::new(),
             rules: Vec::new(),
             counted: false,
+            counted_alike: Vec::new(),
             breaks: breaks.into_iter().map(|((from, to), rows)| (from, to, rows)).collect(),
         }
     }

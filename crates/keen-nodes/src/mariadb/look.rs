@@ -526,6 +526,7 @@ pub(super) fn connection(row: &Row) -> Incoming {
         delay: Some(Duration::from_secs(number("SQL_Delay"))).filter(|delay| !delay.is_zero()),
         filters: filters.chain(domains).collect(),
         own_writes_only: false,
+        skips: text("Skip_Counter").and_then(|count| count.parse().ok()),
         publications: Vec::new(),
         tables: None,
     }

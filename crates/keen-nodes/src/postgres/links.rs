@@ -77,6 +77,7 @@ pub(super) fn pglogical_link(row: &Row) -> Incoming {
         delay: None,
         filters: Vec::new(),
         own_writes_only: row.get::<_, Option<bool>>(3).unwrap_or(false),
+        skips: None,
         publications: Vec::new(),
         tables: None,
     }
@@ -257,6 +258,7 @@ impl PostgresLinks {
                 delay: None,
                 filters: Vec::new(),
                 own_writes_only: row.get::<_, &str>(5) == "none",
+                skips: None,
                 publications: row.get(4),
                 tables: taken,
             };
@@ -383,6 +385,7 @@ impl PostgresLinks {
             delay,
             filters: Vec::new(),
             own_writes_only: false,
+            skips: None,
             publications: Vec::new(),
             tables: None,
         };

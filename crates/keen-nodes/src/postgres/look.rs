@@ -311,6 +311,7 @@ impl PostgresNode {
                 delay: None,
                 filters: Vec::new(),
                 own_writes_only: row.get::<_, &str>(4) == "none",
+                skips: None,
                 publications: row.get(3),
                 tables: Some(
                     tables
@@ -371,6 +372,7 @@ impl PostgresNode {
             delay: delay.filter(|ms| *ms > 0).map(Duration::from_millis),
             filters: Vec::new(),
             own_writes_only: false,
+            skips: None,
             publications: Vec::new(),
             tables: None,
         })

@@ -11,7 +11,7 @@ use std::collections::BTreeMap;
 use super::legend::{
     Area, DELAY_DIFFERS, LINK_ABSENT, LINK_DOWN, LINK_ONE_WAY, LINK_STRAY, SOURCE_UNREACHED,
 };
-use super::look::{Half, Incoming, Means};
+use super::look::{Half, Incoming, Means, skip_nothing};
 use super::{Desk, Finding, Level, Reaches};
 use crate::flow::state::stopped_at_a_row;
 use crate::source::{self, Told};
@@ -245,14 +245,14 @@ fn running(desk: &mut Desk<'_>, known: &Known<'_>) {
         // Started without more it would only stop at the same row again.
         Means::BinaryLog if link.error.is_some() && link.applying == Half::Stopped => {
             let code = link.error.as_deref().and_then(error_number);
-            let start = format!("START SLAVE '{}'", name.replace('\'', "''"));
+            let start = link.starting().join("; ");
             finding.advise(Some(*to), stopped_at_a_row(code, receiver, &start))
         }
         Means::Subscription if link.error.is_some() => finding.advise(
             Some(*to),
             "keen plan shows the row and what makes way for the waiting write, where it can read the source's journal; else read the message in its server's log. Enabled without more it stops there again; skipping the transaction loses all that it holds",
         ),
-        Means::BinaryLog => finding.run(*to, format!("START SLAVE '{}'", name.replace('\'', "''"))),
+        Means::BinaryLog => link.starting().into_iter().fold(finding, |f, start| f.run(*to, start)),
         Means::Subscription => {
             finding.run(*to, format!("ALTER SUBSCRIPTION \"{}\" ENABLE", name.replace('"', "\"\"")))
         }
@@ -344,6 +344,7 @@ fn delayed(desk: &mut Desk<'_>, known: &Known<'_>) {
         Means::BinaryLog => finding
             .run(known.to, format!("STOP SLAVE '{name}'"))
             .run(known.to, format!("CHANGE MASTER '{name}' TO MASTER_DELAY = {seconds}"))
+            .run(known.to, skip_nothing(&known.link.name))
             .run(known.to, format!("START SLAVE '{name}'")),
         Means::Streaming => finding
             .run(known.to, format!("ALTER SYSTEM SET recovery_min_apply_delay = '{seconds}s'"))

@@ -2,7 +2,7 @@
 //! nobody reads, and who leads.
 
 use super::super::legend::{Area, LEADER_ELSEWHERE, LINK_LOOP, RELAY_STARVED, SLOT_UNREAD, VOTERS};
-use super::super::look::{Incoming, Means};
+use super::super::look::Means;
 use super::{Desk, Finding, Known, Level, declared_as};
 use crate::journal::is_journal_slot;
 use crate::topology::{Address, NodeId};
@@ -207,14 +207,17 @@ fn size(bytes: i64) -> String {
     }
 }
 
-/// Whether a node has a subscription from the one it follows in the file: a standby that is promoted has those
-/// of its primary, and fetches through the same slots.
-fn inherited(desk: &Desk<'_>, node: NodeId, link: &Incoming) -> bool {
-    desk.sources(node).iter().filter_map(|source| desk.facts(*source)).any(|facts| {
-        let same =
-            |other: &Incoming| (&other.name, &other.source.slot) == (&link.name, &link.source.slot);
-        facts.incoming.as_ref().is_ok_and(|incoming| incoming.iter().any(same))
-    })
+/// Whether a subscription fetches through the slot through which the node's source in the file fetches, too: a
+/// standby that is promoted has the subscriptions of its primary.
+fn inherited(desk: &Desk<'_>, known: &[Known<'_>], of: &Known<'_>) -> bool {
+    let sources = desk.sources(of.to);
+    let same = |other: &&Known<'_>| {
+        sources.contains(&other.to)
+            && other.from == of.from
+            && other.link.means == Means::Subscription
+            && (&other.link.name, &other.link.source.slot) == (&of.link.name, &of.link.source.slot)
+    };
+    of.from.is_some() && of.link.source.slot.is_some() && known.iter().any(|other| same(&other))
 }
 
 /// Who leads, where one leads and the others stand by.
@@ -236,9 +239,9 @@ pub(super) fn leader(desk: &mut Desk<'_>, known: &[Known<'_>]) {
         }
     }
     for (node, facts) in desk.nodes() {
-        let inherits = facts.incoming.as_ref().is_ok_and(|incoming| {
-            incoming.iter().any(|link| inherited(desk, node, link)) && !facts.standby
-        });
+        let of_node = |k: &&Known<'_>| k.to == node && k.link.means == Means::Subscription;
+        let inherits =
+            !facts.standby && known.iter().filter(of_node).any(|k| inherited(desk, known, k));
         if inherits {
             let found = format!(
                 "{} has the subscriptions of {}, which the file has it follow, and takes writes of its own: it was promoted",

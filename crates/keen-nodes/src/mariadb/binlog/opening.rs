@@ -1,9 +1,11 @@
 //! What has to be known of a server before its log is read, and beginning to read it.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use keen_core::journal::Head;
 use keen_core::ports::{FaultKind, ReadFault};
+use keen_core::position::Position;
 use mysql::binlog::BinlogChecksumAlg;
 use mysql::{BinlogDumpFlags, BinlogRequest, BinlogStream};
 
@@ -43,12 +45,12 @@ pub(super) fn stream(
 /// What the server says of its log, and whether that has what came from others.
 pub(super) fn settings(session: &mut Session) -> Result<(Head, bool), ReadFault> {
     let shown = session.access().shown();
-    let rows: Vec<(String, u64, String, Option<u64>, u64)> = session.rows(
+    let rows: Vec<(String, u64, String, Option<u64>, u64, Option<String>)> = session.rows(
         "look at its log",
-        "SELECT version(), @@global.log_bin, @@global.binlog_format, @@global.log_slave_updates, @@global.server_id",
+        "SELECT version(), @@global.log_bin, @@global.binlog_format, @@global.log_slave_updates, @@global.server_id, @@global.gtid_slave_pos",
         (),
     )?;
-    let Some((version, logs, format, others, id)) = rows.into_iter().next() else {
+    let Some((version, logs, format, others, id, applied)) = rows.into_iter().next() else {
         return Err(ReadFault::new(
             format!("{shown} says nothing of its log"),
             "check the account",
@@ -79,7 +81,25 @@ pub(super) fn settings(session: &mut Session) -> Result<(Head, bool), ReadFault>
     let version = version.split('-').next().unwrap_or_default();
     let about = format!("mariadb {version} binary log");
     let head = Head::nothing_known(about, Some(Arc::from(id.to_string())));
-    Ok((Head { notes, ..head }, others))
+    Ok((Head { notes, done: done(&applied.unwrap_or_default()), ..head }, others))
+}
+
+/// By server up to which number all that it wrote was applied here; of one that wrote in several domains that
+/// cannot be said in one number.
+fn done(position: &str) -> BTreeMap<Arc<str>, u64> {
+    let Ok(Position::Gtid(domains)) = keen_core::position::gtids(position) else {
+        return BTreeMap::new();
+    };
+    let mut done: BTreeMap<Arc<str>, u64> = BTreeMap::new();
+    let mut several = Vec::new();
+    for (server, number) in domains.into_values() {
+        let server: Arc<str> = Arc::from(server.to_string());
+        if done.insert(Arc::clone(&server), number).is_some() {
+            several.push(server);
+        }
+    }
+    done.retain(|server, _| !several.contains(server));
+    done
 }
 
 /// A reader that takes a replica's number throws that replica out.
