@@ -45,7 +45,8 @@ pub(super) fn stream(
 /// What the server says of its log, and whether that has what came from others.
 pub(super) fn settings(session: &mut Session) -> Result<(Head, bool), ReadFault> {
     let shown = session.access().shown();
-    let rows: Vec<(String, u64, String, Option<u64>, u64, Option<String>)> = session.rows(
+    type Told = (String, u64, String, Option<u64>, u64, Option<String>);
+    let rows: Vec<Told> = session.rows(
         "look at its log",
         "SELECT version(), @@global.log_bin, @@global.binlog_format, @@global.log_slave_updates, @@global.server_id, @@global.gtid_slave_pos",
         (),
