@@ -533,3 +533,68 @@ fn more_writes_of_one_thing_than_are_judged_is_never_none() {
     let kept = folder.keen(&["history"]).out;
     assert!(kept.contains("no conflicts in what was judged"), "{kept}");
 }
+
+#[test]
+fn a_transaction_of_very_many_changes_is_judged_as_a_small_one() {
+    let folder = folder(", \"since\": {}");
+    folder.sql_all(
+        &["valley.db", "saddle.db"],
+        "CREATE TABLE stay (id INTEGER PRIMARY KEY, bed INTEGER, note TEXT); INSERT INTO stay VALUES (7, 4, NULL)",
+    );
+    let small = folder.keen(&JSON);
+    // The same writes among some thirty thousand others, and said before it is known whose they are.
+    let many = |text: &str| {
+        let mut lines: Vec<String> = text.lines().map(str::to_owned).collect();
+        for line in &mut lines[1..] {
+            let told: Json = serde_json::from_str(line).unwrap();
+            let first = told["number"].as_u64().unwrap() * 100_000;
+            let mut changes: Vec<String> = (0..30_000)
+                .map(|n| {
+                    format!(
+                        r#"{{"table": "stay", "act": "insert", "after": {{"id": {}, "bed": 1}}}}"#,
+                        first + n
+                    )
+                })
+                .collect();
+            changes.extend(told["changes"].as_array().unwrap().iter().map(Json::to_string));
+            *line = format!(
+                r#"{{"changes": [{}], "origin": {}, "number": {}, "time": {}}}"#,
+                changes.join(", "),
+                told["origin"],
+                told["number"],
+                told["time"]
+            );
+        }
+        lines.join("\n") + "\n"
+    };
+    let files = ["valley.ndjson", "saddle.ndjson"].map(|file| folder.path(file));
+    for file in &files {
+        let text = std::fs::read_to_string(file).unwrap();
+        std::fs::write(file, many(&text)).unwrap();
+    }
+    let large = folder.keen(&[&JSON[..], &["--whole"]].concat());
+    let told = |run: &common::Run| {
+        let mut found = one(run, "update-update");
+        found["new"] = Json::Null;
+        found
+    };
+    assert_eq!(told(&large), told(&small));
+    assert_eq!(large.json()["nodes"][0]["writes"], 60_002);
+    // It is gone on from, and what is broken in a long line is said.
+    let again = folder.keen(&JSON);
+    assert_eq!(again.json()["nodes"][0]["transactions"], 0, "{again:?}");
+    assert_eq!(told(&again), told(&small));
+    let text = std::fs::read_to_string(&files[0]).unwrap();
+    std::fs::write(
+        &files[0],
+        text.replacen(
+            "\"act\": \"insert\", \"after\": {\"id\": 529999",
+            "\"act\": \"put\", \"after\": {\"id\": 529999",
+            1,
+        ),
+    )
+    .unwrap();
+    let broken = folder.keen(&[&JSON[..], &["--whole"]].concat()).json();
+    let fault = broken["nodes"][0]["fault"].as_str().unwrap();
+    assert!(fault.contains("line 2 of") && fault.contains("unknown variant `put`"), "{fault}");
+}

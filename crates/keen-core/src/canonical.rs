@@ -164,6 +164,50 @@ pub fn read_row(row: &[u8]) -> Result<Vec<Value>, Unreadable> {
     Ok(values)
 }
 
+/// Reads some cells of a canonical row, by their places, in the order asked for.
+///
+/// # Errors
+/// [`Unreadable`] when the bytes are not a canonical row, or have no such cell.
+pub fn read_some(row: &[u8], places: &[usize]) -> Result<Vec<Value>, Unreadable> {
+    let cells = cells(row)?;
+    let cell = |place: &usize| {
+        let (tag, payload, _) = split_cell(cells.get(*place).ok_or(Unreadable::Torn)?)?;
+        read_payload(tag, payload)
+    };
+    places.iter().map(cell).collect()
+}
+
+/// Hands out the bytes of a canonical row piece by piece: long cells as they are, without another copy of them.
+pub fn row_pieces<E>(
+    values: &[Value],
+    mut each: impl FnMut(&[u8]) -> Result<(), E>,
+) -> Result<(), E> {
+    let mut piece = Vec::new();
+    begin_row(&mut piece);
+    for value in values {
+        let long = match value {
+            Value::Text(bytes) => Some((tag::TEXT, &bytes[..])),
+            Value::Bytes(bytes) => Some((tag::BYTES, &bytes[..])),
+            Value::Json(text) => Some((tag::JSON, text.as_bytes())),
+            _ => None,
+        };
+        match long.filter(|(_, bytes)| bytes.len() > LONG) {
+            Some((tag, bytes)) => {
+                piece.push(tag);
+                put_length(&mut piece, bytes.len());
+                each(&piece)?;
+                piece.clear();
+                each(bytes)?;
+            }
+            None => put_cell(&mut piece, value.as_ref()),
+        }
+    }
+    each(&piece)
+}
+
+/// How long a cell is that is handed out as it is, in bytes.
+const LONG: usize = 64 << 10;
+
 fn check_version(row: &[u8]) -> Result<&[u8], Unreadable> {
     match row.split_first() {
         Some((&VERSION, cells)) => Ok(cells),

@@ -380,13 +380,14 @@ impl Merge<'_, '_> {
         findings: &mut dyn Findings,
     ) -> ControlFlow<()> {
         let mut held = Vec::new();
-        let mut rows: Vec<Vec<u8>> = Vec::new();
-        let mut beyond = Vec::new();
+        // Borrowed from the batches: a row can be as large as an engine lets it.
+        let mut rows: Vec<&[u8]> = Vec::new();
+        let mut beyond: Vec<(NodeId, &[u8])> = Vec::new();
         for i in bits(at_key) {
             let cursor = &self.cursors[i];
             let Some(head) = cursor.head() else { continue };
             if head.outside {
-                beyond.push((cursor.node, head.row.to_vec()));
+                beyond.push((cursor.node, head.row));
             } else {
                 held.push(Held {
                     node: cursor.node,
@@ -394,17 +395,16 @@ impl Merge<'_, '_> {
                     count: 1,
                     row: rows.len(),
                 });
-                rows.push(head.row.to_vec());
+                rows.push(head.row);
             }
         }
         debug_assert_eq!(held.iter().fold(0, |m, h| m | bit(h.node)), holders);
         debug_assert_eq!(beyond.iter().fold(0, |m, (n, _)| m | bit(*n)), outside);
-        let key_row = self.cursors[first].head().map(|head| head.row.to_vec()).unwrap_or_default();
-        let key = match canonical::read_row(&key_row) {
-            Ok(cells) => self.layout.key.iter().filter_map(|i| cells.get(*i).cloned()).collect(),
-            Err(_) => Vec::new(),
-        };
-        self.report(&key, &held, &rows, &beyond, findings)
+        let key =
+            self.cursors[first].head().map(|head| canonical::read_some(head.row, &self.layout.key));
+        let key = key.and_then(Result::ok).unwrap_or_default();
+        let found = self.found(&key, &held, &rows, &beyond);
+        self.hand_on(found, &held, findings)
     }
 
     /// Rows that are their own key: every distinct content at this place is settled by its count.
@@ -441,31 +441,43 @@ impl Merge<'_, '_> {
             let holders = held.iter().fold(0, |nodes, h| nodes | bit(h.node));
             let alike = held.windows(2).all(|pair| pair[0].count == pair[1].count);
             if !(alike && self.is_agreeable(holders)) {
-                self.report(&[], &held, &[row], &[], findings)?;
+                let found = self.found(&[], &held, &[&row], &[]);
+                self.hand_on(found, &held, findings)?;
             }
         }
         ControlFlow::Continue(())
     }
 
-    /// Groups one row's holdings into versions, concern by concern, and hands the divergent ones on.
-    fn report(
-        &mut self,
+    /// Groups one row's holdings into versions, concern by concern: the divergent ones.
+    fn found(
+        &self,
         key: &[Value],
         held: &[Held],
-        rows: &[Vec<u8>],
-        beyond: &[(NodeId, Vec<u8>)],
-        findings: &mut dyn Findings,
-    ) -> ControlFlow<()> {
+        rows: &[&[u8]],
+        beyond: &[(NodeId, &[u8])],
+    ) -> Vec<(Nodes, DivergentRow)> {
         let holders = held.iter().fold(0, |nodes, h| nodes | bit(h.node));
+        let mut found = Vec::new();
         for concern in self.expectation.concerns(holders, self.readable) {
             let groups = group(concern, held);
             if groups.len() < 2 {
                 continue;
             }
-            let row = match self.divergent_row(key, &groups, rows, concern, beyond) {
-                Ok(row) => row,
+            match self.divergent_row(key, &groups, rows, concern, beyond) {
+                Ok(row) => found.push((concern, row)),
                 Err(fault) => unreachable!("rows in a batch come from the encoder: {fault}"),
-            };
+            }
+        }
+        found
+    }
+
+    fn hand_on(
+        &mut self,
+        found: Vec<(Nodes, DivergentRow)>,
+        held: &[Held],
+        findings: &mut dyn Findings,
+    ) -> ControlFlow<()> {
+        for (concern, row) in found {
             self.count_unsatisfied(concern, held);
             self.tally.divergent += 1;
             findings.divergent(row)?;
@@ -477,20 +489,20 @@ impl Merge<'_, '_> {
         &self,
         key: &[Value],
         groups: &[(Option<Held>, Vec<NodeId>)],
-        rows: &[Vec<u8>],
+        rows: &[&[u8]],
         concern: Nodes,
-        beyond: &[(NodeId, Vec<u8>)],
+        beyond: &[(NodeId, &[u8])],
     ) -> Result<DivergentRow, Unreadable> {
         let mut versions = Vec::with_capacity(groups.len());
         for (held, nodes) in groups {
             versions.push(Version {
                 nodes: nodes.clone(),
-                row: held.map(|h| canonical::read_row(&rows[h.row])).transpose()?,
+                row: held.map(|h| canonical::read_row(rows[h.row])).transpose()?,
                 count: held.map_or(0, |h| h.count),
             });
         }
         let canonical_rows: Vec<&[u8]> =
-            groups.iter().filter_map(|(h, _)| h.map(|h| &rows[h.row][..])).collect();
+            groups.iter().filter_map(|(h, _)| h.map(|h| rows[h.row])).collect();
         Ok(DivergentRow {
             key: key.to_vec(),
             differing: differing_cells(&canonical_rows)?,

@@ -269,9 +269,22 @@ fn key_in_words(key: &[(String, Value)]) -> String {
     cells.join(", ")
 }
 
-/// In a comment every engine's values look alike.
+/// In a comment every engine's values look alike; of a long one the beginning is enough.
 fn literal(value: &Value) -> String {
-    dialect::literal(Engine::Sqlite, value, None)
+    let begins = match value {
+        Value::Bytes(bytes) if bytes.len() > LONGEST => Value::Bytes(bytes[..LONGEST].to_vec()),
+        Value::Text(bytes) if bytes.len() > 4 * LONGEST => {
+            let whole = |end: &usize| std::str::from_utf8(&bytes[..*end]).is_ok();
+            let end = (4 * LONGEST - 3..=4 * LONGEST).rev().find(whole).unwrap_or(4 * LONGEST);
+            Value::Text(bytes[..end].to_vec())
+        }
+        Value::Json(text) if text.len() > 4 * LONGEST => {
+            let end = (0..=4 * LONGEST).rev().find(|end| text.is_char_boundary(*end));
+            Value::Json(text[..end.unwrap_or(0)].to_owned())
+        }
+        value => return dialect::literal(Engine::Sqlite, value, None),
+    };
+    dialect::literal(Engine::Sqlite, &begins, None) + "…"
 }
 
 /// A comment ends with its line, so nothing in it may begin another.

@@ -1,7 +1,7 @@
 //! Divergent rows kept until it is known what they are: in memory while they are few, then in a file.
 
 use std::collections::HashMap;
-use std::io::{self, BufReader, Read, Seek, SeekFrom, Write};
+use std::io::{self, BufReader, BufWriter, Read, Seek, SeekFrom, Write};
 
 use keen_core::canonical;
 use keen_core::compare::{DivergentRow, Version};
@@ -33,11 +33,11 @@ impl Trace {
             held.extend(nodes.to_be_bytes());
             held.extend(version.count.to_be_bytes());
             if let Some(cells) = &version.row {
-                let bytes = canonical::row_bytes(cells);
+                let digest = DigestFunction::default().digest(&canonical::row_bytes(cells));
                 if row.key.is_empty() {
-                    key.extend(&bytes); // the row is its own key
+                    key.extend(digest.0.to_be_bytes()); // the row is its own key
                 }
-                held.extend(bytes);
+                held.extend(digest.0.to_be_bytes());
             }
         }
         Self { key: short(&key), held: short(&held) }
@@ -79,9 +79,7 @@ impl Held {
             _ => None,
         };
         self.count += 1;
-        let bytes = to_bytes(row);
-        self.file.write_all(&(bytes.len() as u64).to_be_bytes())?;
-        self.file.write_all(&bytes)
+        write_row(&mut BufWriter::new(&mut self.file), row)
     }
 
     /// The numbers with which the keys begin, each once, if that helps to read them alone.
@@ -100,12 +98,7 @@ impl Held {
         self.file.seek(SeekFrom::Start(0))?;
         let mut file = BufReader::new(&mut self.file);
         for _ in 0..self.count {
-            let mut length = [0; 8];
-            file.read_exact(&mut length)?;
-            let mut bytes = vec![0; usize::try_from(u64::from_be_bytes(length)).unwrap_or(0)];
-            file.read_exact(&mut bytes)?;
-            let row = from_bytes(&bytes).ok_or(io::ErrorKind::InvalidData)?;
-            if with(row).is_break() {
+            if with(read_row(&mut file)?).is_break() {
                 break;
             }
         }
@@ -126,61 +119,70 @@ impl Held {
     }
 }
 
-fn to_bytes(row: &DivergentRow) -> Vec<u8> {
-    let mut out = Vec::new();
-    let cells = |out: &mut Vec<u8>, cells: &[Value]| {
-        let bytes = canonical::row_bytes(cells);
-        out.extend((bytes.len() as u64).to_be_bytes());
-        out.extend(bytes);
-    };
-    let number = |out: &mut Vec<u8>, number: u64| out.extend(number.to_be_bytes());
-    cells(&mut out, &row.key);
-    number(&mut out, row.differing.len() as u64);
-    row.differing.iter().for_each(|column| number(&mut out, *column as u64));
-    number(&mut out, row.versions.len() as u64);
+/// Writes a row, long cells as they are: one can be as large as an engine lets it.
+fn write_row(out: &mut impl Write, row: &DivergentRow) -> io::Result<()> {
+    fn number(out: &mut impl Write, number: u64) -> io::Result<()> {
+        out.write_all(&number.to_be_bytes())
+    }
+    fn cells(out: &mut impl Write, cells: &[Value]) -> io::Result<()> {
+        let mut length = 0;
+        let counted: Result<(), io::Error> = canonical::row_pieces(cells, |piece| {
+            length += piece.len() as u64;
+            Ok(())
+        });
+        counted?;
+        number(out, length)?;
+        canonical::row_pieces(cells, |piece| out.write_all(piece))
+    }
+    cells(out, &row.key)?;
+    number(out, row.differing.len() as u64)?;
+    for column in &row.differing {
+        number(out, *column as u64)?;
+    }
+    number(out, row.versions.len() as u64)?;
     for version in &row.versions {
-        number(&mut out, version.nodes.iter().fold(0, |all, node| all | bit(*node)));
-        number(&mut out, version.count);
-        number(&mut out, u64::from(version.row.is_some()));
+        number(out, version.nodes.iter().fold(0, |all, node| all | bit(*node)))?;
+        number(out, version.count)?;
+        number(out, u64::from(version.row.is_some()))?;
         if let Some(row) = &version.row {
-            cells(&mut out, row);
+            cells(out, row)?;
         }
     }
-    number(&mut out, row.outside.len() as u64);
+    number(out, row.outside.len() as u64)?;
     for (node, row) in &row.outside {
-        number(&mut out, *node as u64);
-        cells(&mut out, row);
+        number(out, *node as u64)?;
+        cells(out, row)?;
     }
-    out
+    out.flush()
 }
 
-fn from_bytes(mut bytes: &[u8]) -> Option<DivergentRow> {
-    fn number(bytes: &mut &[u8]) -> Option<u64> {
-        let (first, rest) = bytes.split_first_chunk::<8>()?;
-        *bytes = rest;
-        Some(u64::from_be_bytes(*first))
+fn read_row(from: &mut impl Read) -> io::Result<DivergentRow> {
+    fn number(from: &mut impl Read) -> io::Result<u64> {
+        let mut bytes = [0; 8];
+        from.read_exact(&mut bytes)?;
+        Ok(u64::from_be_bytes(bytes))
     }
-    fn count(bytes: &mut &[u8]) -> Option<usize> {
-        usize::try_from(number(bytes)?).ok()
+    fn count(from: &mut impl Read) -> io::Result<usize> {
+        usize::try_from(number(from)?).map_err(|_| io::ErrorKind::InvalidData.into())
     }
-    fn cells(bytes: &mut &[u8]) -> Option<Vec<Value>> {
-        let length = count(bytes)?;
-        let (row, rest) = bytes.split_at_checked(length)?;
-        *bytes = rest;
-        canonical::read_row(row).ok()
+    fn cells(from: &mut impl Read) -> io::Result<Vec<Value>> {
+        let mut row = vec![0; count(from)?];
+        from.read_exact(&mut row)?;
+        canonical::read_row(&row).map_err(|_| io::ErrorKind::InvalidData.into())
     }
-    let bytes = &mut bytes;
-    let key = cells(bytes)?;
-    let differing = (0..count(bytes)?).map(|_| count(bytes)).collect::<Option<_>>()?;
-    let version = |bytes: &mut &[u8]| {
-        let (nodes, count) = (members(number(bytes)?).collect(), number(bytes)?);
-        let row = if number(bytes)? == 1 { Some(cells(bytes)?) } else { None };
-        Some(Version { nodes, row, count })
-    };
-    let versions = (0..count(bytes)?).map(|_| version(bytes)).collect::<Option<_>>()?;
-    let outside =
-        (0..count(bytes)?).map(|_| Some((count(bytes)?, cells(bytes)?))).collect::<Option<_>>()?;
-    Some(DivergentRow { key, differing, versions, outside })
+    let key = cells(from)?;
+    let differing = (0..count(from)?).map(|_| count(from)).collect::<io::Result<_>>()?;
+    let mut versions = Vec::new();
+    for _ in 0..count(from)? {
+        let (nodes, count) = (members(number(from)?).collect(), number(from)?);
+        let row = if number(from)? == 1 { Some(cells(from)?) } else { None };
+        versions.push(Version { nodes, row, count });
+    }
+    let mut outside = Vec::new();
+    for _ in 0..count(from)? {
+        outside.push((count(from)?, cells(from)?));
+    }
+    Ok(DivergentRow { key, differing, versions, outside })
 }
 
 #[cfg(test)]

@@ -1,8 +1,11 @@
 //! Journals as files: what any system wrote, exported line by line as JSON (`docs/journal.md`).
 
+mod lines;
+mod told;
+
 use std::collections::BTreeMap;
 use std::fs::File;
-use std::io::{BufRead, BufReader, Read as _, Seek as _, SeekFrom};
+use std::io::BufReader;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -11,7 +14,6 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use keen_core::calendar;
 use keen_core::decimal::Decimal;
-use keen_core::digest::{Digest, DigestFunction};
 use keen_core::journal::{
     Act, Begin, Entry, Head, Id, Mark, ReadJournal, RowChange, ShapeChange, Since, Stream, Writer,
 };
@@ -21,6 +23,9 @@ use keen_core::spelling::parse_uuid;
 use keen_core::value::Value;
 use serde::Deserialize;
 use serde_json::{Map, Value as Json};
+
+use lines::{Last, Line, Lines};
+use told::{Acted, Changed, Told};
 
 /// The version of the format that is read here.
 pub const VERSION: u32 = 1;
@@ -50,37 +55,6 @@ struct Table {
     unique: Vec<Vec<String>>,
 }
 
-/// Every line after it.
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Transaction {
-    origin: String,
-    number: u64,
-    time: Option<String>,
-    #[serde(default)]
-    changes: Vec<Changed>,
-}
-
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Changed {
-    table: String,
-    act: Acted,
-    before: Option<Map<String, Json>>,
-    after: Option<Map<String, Json>>,
-    /// Of a change of shape: the statement, or what is known of it.
-    statement: Option<String>,
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "lowercase")]
-enum Acted {
-    Insert,
-    Update,
-    Delete,
-    Shape,
-}
-
 /// A journal that was exported to a file.
 #[derive(Debug)]
 pub struct FileJournal {
@@ -90,35 +64,6 @@ pub struct FileJournal {
     /// Where reading goes on from.
     from: Option<Mark>,
     ended: Option<Mark>,
-}
-
-/// The lines of a file, counted.
-#[derive(Debug)]
-struct Lines {
-    file: BufReader<File>,
-    /// How many were read, and where the last one ends.
-    count: u64,
-    end: u64,
-    /// The last one that says something: where it begins, and what it says.
-    last: (u64, String),
-}
-
-impl Lines {
-    fn next(&mut self) -> std::io::Result<Option<&str>> {
-        let mut line = String::new();
-        let read = self.file.read_line(&mut line)?;
-        if read == 0 {
-            return Ok(None);
-        }
-        self.count += 1;
-        let begins = self.end;
-        self.end += read as u64;
-        if line.trim().is_empty() {
-            return Ok(Some(""));
-        }
-        self.last = (begins, line);
-        Ok(Some(self.last.1.trim_end_matches(['\n', '\r'])))
-    }
 }
 
 impl FileJournal {
@@ -134,8 +79,11 @@ impl FileJournal {
             )
         })?;
         let file = BufReader::with_capacity(256 << 10, file);
-        let mut lines = Lines { file, count: 0, end: 0, last: (0, String::new()) };
-        let first = lines.next().ok().flatten().unwrap_or_default().to_owned();
+        let mut lines = Lines::of(file);
+        let first = match lines.next() {
+            Ok(Some(Line::Whole(line))) => line.to_owned(),
+            _ => String::new(),
+        };
         let refused = |why: String| {
             ReadFault::new(
                 format!("{} is no journal that keen can read: {why}", path.display()),
@@ -172,7 +120,7 @@ impl FileJournal {
 
     fn wrong(&self, why: &str) -> ReadFault {
         ReadFault::new(
-            format!("line {} of {}: {why}", self.lines.count, self.path.display()),
+            format!("line {} of {}: {why}", self.lines.number(), self.path.display()),
             "docs/journal.md describes the format; what stands before that line was read",
         )
     }
@@ -202,20 +150,13 @@ impl ReadJournal for FileJournal {
         else {
             return Ok(false);
         };
-        let mut line = Vec::new();
-        let mut read = || -> std::io::Result<()> {
-            self.lines.file.seek(SeekFrom::Start(begins))?;
-            self.lines.file.by_ref().take(length).read_to_end(&mut line)?;
-            Ok(())
-        };
-        read().map_err(|error| self.wrong(&error.to_string()))?;
-        if line.len() as u64 != length || digest_of(&line) != digest {
-            return Ok(false);
+        let last = Last { begins, length, digest };
+        let there = self.lines.go_on(lines, last);
+        if there.map_err(|error| self.wrong(&error.to_string()))? {
+            self.from = Some(from.clone());
+            return Ok(true);
         }
-        (self.lines.count, self.lines.end) = (lines, begins + length);
-        self.lines.last = (begins, String::from_utf8_lossy(&line).into_owned());
-        self.from = Some(from.clone());
-        Ok(true)
+        Ok(false)
     }
 
     fn ended(&self) -> Option<Mark> {
@@ -229,11 +170,12 @@ impl ReadJournal for FileJournal {
         loop {
             let parsed = match self.lines.next() {
                 Ok(None) => break,
-                Ok(Some("")) => continue,
-                Ok(Some(line)) => serde_json::from_str(line).map_err(|error| error.to_string()),
+                Ok(Some(Line::Blank)) => continue,
+                Ok(Some(Line::Whole(line))) => Told::whole(line),
+                Ok(Some(Line::Long(line))) => Told::spilled(line),
                 Err(error) => Err(error.to_string()),
             };
-            let transaction: Transaction = parsed.map_err(|why| self.wrong(&why))?;
+            let mut transaction = parsed.map_err(|why| self.wrong(&why))?;
             let mut name = |text: &str| -> Arc<str> {
                 Arc::clone(names.entry(text.to_owned()).or_insert_with(|| Arc::from(text)))
             };
@@ -259,13 +201,15 @@ impl ReadJournal for FileJournal {
             if each(Entry::Begin(begin)).is_break() {
                 return Ok(());
             }
-            for change in &transaction.changes {
+            loop {
+                let next = transaction.changes.next().map_err(|why| self.wrong(&why))?;
+                let Some(change) = next else { break };
                 let table = name(&change.table);
                 let entry = if change.act == Acted::Shape {
                     let what = change.statement.clone().unwrap_or_else(|| "changed".to_owned());
                     Entry::Shape(ShapeChange { table, what })
                 } else {
-                    let row = row(change, table, &mut columns);
+                    let row = row(&change, table, &mut columns);
                     Entry::Row(row.map_err(|why| self.wrong(&why))?)
                 };
                 if each(entry).is_break() {
@@ -273,17 +217,10 @@ impl ReadJournal for FileJournal {
                 }
             }
         }
-        let Lines { count, last: (begins, line), .. } = &self.lines;
-        let (length, digest) = (line.len(), digest_of(line.as_bytes()));
+        let (count, Last { begins, length, digest }) = self.lines.read_to();
         self.ended = Some(Mark { order, at: format!("{count} {begins} {length} {digest}") });
         Ok(())
     }
-}
-
-/// What stands for a line, short.
-fn digest_of(line: &[u8]) -> u64 {
-    let Digest(digest) = DigestFunction::Xxh3.digest(line);
-    (digest >> 64) as u64 ^ digest as u64
 }
 
 impl FileJournal {
@@ -297,7 +234,14 @@ impl FileJournal {
         let mut again = Self::open(&self.path)?;
         // What is wrong with a line is said when it is read.
         while let Ok(Some(line)) = again.lines.next() {
-            let named = serde_json::from_str::<Named>(line).ok();
+            let named = match line {
+                Line::Blank => continue,
+                Line::Whole(line) => serde_json::from_str::<Named>(line).ok(),
+                Line::Long(mut line) => {
+                    let named = serde_json::from_reader(BufReader::new(&mut line)).ok();
+                    line.pass_over().ok().and(named)
+                }
+            };
             if let Some(named) = named.filter(|named| named.origin == self.header.node) {
                 return Ok(named.number);
             }
