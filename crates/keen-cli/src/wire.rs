@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use keen_core::compare::{DivergentRow, Version};
-use keen_core::plan::{AuditedTable, LocalTable};
+use keen_core::plan::{AuditedTable, LocalTable, SharedColumns};
 use keen_core::reading::{CommonKind, Reading, Treatment};
 use keen_core::rows::{Column, Layout};
 use keen_core::shape::{ColumnShape, Family, Reference, TableShape, Trigger};
@@ -469,6 +469,7 @@ pub(crate) fn audited_table(
 fn local_table(engine: Engine, shape: &ShapeDocument) -> LocalTable {
     LocalTable {
         engine,
+        shared: SharedColumns::default(),
         name: shape.name.clone(),
         columns: shape.compared_columns.clone(),
         shape: TableShape {

@@ -86,6 +86,7 @@ impl AuditSink for Found {
     fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
         let nodes = head.local_columns.iter().map(|(node, columns)| {
             let local = LocalTable {
+                shared: plan::SharedColumns::default(),
                 engine: head.topology.nodes[*node].at.engine(),
                 name: head.local_name(*node).to_owned(),
                 columns: columns.clone(),

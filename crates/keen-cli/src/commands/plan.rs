@@ -16,7 +16,7 @@ use keen_core::flow::onward::Onward;
 use keen_core::plan::raced::{Evidence, JudgedTable};
 use keen_core::plan::script::Direction;
 use keen_core::plan::stopped::StoppedLink;
-use keen_core::plan::{self, AuditedTable, LocalTable, Plan, Step};
+use keen_core::plan::{self, AuditedTable, LocalTable, Plan, SharedColumns, Step};
 use keen_core::preflight::look::{Half, Means};
 use keen_core::topology::{Engine, NodeId, Rule, Topology};
 use keen_nodes::audit::{AuditSink, TableHead, TableOutcome};
@@ -461,7 +461,13 @@ impl AuditSink for Collect {
                 let engine = head.topology.nodes[*node].at.engine();
                 (
                     *node,
-                    LocalTable { engine, name: name.to_owned(), columns: columns.clone(), shape },
+                    LocalTable {
+                        engine,
+                        name: name.to_owned(),
+                        columns: columns.clone(),
+                        shape,
+                        shared: SharedColumns::default(),
+                    },
                 )
             };
             self.tables.push(AuditedTable {

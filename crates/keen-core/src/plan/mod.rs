@@ -23,12 +23,13 @@ pub mod sql;
 pub mod stopped;
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::{Arc, OnceLock};
 
 use crate::compare::{DivergentRow, Version};
 use crate::expectation::{Expectation, Nodes, bit, members};
 use crate::reading::CommonKind;
 use crate::rows::Layout;
-use crate::shape::{Family, TableShape, Trigger};
+use crate::shape::{ColumnShape, Family, TableShape, Trigger};
 use crate::topology::{Engine, NodeId, SetId, Topology};
 use crate::value::Value;
 use alike::OfNode;
@@ -66,6 +67,30 @@ pub struct LocalTable {
     pub columns: Vec<String>,
     /// Its shape there.
     pub shape: TableShape,
+    /// The columns of the layout once more: the statements of all steps share them.
+    pub shared: SharedColumns,
+}
+
+/// Columns that many statements share.
+#[derive(Debug, Clone, Default)]
+pub struct SharedColumns(OnceLock<Vec<Option<Arc<ColumnShape>>>>);
+
+impl PartialEq for SharedColumns {
+    /// They follow from the rest.
+    fn eq(&self, _: &Self) -> bool {
+        true
+    }
+}
+
+impl Eq for SharedColumns {}
+
+impl LocalTable {
+    /// The column that a column of the layout is here.
+    fn column_of(&self, place: usize) -> Option<Arc<ColumnShape>> {
+        let column = |name: &String| self.shape.column(name).cloned().map(Arc::new);
+        let columns = self.shared.0.get_or_init(|| self.columns.iter().map(column).collect());
+        columns.get(place).cloned().flatten()
+    }
 }
 
 /// A plan.

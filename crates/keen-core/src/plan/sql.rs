@@ -4,6 +4,8 @@
 //! (for a driver) or with literals (for a script) and mean the same. Rows are
 //! matched exactly: the kind of each value and, for text, its bytes.
 
+use std::sync::Arc;
+
 use super::{Guarded, LocalTable, by_value, dialect};
 use crate::reading::CommonKind;
 use crate::rows::Layout;
@@ -28,7 +30,7 @@ enum Piece {
 struct Place {
     engine: Engine,
     value: Value,
-    column: Option<ColumnShape>,
+    column: Option<Arc<ColumnShape>>,
 }
 
 /// The condition under which the statements of a script still do anything. In SQLite the table is
@@ -76,7 +78,7 @@ impl Statement {
                 Piece::Sql(text) => sql.push_str(text),
                 Piece::Value(place) => {
                     values.push(place.value.clone());
-                    let column = place.column.as_ref();
+                    let column = place.column.as_deref();
                     sql.push_str(&dialect::place(place.engine, values.len(), &place.value, column));
                 }
                 Piece::Armed(_) => {}
@@ -93,7 +95,7 @@ impl Statement {
             match piece {
                 Piece::Sql(text) => sql.push_str(text),
                 Piece::Value(place) => {
-                    let column = place.column.as_ref();
+                    let column = place.column.as_deref();
                     sql.push_str(&dialect::literal(place.engine, &place.value, column));
                 }
                 Piece::Armed(engine) => sql.push_str(armed(*engine)),
@@ -148,7 +150,7 @@ impl TableSql<'_> {
     }
 
     fn value<'s>(&self, out: &'s mut Statement, i: usize, value: &Value) -> &'s mut Statement {
-        let column = self.shape(i).cloned();
+        let column = self.local.column_of(i);
         let place = Place { engine: self.engine(), value: value.clone(), column };
         out.0.push(Piece::Value(Box::new(place)));
         out
