@@ -447,7 +447,8 @@ pub(crate) fn audited_table(
                     columns.len()
                 ));
             }
-            nodes.insert(id, local_table(topology.nodes[id].at.engine(), &shape));
+            let local = local_table(topology.nodes[id].at.engine(), &shape);
+            nodes.insert(id, std::sync::Arc::new(local));
         }
     }
     let unread = document.unread.keys().map(node).collect::<Result<Vec<_>, _>>()?;
@@ -460,7 +461,7 @@ pub(crate) fn audited_table(
         table: document.table,
         divergent: divergent.collect::<Result<_, _>>()?,
         unsettled: Vec::new(),
-        layout,
+        layout: std::sync::Arc::new(layout),
         nodes,
         unread: unread.into_iter().fold(0, |all, id| all | keen_core::expectation::bit(id)),
     })

@@ -57,7 +57,7 @@ fn what_a_relay_passes_on_is_repaired_once() {
     assert!(steps.iter().all(|step| step["node"] == "b"), "{plan:#}");
     assert_eq!((steps.len(), plan["questions"].as_array().unwrap().len()), (3, 0), "{plan:#}");
     let text = network.keen(&["plan"]).out;
-    assert!(text.contains("yes: c takes it over, and has it without a step"), "{text}");
+    assert!(text.contains("yes: c takes over what is written here"), "{text}");
     assert!(text.contains("3 rows of c come right by what the steps of b write"), "{text}");
     let run = network.keen(&["plan", "--format", "sql", "--output", "repair"]);
     assert_eq!(run.code, 1, "{run:?}");

@@ -92,12 +92,14 @@ impl AuditSink for Found {
                 columns: columns.clone(),
                 shape: head.shapes[node].clone(),
             };
-            (*node, local)
+            (*node, std::sync::Arc::new(local))
         });
         self.0.push(AuditedTable {
             set: head.set,
             table: head.table.to_owned(),
-            layout: head.layout.unwrap_or_else(|| panic!("nothing to compare")).clone(),
+            layout: std::sync::Arc::new(
+                head.layout.unwrap_or_else(|| panic!("nothing to compare")).clone(),
+            ),
             nodes: nodes.collect(),
             unread: 0,
             divergent: Vec::new(),

@@ -4,6 +4,7 @@ use std::fs;
 use std::io::{BufReader, Write as _};
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result, bail};
@@ -459,21 +460,19 @@ impl AuditSink for Collect {
             let local = |(node, columns): (&NodeId, &Vec<String>), name: &str| {
                 let shape = head.shapes.get(node).cloned().unwrap_or_default();
                 let engine = head.topology.nodes[*node].at.engine();
-                (
-                    *node,
-                    LocalTable {
-                        engine,
-                        name: name.to_owned(),
-                        columns: columns.clone(),
-                        shape,
-                        shared: SharedColumns::default(),
-                    },
-                )
+                let local = LocalTable {
+                    engine,
+                    name: name.to_owned(),
+                    columns: columns.clone(),
+                    shape,
+                    shared: SharedColumns::default(),
+                };
+                (*node, Arc::new(local))
             };
             self.tables.push(AuditedTable {
                 set: head.set,
                 table: head.table.to_owned(),
-                layout: layout.clone(),
+                layout: Arc::new(layout.clone()),
                 nodes: head
                     .local_columns
                     .iter()

@@ -167,7 +167,7 @@ fn write_untold(out: &mut String, outcome: &Outcome, show: usize, columns: Optio
     }
     let count = counted(untold.len() as u64, "conflict", "conflicts");
     let text = format!(
-        "{count} that earlier runs proved, and that the journals read now do not reach back to; as it was then:"
+        "{count} that earlier runs proved, and that the journals read now do not reach back to; as told then:"
     );
     let _ = write!(out, "\n{}", hanging("", &text, columns));
     for proof in untold.iter().take(show) {

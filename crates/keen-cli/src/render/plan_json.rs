@@ -95,12 +95,13 @@ fn guarded(guarded: &Guarded) -> (Json, Json) {
 }
 
 fn step(topology: &Topology, number: usize, step: &Step) -> Json {
-    let (write, guard) = guarded(&step.write);
-    let (undo, undo_guard) = guarded(&step.undo);
+    let (write, undo) = step.write_and_undo();
+    let ((write, guard), (undo, undo_guard)) = (guarded(&write), guarded(&undo));
+    let changes = step.changes();
     let (key, key_whole) = cells(&step.key);
     let side = |pick: fn(&CellChange) -> Option<Value>| {
         let found: Option<Vec<(String, Value)>> =
-            step.changes.iter().map(|c| Some((c.0.clone(), pick(c)?))).collect();
+            changes.iter().map(|c| Some((c.0.clone(), pick(c)?))).collect();
         found.map_or((Json::Null, Vec::new()), |found| cells(&found))
     };
     let (before, before_whole) = side(|c| c.1.clone());

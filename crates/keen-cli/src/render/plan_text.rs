@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 
 use keen_core::plan::sql::Statement;
-use keen_core::plan::{Action, Choice, Question, Step};
+use keen_core::plan::{Action, Choice, Guarded, Question, Step};
 use keen_core::topology::{SetId, Topology};
 use keen_core::value::Value;
 
@@ -130,11 +130,12 @@ fn write_step(
         let node = &topology.nodes[step.node].name;
         field(out, "loses", &safe::text(&format!("{lost} as {node} has it")), columns);
     }
-    field(out, "guard", &safe::text(&step.write.condition), columns);
-    let (sql, values) = bound(&step.write.statement);
+    let (write, back) = step.write_and_undo();
+    field(out, "guard", &safe::text(&write.condition), columns);
+    let (sql, values) = bound(&write.statement);
     field(out, "sql", &sql, columns);
     field(out, "with", &values, columns);
-    field(out, "undo", &undo(step), columns);
+    field(out, "undo", &undo(step, &back), columns);
     if say_onward {
         field(out, "onward", &safe::text(&step.onward), columns);
     }
@@ -146,7 +147,8 @@ fn change(step: &Step) -> String {
         return format!("equal rows: {before} -> {after}");
     }
     let in_key = |column: &String| step.key.iter().any(|(name, _)| name == column);
-    let cells = step.changes.iter().filter_map(|(column, before, after)| match (before, after) {
+    let changes = step.changes();
+    let cells = changes.iter().filter_map(|(column, before, after)| match (before, after) {
         (Some(before), Some(after)) => {
             let shown = safe::values_apart(&[before, after]);
             Some(format!("{}: {} -> {}", safe::text(column), shown[0], shown[1]))
@@ -162,19 +164,20 @@ fn change(step: &Step) -> String {
 }
 
 /// The way back, in words; scripts and JSON hold its statement.
-fn undo(step: &Step) -> String {
+fn undo(step: &Step, back: &Guarded) -> String {
     let what = match step.action {
         _ if step.copies.is_some() => "the copies as before".to_owned(),
         Action::Insert => "delete the row again".to_owned(),
         Action::Delete => "insert the row again".to_owned(),
         Action::Update => {
-            let back = step.changes.iter().filter_map(|(column, before, _)| {
+            let changes = step.changes();
+            let back = changes.iter().filter_map(|(column, before, _)| {
                 Some(format!("{} back to {}", safe::text(column), safe::value(before.as_ref()?)))
             });
             back.collect::<Vec<_>>().join(", ")
         }
     };
-    format!("{what}, if {}", safe::text(&step.undo.condition))
+    format!("{what}, if {}", safe::text(&back.condition))
 }
 
 /// A statement, and the values bound to it, safe to look at.

@@ -45,9 +45,9 @@ pub struct AuditedTable {
     /// The table, as the set names it.
     pub table: String,
     /// What was compared.
-    pub layout: Layout,
+    pub layout: Arc<Layout>,
     /// The nodes that were compared.
-    pub nodes: BTreeMap<NodeId, LocalTable>,
+    pub nodes: BTreeMap<NodeId, Arc<LocalTable>>,
     /// The nodes that should have been compared and were not, or not to the end.
     pub unread: Nodes,
     /// What was found.
@@ -143,26 +143,99 @@ pub struct Step {
     pub key: Vec<(String, Value)>,
     /// What is done.
     pub action: Action,
-    /// Cells that change, as (column, before, after); for an insert or delete the whole row.
-    pub changes: Vec<CellChange>,
     /// For a row that is its own key: how often it is there before and after.
     pub copies: Option<(u64, u64)>,
     /// Why this is right.
     pub reason: String,
     /// What the node holds now and will not hold any more; none if nothing is lost.
     pub loses: Option<String>,
-    /// The write. It does nothing unless the guard holds.
-    pub write: Guarded,
-    /// The way back.
-    pub undo: Guarded,
     /// Whether it would replicate onward.
     pub onward: String,
-    /// Queries that count nothing once the node's steps are done, unless a reference would lead nowhere.
-    pub references: Vec<(Statement, String)>,
     /// The table and what keeps it, if that rolls nothing back.
     pub kept_by: Option<String>,
     /// Values and keys that other steps of the node must wait for, or wait for this one.
     ties: order::Ties,
+    /// What its statements are made from, when they are wanted: of very many steps they would take up much room.
+    made_from: MadeFrom,
+}
+
+/// What the statements of a step are made from.
+#[derive(Debug, Clone, PartialEq)]
+struct MadeFrom {
+    local: Arc<LocalTable>,
+    layout: Arc<Layout>,
+    before: Option<Arc<Vec<Value>>>,
+    after: Option<Arc<Vec<Value>>>,
+    part: Part,
+}
+
+/// How much of an update a step makes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Part {
+    Whole,
+    /// It takes the row out, and another puts it back changed.
+    Out,
+    /// It puts it back.
+    Back,
+}
+
+impl Step {
+    /// The write, which does nothing unless its guard holds, and the way back.
+    #[must_use]
+    pub fn write_and_undo(&self) -> (Guarded, Guarded) {
+        let MadeFrom { local, layout, before, after, part } = &self.made_from;
+        let sql = TableSql { local, layout };
+        let (before, after) = (before.as_deref(), after.as_deref());
+        if let (Some((had, wanted)), Some(row)) = (self.copies, after.or(before)) {
+            return match wanted.checked_sub(had) {
+                Some(more) => (sql.add_copies(row, had, more), sql.drop_copies(row, wanted, more)),
+                None => {
+                    let less = had - wanted;
+                    (sql.drop_copies(row, had, less), sql.add_copies(row, wanted, less))
+                }
+            };
+        }
+        let (write, mut undo) = match (before, after, part) {
+            (Some(before), None, _) | (Some(before), Some(_), Part::Out) => {
+                return (sql.delete(before), sql.insert(before));
+            }
+            (Some(_), Some(after), Part::Back) => return (sql.insert(after), sql.delete(after)),
+            (Some(before), Some(after), Part::Whole) => {
+                (sql.update(before, after), sql.update(after, before))
+            }
+            (None, Some(after), _) => (sql.insert(after), sql.delete(after)),
+            (None, None, _) => unreachable!("a step is made from a row"),
+        };
+        undo.condition = "the row still reads as this step left it".to_owned();
+        (write, undo)
+    }
+
+    /// Cells that change, as (column, before, after); for an insert or delete the whole row.
+    #[must_use]
+    pub fn changes(&self) -> Vec<CellChange> {
+        let MadeFrom { layout, before, after, part, .. } = &self.made_from;
+        let cell = |row: &Option<Arc<Vec<Value>>>, i: usize| row.as_ref()?.get(i).cloned();
+        let updates = self.action == Action::Update || *part != Part::Whole;
+        let changes = layout
+            .shown
+            .iter()
+            .map(|i| (layout.columns[*i].name.clone(), cell(before, *i), cell(after, *i)));
+        let changes = changes.filter(|(_, before, after)| {
+            let same = before.as_ref().zip(after.as_ref()).is_some_and(|(b, a)| b.same_as(a));
+            !updates || !same
+        });
+        changes.collect()
+    }
+
+    /// Queries that count nothing once the node's steps are done, unless a reference would lead nowhere; each with
+    /// what is said then.
+    #[must_use]
+    pub fn references(&self) -> Vec<(Statement, String)> {
+        let MadeFrom { local, layout, before, after, .. } = &self.made_from;
+        let cells = |row: &Option<Arc<Vec<Value>>>| row.as_deref().cloned();
+        let (before, after) = (cells(before), cells(after));
+        TableSql { local, layout }.orphans(before.as_deref(), after.as_deref())
+    }
 }
 
 /// A write with the condition under which it may run.
@@ -370,9 +443,7 @@ impl Maker<'_> {
                         }
                         let of_node = unmoved.entry(*node).or_default();
                         let alike = self.evidence.alike.of(*node);
-                        let ties = |cells| {
-                            order::ties(local, &table.layout, None, Some(cells), multiset, alike)
-                        };
+                        let ties = |cells| order::ties(local, None, Some(cells), multiset, alike);
                         match &version.row {
                             Some(cells) => of_node.row(ties(cells)),
                             None => contents().for_each(|cells| of_node.missing(ties(cells))),
@@ -555,7 +626,7 @@ impl Maker<'_> {
         })
     }
 
-    fn step(&self, local: &LocalTable, task: &Task<'_>) -> Step {
+    fn step(&self, local: &Arc<LocalTable>, task: &Task<'_>) -> Step {
         step(local, task, self.onward(local, task), self.evidence.alike.of(task.node))
     }
 
@@ -654,99 +725,49 @@ fn shortened(text: &str) -> String {
     if kept.len() < line.len() { format!("{kept}...") } else { kept }
 }
 
-fn step(local: &LocalTable, task: &Task<'_>, onward: String, alike: &OfNode) -> Step {
+fn step(local: &Arc<LocalTable>, task: &Task<'_>, onward: String, alike: &OfNode) -> Step {
     let layout = &task.table.layout;
-    let sql = TableSql { local, layout };
-    let key = key_cells(task.table, task.row);
     let multiset = task.row.key.is_empty();
-    let (action, write, mut undo) = match (task.before, task.after) {
-        (Some((before, had)), Some((after, wanted))) if multiset && wanted > had => {
-            debug_assert_eq!(before, after);
-            (
-                Action::Insert,
-                sql.add_copies(after, had, wanted - had),
-                sql.drop_copies(after, wanted, wanted - had),
-            )
-        }
-        (Some((_, had)), Some((after, wanted))) if multiset => (
-            Action::Delete,
-            sql.drop_copies(after, had, had - wanted),
-            sql.add_copies(after, wanted, had - wanted),
-        ),
-        (None, Some((after, wanted))) if multiset => (
-            Action::Insert,
-            sql.add_copies(after, 0, wanted),
-            sql.drop_copies(after, wanted, wanted),
-        ),
-        (Some((before, had)), None) if multiset => {
-            (Action::Delete, sql.drop_copies(before, had, had), sql.add_copies(before, 0, had))
-        }
-        (Some((before, _)), Some((after, _))) => {
-            (Action::Update, sql.update(before, after), sql.update(after, before))
-        }
-        (None, Some((after, _))) => (Action::Insert, sql.insert(after), sql.delete(after)),
-        (Some((before, _)), None) => (Action::Delete, sql.delete(before), sql.insert(before)),
+    let action = match (task.before, task.after) {
+        (Some((_, had)), Some((_, wanted))) if multiset && wanted > had => Action::Insert,
+        (Some(_), Some(_)) if multiset => Action::Delete,
+        (Some(_), Some(_)) => Action::Update,
+        (None, Some(_)) => Action::Insert,
+        (Some(_), None) => Action::Delete,
         (None, None) => unreachable!("a node that holds no row and should hold none has no task"),
     };
-    if !multiset && action != Action::Delete {
-        undo.condition = "the row still reads as this step left it".to_owned();
-    }
-    let cell = |row: Option<(&Vec<Value>, u64)>, i: usize| {
-        row.and_then(|(cells, _)| cells.get(i).cloned())
-    };
-    let changes = layout
-        .shown
-        .iter()
-        .map(|i| (layout.columns[*i].name.clone(), cell(task.before, *i), cell(task.after, *i)));
-    let changes = changes
-        .filter(|(_, before, after)| {
-            let same = before.as_ref().zip(after.as_ref()).is_some_and(|(b, a)| b.same_as(a));
-            action != Action::Update || !same
-        })
-        .collect();
     let mut reason = task.reason.to_owned();
     if task.row.outside.iter().any(|(node, _)| *node == task.node) {
         reason.push_str("; the row is there, outside the set's filter");
     }
+    let cells = |row: Option<(&Vec<Value>, u64)>| row.map(|(cells, _)| Arc::new(cells.clone()));
     Step {
         node: task.node,
         set: task.table.set,
         table: task.table.table.clone(),
         ties: order::ties(
             local,
-            layout,
             task.before.map(|(cells, _)| cells),
             task.after.map(|(cells, _)| cells),
             multiset,
             alike,
         ),
-        key,
+        key: key_cells(task.table, task.row),
         action,
-        changes,
         copies: multiset.then(|| (task.before.map_or(0, |b| b.1), task.after.map_or(0, |a| a.1))),
         reason,
         loses: loses(task),
-        write,
-        undo,
         onward,
-        references: sql.orphans(
-            task.before.map(|(cells, _)| &cells[..]),
-            task.after.map(|(cells, _)| &cells[..]),
-        ),
         kept_by: (local.shape.not_transactional.as_ref())
             .map(|storage| format!("{} ({storage})", local.name)),
+        made_from: MadeFrom {
+            local: Arc::clone(local),
+            layout: Arc::clone(layout),
+            before: cells(task.before),
+            after: cells(task.after),
+            part: Part::Whole,
+        },
     }
-}
-
-/// The two halves of an update that cannot be made in place.
-pub(super) fn halves(
-    local: &LocalTable,
-    layout: &Layout,
-    before: &[Value],
-    after: &[Value],
-) -> (Guarded, Guarded, Guarded, Guarded) {
-    let sql = TableSql { local, layout };
-    (sql.delete(before), sql.insert(before), sql.insert(after), sql.delete(after))
 }
 
 fn named(layout: &Layout, cells: &[Value]) -> Vec<(String, Value)> {

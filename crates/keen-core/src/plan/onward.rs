@@ -111,7 +111,7 @@ impl Maker<'_> {
                 }
             ));
         }
-        if updates && task.table.nodes.get(&task.node).is_some_and(uncarried) {
+        if updates && task.table.nodes.get(&task.node).is_some_and(|local| uncarried(local)) {
             return Err(format!(
                 "{there} takes over what is written on {here}, with columns that the set leaves out"
             ));
@@ -138,7 +138,7 @@ impl Maker<'_> {
                 names(receivers)
             ),
             Engine::Postgres if reached.surely != 0 => {
-                format!("yes: {} takes it over, and has it without a step", names(reached.surely))
+                format!("yes: {} takes over what is written here", names(reached.surely))
             }
             Engine::Postgres => {
                 let unlike = members(receivers)

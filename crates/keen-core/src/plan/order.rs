@@ -13,8 +13,7 @@ use std::cmp::Reverse;
 use std::collections::{BTreeMap, BinaryHeap, HashMap, HashSet};
 
 use super::alike::OfNode;
-use super::{Action, AuditedTable, Guarded, LocalTable, Step, halves};
-use crate::rows::Layout;
+use super::{Action, AuditedTable, LocalTable, MadeFrom, Part, Step};
 use crate::value::{Value, ValueRef};
 
 type Token = Vec<u8>;
@@ -29,21 +28,12 @@ pub(super) struct Ties {
     removes: Vec<Token>,
     leaves: Vec<Token>,
     /// For an update in place: the same as a deletion and an insertion, if that loses nothing.
-    in_two: Option<Box<InTwo>>,
-}
-
-#[derive(Debug, Clone, PartialEq)]
-struct InTwo {
-    out: Guarded,
-    out_undo: Guarded,
-    back: Guarded,
-    back_undo: Guarded,
+    in_two: bool,
 }
 
 /// The ties of one step.
 pub(super) fn ties(
     local: &LocalTable,
-    layout: &Layout,
     before: Option<&Vec<Value>>,
     after: Option<&Vec<Value>>,
     multiset: bool,
@@ -108,15 +98,13 @@ pub(super) fn ties(
     // Between the halves the row is gone: for good, where nothing rolls that back. And each half is a write of
     // its own, which triggers of its own may fire on.
     let fires = |on: &str| shape.firing.iter().any(|trigger| trigger.on.iter().any(|o| o == on));
-    if let (Some(before), Some(after), false) = (before, after, multiset)
+    ties.in_two = before.is_some()
+        && after.is_some()
+        && !multiset
         && shape.columns.iter().all(|column| carried(&column.name))
         && shape.not_transactional.is_none()
         && !fires("insert")
-        && !fires("delete")
-    {
-        let (out, out_undo, back, back_undo) = halves(local, layout, before, after);
-        ties.in_two = Some(Box::new(InTwo { out, out_undo, back, back_undo }));
-    }
+        && !fires("delete");
     ties
 }
 
@@ -273,7 +261,7 @@ fn arrange_node(
             // deferred checks have to bear the order.
             let first = waiting
                 .iter()
-                .find(|(_, _, at)| steps[*at].as_ref().is_some_and(|s| s.ties.in_two.is_some()));
+                .find(|(_, _, at)| steps[*at].as_ref().is_some_and(|s| s.ties.in_two));
             let Some(chosen) = first.or_else(|| waiting.first()).copied() else {
                 break;
             };
@@ -282,17 +270,17 @@ fn arrange_node(
                 waiting.remove(&chosen);
                 continue;
             };
-            match step.ties.in_two.clone() {
-                Some(in_two) => {
-                    let (out, back) = split(&step, *in_two);
+            match step.ties.in_two {
+                true => {
+                    let (out, back) = split(&step);
                     arranged.push(out);
                     put_back.insert(at, back);
                 }
-                None if step.ties.takes.is_empty() => {
+                false if step.ties.takes.is_empty() => {
                     waiting.remove(&chosen);
                     arranged.push(step);
                 }
-                None => {
+                false => {
                     waiting.remove(&chosen);
                     stuck.push(step);
                 }
@@ -345,18 +333,16 @@ fn tie(
     }
 }
 
-fn split(step: &Step, in_two: InTwo) -> (Step, Step) {
-    let InTwo { out, out_undo, back, back_undo } = in_two;
-    let half = |action, write, undo, word: &str| Step {
+fn split(step: &Step) -> (Step, Step) {
+    let half = |action, part, word: &str| Step {
         action,
-        write,
-        undo,
         reason: format!("{}; {word}, because rows exchange a unique value", step.reason),
         ties: Ties::default(),
+        made_from: MadeFrom { part, ..step.made_from.clone() },
         ..step.clone()
     };
     (
-        half(Action::Delete, out, out_undo, "taken out first"),
-        half(Action::Insert, back, back_undo, "put back changed"),
+        half(Action::Delete, Part::Out, "taken out first"),
+        half(Action::Insert, Part::Back, "put back changed"),
     )
 }

@@ -41,7 +41,8 @@ pub fn write(topology: &Topology, steps: &[&Step], title: &str, direction: Direc
         Direction::Undo => steps.iter().enumerate().rev().collect(),
     };
     for (i, step) in numbered {
-        let guarded = if direction == Direction::Repair { &step.write } else { &step.undo };
+        let (write, undo) = step.write_and_undo();
+        let guarded = if direction == Direction::Repair { &write } else { &undo };
         let mut say = |line: &str| {
             out.push_str(line);
             out.push('\n');
@@ -95,7 +96,7 @@ fn references(engine: Engine, steps: &[&Step]) -> Vec<String> {
         return lines;
     }
     for (i, step) in steps.iter().enumerate() {
-        for (query, say) in &step.references {
+        for (query, say) in step.references() {
             let (query, number) = (query.literal(), i + 1);
             if lines.is_empty() {
                 lines.push("\n-- no reference that a step touched leads nowhere".to_owned());
@@ -237,7 +238,8 @@ fn changes_in_words(step: &Step) -> Vec<String> {
     if let Some((before, after)) = step.copies {
         return vec![format!("equal rows: {before} -> {after}")];
     }
-    let changes = step.changes.iter().map(|(column, before, after)| match (before, after) {
+    let changes = step.changes();
+    let changes = changes.iter().map(|(column, before, after)| match (before, after) {
         (Some(before), Some(after)) => {
             format!(
                 "{}: {} -> {}",

@@ -216,8 +216,9 @@ impl Judging<'_> {
         let Some(own) = self.history.writers.get(usize::from(writer)).copied().flatten() else {
             return false;
         };
-        let of_mariadb = self.domains.contains(&writer);
-        of_mariadb
+        // What is replaced goes: whatever else no log of its maker tells, that log did not tell whole.
+        let goes = records.iter().all(|record| record.deed() == Deed::Delete);
+        goes && self.domains.contains(&writer)
             && records.iter().all(|record| NodeId::from(record.node) != own)
             && self.history.tells_of(own, writer, records[0].place)
     }
