@@ -78,6 +78,33 @@ fn on_a_mesh_every_write_arrives_and_nothing_stays() {
     let text = mesh.keen(&["probe", "--from", "b"]);
     assert!(text.out.contains("Every write arrived everywhere"), "{}", text.out);
 
+    // A run that was killed long ago left its row: it is taken away. One that may be at work keeps its own.
+    let young = i64::try_from(
+        std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_micros(),
+    )
+    .unwrap();
+    for (id, node) in [
+        ("keen-1700000000000000-7 b".to_owned(), 1),
+        (format!("keen-{young}-7 a"), 0),
+        ("mine".to_owned(), 2),
+    ] {
+        mesh.servers[node]
+            .run(&format!("INSERT INTO keen_probe VALUES ('{id}', 'x', 'new')"))
+            .unwrap();
+    }
+    links::mariadb_settled(&mesh.servers, PATIENCE).unwrap();
+    let json = mesh.keen(&["probe", "--from", "a", "--format", "json"]).json();
+    let left: Vec<bool> =
+        json["left_behind"].as_array().unwrap().iter().map(|r| r["taken_away"] == true).collect();
+    assert_eq!(left, [true, false], "{json:#}");
+    assert_eq!(json["left_behind"][0]["nodes"], serde_json::json!(["a", "b", "c"]));
+    links::mariadb_settled(&mesh.servers, PATIENCE).unwrap();
+    mesh.servers.iter().for_each(|server| assert_eq!(rows(server), 2));
+    let text = mesh.keen(&["probe", "--from", "a"]).out;
+    assert!(text.contains("is left alone") && !text.contains("was killed"), "{text}");
+    mesh.servers[0].run("DELETE FROM keen_probe").unwrap();
+    links::mariadb_settled(&mesh.servers, PATIENCE).unwrap();
+
     // What does not arrive is told, and where the row still is.
     mesh.servers[2].run("STOP ALL SLAVES").unwrap();
     let run = mesh.keen(&["probe", "--from", "a", "--limit", "1s", "--format", "json"]);

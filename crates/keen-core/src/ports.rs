@@ -345,6 +345,12 @@ pub trait WriteProbe {
     /// [`ReadFault`] when the node refuses it.
     fn beat(&mut self, node: &str) -> Result<(), ReadFault>;
 
+    /// The ids of all its rows, or of the first of very many.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when the table cannot be read.
+    fn ids(&mut self) -> Result<Vec<String>, ReadFault>;
+
     /// The stage that the row with this id is in; none if there is no such row.
     ///
     /// # Errors

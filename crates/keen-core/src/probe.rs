@@ -46,6 +46,19 @@ impl Stage {
     }
 }
 
+/// The id of a row: when its run began, in microseconds since 1970, which process it is, and who writes it.
+#[must_use]
+pub fn id(began: i64, process: u32, writer: &str) -> String {
+    format!("keen-{began}-{process} {writer}")
+}
+
+/// What an id says: when the run began, and who wrote the row; none if it is no id of keen's.
+#[must_use]
+pub fn read_id(id: &str) -> Option<(i64, &str)> {
+    let (mark, writer) = id.strip_prefix("keen-")?.split_once(' ')?;
+    Some((mark.split_once('-')?.0.parse().ok()?, writer))
+}
+
 /// A statement that creates the table, as one part or two of its name.
 #[must_use]
 pub fn create(engine: Engine, table: &str) -> String {
@@ -139,6 +152,14 @@ mod tests {
         assert_eq!(reached(&topology, "keen_probe", 1), [2]);
         assert_eq!(reached(&topology, "q", 0), [3]);
         assert_eq!(reached(&topology, "nothing", 0), [] as [usize; 0]);
+    }
+
+    #[test]
+    fn ids_tell_when_and_whose() {
+        assert_eq!(read_id(&id(17, 4, "a b")), Some((17, "a b")));
+        for other in ["", "keen-17", "keen-x-1 a", "mine-17-1 a"] {
+            assert_eq!(read_id(other), None);
+        }
     }
 
     #[test]

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
 use keen_core::ports::{ReadFault, WriteProbe};
-use keen_core::probe::{Stage, reached};
+use keen_core::probe::{self, Stage, reached};
 use keen_core::topology::{NodeId, Topology};
 
 /// A node at which the row can be written and looked for.
@@ -20,8 +20,8 @@ pub struct Request<'a> {
     pub writers: &'a [NodeId],
     /// For how long each stage is waited for.
     pub limit: Duration,
-    /// Tells this run's rows from others'.
-    pub mark: &'a str,
+    /// When this run began, in microseconds since 1970.
+    pub began: i64,
     /// Asked now and then; true ends the probe, which then still cleans up.
     pub stop: &'a dyn Fn() -> bool,
 }
@@ -37,6 +37,57 @@ pub struct Journey {
     pub unseen: BTreeMap<NodeId, String>,
     /// Nodes where the row still was when everything was over.
     pub left_over: Vec<NodeId>,
+}
+
+/// A row of a run that did not take it away itself.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LeftBehind {
+    /// Its id.
+    pub id: String,
+    /// When its run began, in microseconds since 1970.
+    pub began: i64,
+    /// Where it is, or was.
+    pub on: Vec<NodeId>,
+    /// It was taken away where it had been made, and goes from everywhere with that. Else it may be of a run that
+    /// is still at work, or stands where it was not made.
+    pub taken_away: bool,
+}
+
+/// A run that began so long ago is not at work any more, in microseconds.
+const OVER: i64 = 10 * 60 * 1_000_000;
+
+/// Looks for rows that earlier runs left behind, and takes away those of runs that are over.
+#[must_use]
+pub fn left_behind(
+    request: &Request<'_>,
+    nodes: &mut BTreeMap<NodeId, Result<Probed, ReadFault>>,
+) -> Vec<LeftBehind> {
+    let mut found: BTreeMap<String, LeftBehind> = BTreeMap::new();
+    for (node, there) in nodes.iter_mut() {
+        let Ok(there) = there else { continue };
+        // What cannot be read now is told when the row is written.
+        for id in there.ids().unwrap_or_default() {
+            let Some((began, _)) = probe::read_id(&id) else { continue };
+            let row = found.entry(id.clone()).or_insert(LeftBehind {
+                id,
+                began,
+                on: Vec::new(),
+                taken_away: false,
+            });
+            row.on.push(*node);
+        }
+    }
+    let mut found: Vec<LeftBehind> = found.into_values().collect();
+    for row in found.iter_mut().filter(|row| row.began < request.began - OVER) {
+        let name = probe::read_id(&row.id).map_or("", |(_, writer)| writer);
+        let writer = request.topology.nodes.iter().position(|node| node.name == name);
+        let writer = writer.filter(|writer| row.on.contains(writer));
+        let taken = writer.map(|writer| {
+            at(nodes, writer).and_then(|there| there.write(&row.id, name, Stage::Delete))
+        });
+        row.taken_away = matches!(taken, Some(Ok(())));
+    }
+    found
 }
 
 /// From one look for the row to the next: first often, then less so.
@@ -68,7 +119,7 @@ fn one(
 ) -> Journey {
     let mut journey = Journey::default();
     let name = &request.topology.nodes[writer].name;
-    let id = format!("{} {name}", request.mark);
+    let id = probe::id(request.began, std::process::id(), name);
     let wanted = reached(request.topology, request.table, writer);
     for node in &wanted {
         if let Some(Err(fault)) = nodes.get(node) {

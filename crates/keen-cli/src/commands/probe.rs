@@ -155,15 +155,15 @@ fn write(
             }
         }
     }
-    let mark = format!("keen-{}-{}", started.as_microsecond(), std::process::id());
     let request = Request {
         topology,
         table: &args.table,
         writers: &writers,
         limit: args.limit,
-        mark: &mark,
+        began: started.as_microsecond(),
         stop: &|| stop.raised(),
     };
+    let left_behind = probe::left_behind(&request, &mut nodes);
     let journeys = probe::run(&request, &mut nodes);
     let outcome = render::Outcome {
         started,
@@ -171,6 +171,7 @@ fn write(
         table: args.table.clone(),
         writers,
         journeys,
+        left_behind,
         stopped: stop.raised(),
     };
     let text = match args.format {

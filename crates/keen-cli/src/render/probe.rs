@@ -12,7 +12,7 @@ use keen_core::flow::LinkFlow;
 use keen_core::flow::fence::{Fence, Passing};
 use keen_core::probe::{Stage, reached};
 use keen_core::topology::{NodeId, Topology};
-use keen_nodes::probe::Journey;
+use keen_nodes::probe::{Journey, LeftBehind};
 use serde_json::{Value as Json, json};
 
 use super::flow_text::{duration, gap};
@@ -28,6 +28,8 @@ pub(crate) struct Outcome {
     pub(crate) table: String,
     pub(crate) writers: Vec<NodeId>,
     pub(crate) journeys: BTreeMap<NodeId, Journey>,
+    /// What earlier runs left behind.
+    pub(crate) left_behind: Vec<LeftBehind>,
     pub(crate) stopped: bool,
 }
 
@@ -162,6 +164,26 @@ pub(crate) fn text(topology: &Topology, outcome: &Outcome, columns: Option<usize
             );
         }
     }
+    for row in &outcome.left_behind {
+        let began = Timestamp::from_microsecond(row.began).unwrap_or_default();
+        let began = began.strftime("%Y-%m-%d %H:%M:%S UTC");
+        let on = style::nodes(topology, &row.on);
+        let text = match row.taken_away {
+            true => {
+                format!("the run of {began} was killed and left its row on {on}: it is taken away")
+            }
+            false => format!(
+                "a row of the run of {began} is on {on}, and is left alone: that run may be at work, or the row is not where it was made. Later: DELETE FROM {} WHERE id = '{}'",
+                outcome.table,
+                row.id.replace('\'', "''")
+            ),
+        };
+        out.push_str(&hanging(
+            &format!("\n{} ", styled(QUIET, "note")),
+            &safe::text(&text),
+            columns,
+        ));
+    }
     out.push('\n');
     let head = match outcome.exit() {
         Exit::Agree => styled(GOOD, "Every write arrived everywhere"),
@@ -215,6 +237,7 @@ pub(crate) fn json(topology: &Topology, outcome: &Outcome) -> Result<String> {
         "arrived": outcome.arrived(),
         "missing": outcome.missing(),
         "writers": journeys,
+        "left_behind": outcome.left_behind.iter().map(|row| json!({"id": row.id, "nodes": row.on.iter().map(|node| name(*node)).collect::<Vec<_>>(), "taken_away": row.taken_away})).collect::<Vec<_>>(),
     });
     Ok(serde_json::to_string_pretty(&document)? + "\n")
 }

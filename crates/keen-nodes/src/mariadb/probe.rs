@@ -69,6 +69,11 @@ impl WriteProbe for MariaDbProbe {
         Ok(())
     }
 
+    fn ids(&mut self) -> Result<Vec<String>, ReadFault> {
+        let sql = format!("SELECT id FROM {} LIMIT 1000", self.table);
+        self.session.rows("look for rows of other runs", &sql, ())
+    }
+
     fn find(&mut self, id: &str) -> Result<Option<String>, ReadFault> {
         let sql = format!("SELECT stage FROM {} WHERE id = ?", self.table);
         let rows: Vec<String> = self.session.rows("look for the probe's row", &sql, (id,))?;

@@ -64,6 +64,12 @@ impl WriteProbe for PostgresProbe {
         self.session.rows("write the heartbeat", &sql, &[&node]).map(drop)
     }
 
+    fn ids(&mut self) -> Result<Vec<String>, ReadFault> {
+        let sql = format!("SELECT id FROM {} LIMIT 1000", self.table);
+        let rows = self.session.rows("look for rows of other runs", &sql, &[])?;
+        Ok(rows.iter().map(|row| row.get(0)).collect())
+    }
+
     fn find(&mut self, id: &str) -> Result<Option<String>, ReadFault> {
         let sql = format!("SELECT stage FROM {} WHERE id = $1", self.table);
         let rows = self.session.rows("look for the probe's row", &sql, &[&id])?;

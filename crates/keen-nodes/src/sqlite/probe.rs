@@ -145,6 +145,16 @@ impl WriteProbe for SqliteProbe {
         done().map_err(|error| fault::explain(&self.path, "write the heartbeat", &error))
     }
 
+    fn ids(&mut self) -> Result<Vec<String>, ReadFault> {
+        let sql = format!("SELECT id FROM {} LIMIT 1000", quoted(&self.local));
+        let read = || {
+            let mut statement = self.connection.prepare(&sql)?;
+            let ids = statement.query_map([], |row| row.get(0))?;
+            ids.collect::<rusqlite::Result<Vec<String>>>()
+        };
+        read().map_err(|error| fault::explain(&self.path, "look for rows of other runs", &error))
+    }
+
     fn find(&mut self, id: &str) -> Result<Option<String>, ReadFault> {
         let sql = format!("SELECT stage FROM {} WHERE id = ?1", quoted(&self.local));
         self.connection
