@@ -20,6 +20,7 @@ pub mod order;
 pub mod raced;
 pub mod script;
 pub mod sql;
+mod step;
 pub mod stopped;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -32,10 +33,9 @@ use crate::rows::Layout;
 use crate::shape::{ColumnShape, Family, TableShape, Trigger};
 use crate::topology::{Engine, NodeId, SetId, Topology};
 use crate::value::Value;
-use alike::OfNode;
 use decide::Decision;
 use raced::{Evidence, OfRow};
-use sql::{Statement, TableSql};
+pub use step::{Action, CellChange, Guarded, Step};
 
 /// One table of one set as an audit found it.
 #[derive(Debug, Clone, PartialEq)]
@@ -102,155 +102,6 @@ pub struct Plan {
     pub questions: Vec<Question>,
     /// What to know before carrying it out.
     pub notes: Vec<String>,
-}
-
-/// What a step does to its row.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Action {
-    /// Adds it.
-    Insert,
-    /// Changes cells of it.
-    Update,
-    /// Takes it out.
-    Delete,
-}
-
-impl Action {
-    /// The word for it.
-    #[must_use]
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Insert => "insert",
-            Self::Update => "update",
-            Self::Delete => "delete",
-        }
-    }
-}
-
-/// A column, its cell before and its cell after; none where there is no row.
-pub type CellChange = (String, Option<Value>, Option<Value>);
-
-/// One write on one node.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Step {
-    /// Where.
-    pub node: NodeId,
-    /// For which set.
-    pub set: SetId,
-    /// The table, as the set names it.
-    pub table: String,
-    /// Which row: its key, or the whole row where that is its key.
-    pub key: Vec<(String, Value)>,
-    /// What is done.
-    pub action: Action,
-    /// For a row that is its own key: how often it is there before and after.
-    pub copies: Option<(u64, u64)>,
-    /// Why this is right.
-    pub reason: String,
-    /// What the node holds now and will not hold any more; none if nothing is lost.
-    pub loses: Option<String>,
-    /// Whether it would replicate onward.
-    pub onward: String,
-    /// The table and what keeps it, if that rolls nothing back.
-    pub kept_by: Option<String>,
-    /// Values and keys that other steps of the node must wait for, or wait for this one.
-    ties: order::Ties,
-    /// What its statements are made from, when they are wanted: of very many steps they would take up much room.
-    made_from: MadeFrom,
-}
-
-/// What the statements of a step are made from.
-#[derive(Debug, Clone, PartialEq)]
-struct MadeFrom {
-    local: Arc<LocalTable>,
-    layout: Arc<Layout>,
-    before: Option<Arc<Vec<Value>>>,
-    after: Option<Arc<Vec<Value>>>,
-    part: Part,
-}
-
-/// How much of an update a step makes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Part {
-    Whole,
-    /// It takes the row out, and another puts it back changed.
-    Out,
-    /// It puts it back.
-    Back,
-}
-
-impl Step {
-    /// The write, which does nothing unless its guard holds, and the way back.
-    #[must_use]
-    pub fn write_and_undo(&self) -> (Guarded, Guarded) {
-        let MadeFrom { local, layout, before, after, part } = &self.made_from;
-        let sql = TableSql { local, layout };
-        let (before, after) = (before.as_deref(), after.as_deref());
-        if let (Some((had, wanted)), Some(row)) = (self.copies, after.or(before)) {
-            return match wanted.checked_sub(had) {
-                Some(more) => (sql.add_copies(row, had, more), sql.drop_copies(row, wanted, more)),
-                None => {
-                    let less = had - wanted;
-                    (sql.drop_copies(row, had, less), sql.add_copies(row, wanted, less))
-                }
-            };
-        }
-        let (write, mut undo) = match (before, after, part) {
-            (Some(before), None, _) | (Some(before), Some(_), Part::Out) => {
-                return (sql.delete(before), sql.insert(before));
-            }
-            (Some(_), Some(after), Part::Back) => return (sql.insert(after), sql.delete(after)),
-            (Some(before), Some(after), Part::Whole) => {
-                (sql.update(before, after), sql.update(after, before))
-            }
-            (None, Some(after), _) => (sql.insert(after), sql.delete(after)),
-            (None, None, _) => unreachable!("a step is made from a row"),
-        };
-        undo.condition = "the row still reads as this step left it".to_owned();
-        (write, undo)
-    }
-
-    /// Cells that change, as (column, before, after); for an insert or delete the whole row.
-    #[must_use]
-    pub fn changes(&self) -> Vec<CellChange> {
-        let MadeFrom { layout, before, after, part, .. } = &self.made_from;
-        let cell = |row: &Option<Arc<Vec<Value>>>, i: usize| row.as_ref()?.get(i).cloned();
-        let updates = self.action == Action::Update || *part != Part::Whole;
-        let changes = layout
-            .shown
-            .iter()
-            .map(|i| (layout.columns[*i].name.clone(), cell(before, *i), cell(after, *i)));
-        let changes = changes.filter(|(_, before, after)| {
-            let same = before.as_ref().zip(after.as_ref()).is_some_and(|(b, a)| b.same_as(a));
-            !updates || !same
-        });
-        changes.collect()
-    }
-
-    /// Queries that count nothing once the node's steps are done, unless a reference would lead nowhere; each with
-    /// what is said then.
-    #[must_use]
-    pub fn references(&self) -> Vec<(Statement, String)> {
-        let MadeFrom { local, layout, before, after, .. } = &self.made_from;
-        let cells = |row: &Option<Arc<Vec<Value>>>| row.as_deref().cloned();
-        let (before, after) = (cells(before), cells(after));
-        TableSql { local, layout }.orphans(before.as_deref(), after.as_deref())
-    }
-}
-
-/// A write with the condition under which it may run.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Guarded {
-    /// The write.
-    pub statement: Statement,
-    /// How many rows it must change.
-    pub changes: u64,
-    /// Counts rows; yields `expected` exactly when the row is as the audit saw it.
-    pub guard: Statement,
-    /// What the guard must yield.
-    pub expected: u64,
-    /// The guard in words.
-    pub condition: String,
 }
 
 /// What only a person can decide.
@@ -627,7 +478,7 @@ impl Maker<'_> {
     }
 
     fn step(&self, local: &Arc<LocalTable>, task: &Task<'_>) -> Step {
-        step(local, task, self.onward(local, task), self.evidence.alike.of(task.node))
+        step::of(local, task, self.onward(local, task), self.evidence.alike.of(task.node))
     }
 
     fn names(&self, nodes: &[NodeId]) -> String {
@@ -723,51 +574,6 @@ fn shortened(text: &str) -> String {
     let line = text.split_whitespace().collect::<Vec<_>>().join(" ");
     let kept: String = line.chars().take(120).collect();
     if kept.len() < line.len() { format!("{kept}...") } else { kept }
-}
-
-fn step(local: &Arc<LocalTable>, task: &Task<'_>, onward: String, alike: &OfNode) -> Step {
-    let layout = &task.table.layout;
-    let multiset = task.row.key.is_empty();
-    let action = match (task.before, task.after) {
-        (Some((_, had)), Some((_, wanted))) if multiset && wanted > had => Action::Insert,
-        (Some(_), Some(_)) if multiset => Action::Delete,
-        (Some(_), Some(_)) => Action::Update,
-        (None, Some(_)) => Action::Insert,
-        (Some(_), None) => Action::Delete,
-        (None, None) => unreachable!("a node that holds no row and should hold none has no task"),
-    };
-    let mut reason = task.reason.to_owned();
-    if task.row.outside.iter().any(|(node, _)| *node == task.node) {
-        reason.push_str("; the row is there, outside the set's filter");
-    }
-    let cells = |row: Option<(&Vec<Value>, u64)>| row.map(|(cells, _)| Arc::new(cells.clone()));
-    Step {
-        node: task.node,
-        set: task.table.set,
-        table: task.table.table.clone(),
-        ties: order::ties(
-            local,
-            task.before.map(|(cells, _)| cells),
-            task.after.map(|(cells, _)| cells),
-            multiset,
-            alike,
-        ),
-        key: key_cells(task.table, task.row),
-        action,
-        copies: multiset.then(|| (task.before.map_or(0, |b| b.1), task.after.map_or(0, |a| a.1))),
-        reason,
-        loses: loses(task),
-        onward,
-        kept_by: (local.shape.not_transactional.as_ref())
-            .map(|storage| format!("{} ({storage})", local.name)),
-        made_from: MadeFrom {
-            local: Arc::clone(local),
-            layout: Arc::clone(layout),
-            before: cells(task.before),
-            after: cells(task.after),
-            part: Part::Whole,
-        },
-    }
 }
 
 fn named(layout: &Layout, cells: &[Value]) -> Vec<(String, Value)> {

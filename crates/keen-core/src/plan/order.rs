@@ -13,7 +13,8 @@ use std::cmp::Reverse;
 use std::collections::{BTreeMap, BinaryHeap, HashMap, HashSet};
 
 use super::alike::OfNode;
-use super::{Action, AuditedTable, LocalTable, MadeFrom, Part, Step};
+use super::step::Part;
+use super::{Action, AuditedTable, LocalTable, Step};
 use crate::value::{Value, ValueRef};
 
 type Token = Vec<u8>;
@@ -338,7 +339,7 @@ fn split(step: &Step) -> (Step, Step) {
         action,
         reason: format!("{}; {word}, because rows exchange a unique value", step.reason),
         ties: Ties::default(),
-        made_from: MadeFrom { part, ..step.made_from.clone() },
+        made_from: step.made_from.only(part),
         ..step.clone()
     };
     (
