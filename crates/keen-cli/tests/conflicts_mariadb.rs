@@ -127,17 +127,7 @@ fn races_are_found_with_their_kind_and_what_came_of_them() {
     assert!(run.json()["went_on_from"].is_string(), "{run:?}");
     assert_eq!(run.conflicts().len(), 1, "{run:?}");
     assert_eq!(one(&run, "update-update")["of"]["row"]["id"], 1);
-    let server = &network.servers[0];
-    server.run("FLUSH BINARY LOGS").unwrap();
-    // Replicas hold a file until they have read on.
-    links::until(PATIENCE, "the log is not purged", || {
-        let mut session = server.mariadb()?;
-        let logs: Vec<mysql::Row> = session.query("SHOW BINARY LOGS")?;
-        let last: String = logs.last().unwrap().get(0).unwrap();
-        session.query_drop(format!("PURGE BINARY LOGS TO '{last}'"))?;
-        Ok(logs.len() == 1)
-    })
-    .unwrap();
+    purge(&network.servers[..1]);
     let run = network.conflicts(&[]);
     assert!(run.json()["went_on_from"].is_null(), "{run:?}");
 }
@@ -329,9 +319,9 @@ fn a_journal_that_cannot_be_read_costs_its_proofs_and_no_more() {
     );
 }
 
-/// Purges all logs but the one that is written.
-fn purge(network: &Network) {
-    for server in &network.servers {
+/// Purges all logs but those that are written.
+fn purge(servers: &[Server]) {
+    for server in servers {
         server.run("FLUSH BINARY LOGS").unwrap();
         // Replicas hold a file until they have read on.
         links::until(PATIENCE, "the log is not purged", || {
@@ -370,7 +360,7 @@ fn what_was_proven_stays_proven_when_logs_are_purged() {
     let accepted = of(&first, 1)["id"].as_str().unwrap().to_owned();
     let run = network.keen(&["conflicts", "--accept", &accepted, "--because", "seen to"]);
     assert_eq!(run.code, 0, "{run:?}");
-    purge(&network);
+    purge(&network.servers);
     // Nothing of it stands in a log; the second row is raced for once more.
     both(2, 21);
     let run = network.conflicts(&["--whole"]);

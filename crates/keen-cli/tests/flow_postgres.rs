@@ -556,6 +556,6 @@ fn a_standby_has_the_subscriptions_of_its_primary_and_follows_it_in_another_way(
         "{json:#}"
     );
     let run = network.keen(&["preflight"]);
-    let told = "c has the subscriptions of b, which the file has it follow";
+    let told = "c fetches through the slots of b, which the file has it follow";
     assert!(run.out.contains(told), "{run:?}");
 }

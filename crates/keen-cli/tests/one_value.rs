@@ -84,7 +84,7 @@ fn what_mariadb_takes_for_one_value_goes_before_it_comes() {
 
 #[test]
 fn what_postgresql_takes_for_one_value_goes_before_it_comes() {
-    let network = pair(Engine::Postgres15, "\"hut\", \"warden\"");
+    let network = pair(Engine::Postgres15, "\"hut\", \"warden\", \"bell\"");
     let [a, b] = &network.servers[..] else { unreachable!() };
     for server in [a, b] {
         server
@@ -93,6 +93,8 @@ fn what_postgresql_takes_for_one_value_goes_before_it_comes() {
                  CREATE COLLATION plain (provider = icu, locale = 'und-u-ks-level1', deterministic = false);\n\
                  CREATE TABLE hut (id int PRIMARY KEY, name text COLLATE plain UNIQUE);\n\
                  CREATE TABLE warden (name citext PRIMARY KEY, beds int);\n\
+                 CREATE TABLE bell (id int PRIMARY KEY, name text, rings boolean);\n\
+                 CREATE UNIQUE INDEX ON bell (name) WHERE rings;\n\
                  GRANT SELECT ON ALL TABLES IN SCHEMA public TO keen;\n",
             )
             .unwrap();
@@ -101,7 +103,10 @@ fn what_postgresql_takes_for_one_value_goes_before_it_comes() {
     b.run("INSERT INTO hut VALUES (1, 'maier'), (3, 'resume')").unwrap();
     a.run("INSERT INTO warden VALUES ('ÉMILE', 1), ('Ida', 2)").unwrap();
     b.run("INSERT INTO warden VALUES ('émile', 1), ('IDA', 2)").unwrap();
-    there_and_back(&network, &["hut", "warden"]);
+    // One value may stand in rows of which only one has to hold it alone.
+    a.run("INSERT INTO bell VALUES (1, 'big', true), (2, 'big', false)").unwrap();
+    b.run("INSERT INTO bell VALUES (1, 'old', true), (2, 'small', false)").unwrap();
+    there_and_back(&network, &["hut", "warden", "bell"]);
 }
 
 #[test]

@@ -93,7 +93,9 @@ fn on_a_mesh_every_write_arrives_and_nothing_stays() {
             .unwrap();
     }
     links::mariadb_settled(&mesh.servers, PATIENCE).unwrap();
-    let json = mesh.keen(&["probe", "--from", "a", "--format", "json"]).json();
+    let run = mesh.keen(&["probe", "--from", "a", "--format", "json"]);
+    assert!(run.err.contains("will delete the row keen-1700000000000000-7 b"), "{}", run.err);
+    let json = run.json();
     let left: Vec<bool> =
         json["left_behind"].as_array().unwrap().iter().map(|r| r["taken_away"] == true).collect();
     assert_eq!(left, [true, false], "{json:#}");
@@ -102,7 +104,14 @@ fn on_a_mesh_every_write_arrives_and_nothing_stays() {
     mesh.servers.iter().for_each(|server| assert_eq!(rows(server), 2));
     let text = mesh.keen(&["probe", "--from", "a"]).out;
     assert!(text.contains("is left alone") && !text.contains("was killed"), "{text}");
-    mesh.servers[0].run("DELETE FROM keen_probe").unwrap();
+    // What it prints takes away that row alone.
+    let text = text.split_whitespace().collect::<Vec<_>>().join(" ");
+    let (_, statement) = text.split_once("Later: ").unwrap();
+    let (statement, _) = statement.split_once(" Every write").unwrap();
+    mesh.servers[0].run(statement).unwrap();
+    links::mariadb_settled(&mesh.servers, PATIENCE).unwrap();
+    mesh.servers.iter().for_each(|server| assert_eq!(rows(server), 1));
+    mesh.servers[0].run("DELETE FROM keen_probe WHERE id = 'mine'").unwrap();
     links::mariadb_settled(&mesh.servers, PATIENCE).unwrap();
 
     // What does not arrive is told, and where the row still is.

@@ -53,6 +53,7 @@ glossary! {
     "probe": "A row that keen writes at one node and looks for at all others: what arrives, and after how long.";
     "proven": "Of a conflict: the order of the journals shows that neither write had seen the other. No clock was asked.";
     "question": "What a plan leaves to a person: what each answer keeps, and what it loses.";
+    "repair": "What a script of a plan wrote. PostgreSQL's log keeps it under the origin keen_repair: it races with nobody.";
     "reused": "A number that two journals give to different transactions: it was given out twice, as after a log was begun anew.";
     "set": "A named list of tables, with an optional row filter and choice of columns, that links carry.";
     "settled": "Of a row: every node has applied what was written before, nothing changed, and it still differs.";

@@ -56,11 +56,13 @@ pub struct LeftBehind {
 /// A run that began so long ago is not at work any more, in microseconds.
 const OVER: i64 = 10 * 60 * 1_000_000;
 
-/// Looks for rows that earlier runs left behind, and takes away those of runs that are over.
+/// Looks for rows that earlier runs left behind, and takes away those of runs that are over; `before` is told of
+/// each of these first.
 #[must_use]
 pub fn left_behind(
     request: &Request<'_>,
     nodes: &mut BTreeMap<NodeId, Result<Probed, ReadFault>>,
+    before: &dyn Fn(&LeftBehind, NodeId),
 ) -> Vec<LeftBehind> {
     let mut found: BTreeMap<String, LeftBehind> = BTreeMap::new();
     for (node, there) in nodes.iter_mut() {
@@ -83,6 +85,7 @@ pub fn left_behind(
         let writer = request.topology.nodes.iter().position(|node| node.name == name);
         let writer = writer.filter(|writer| row.on.contains(writer));
         let taken = writer.map(|writer| {
+            before(row, writer);
             at(nodes, writer).and_then(|there| there.write(&row.id, name, Stage::Delete))
         });
         row.taken_away = matches!(taken, Some(Ok(())));

@@ -163,7 +163,14 @@ fn write(
         began: started.as_microsecond(),
         stop: &|| stop.raised(),
     };
-    let left_behind = probe::left_behind(&request, &mut nodes);
+    let left_behind = probe::left_behind(&request, &mut nodes, &|row, writer| {
+        complain(&format!(
+            "keen: will delete the row {} that an earlier run left in {} on {}",
+            crate::safe::text(&row.id),
+            crate::safe::text(topology.nodes[writer].name_of(&args.table)),
+            topology.nodes[writer].name
+        ));
+    });
     let journeys = probe::run(&request, &mut nodes);
     let outcome = render::Outcome {
         started,

@@ -141,7 +141,6 @@ pub fn make(topology: &Topology, tables: &[AuditedTable], evidence: &Evidence) -
         plan: Plan::default(),
         taken: BTreeSet::new(),
         later: BTreeMap::new(),
-        arriving: BTreeMap::new(),
     };
     for table in tables {
         let expectation = Expectation::of_set(topology, table.set);
@@ -178,8 +177,6 @@ struct Maker<'a> {
     taken: BTreeSet<(NodeId, String, Vec<u8>)>,
     /// Rows put off, by table, because another set's step changes their source first.
     later: BTreeMap<String, u64>,
-    /// Rows that come right by what a step writes elsewhere: from where, where to, and how many.
-    arriving: BTreeMap<(NodeId, NodeId), u64>,
 }
 
 /// What one node holds now and is to hold.
@@ -262,17 +259,22 @@ impl Maker<'_> {
                 self.taken.insert((task.node, local.name.clone(), token.clone()));
             }
         }
-        if let Err(why) = self.spare_what_arrives(&mut tasks, concern) {
-            for task in &tasks {
-                if let Some(local) = table.nodes.get(&task.node) {
-                    self.taken.remove(&(task.node, local.name.clone(), token.clone()));
+        let arriving = match self.spare_what_arrives(&mut tasks, concern) {
+            Ok(arriving) => arriving,
+            Err(why) => {
+                for task in &tasks {
+                    if let Some(local) = table.nodes.get(&task.node) {
+                        self.taken.remove(&(task.node, local.name.clone(), token.clone()));
+                    }
                 }
+                return self.ask(table, row, format!("{reason}; but {why}"));
             }
-            return self.ask(table, row, format!("{reason}; but {why}"));
-        }
+        };
         for task in tasks {
             if let Some(local) = table.nodes.get(&task.node) {
-                let step = self.step(local, &task);
+                let mut step = self.step(local, &task);
+                let own = arriving.iter().filter(|(from, _)| *from == task.node);
+                step.arrives = own.fold(0, |nodes, (_, to)| nodes | bit(*to));
                 self.plan.steps.push(step);
             }
         }
@@ -498,10 +500,16 @@ impl Maker<'_> {
                 }
             }
         }
-        for ((from, to), rows) in &self.arriving {
+        let mut arriving: BTreeMap<(NodeId, NodeId), u64> = BTreeMap::new();
+        for step in &self.plan.steps {
+            for to in members(step.arrives) {
+                *arriving.entry((step.node, to)).or_default() += 1;
+            }
+        }
+        for ((from, to), rows) in &arriving {
             let (from, to) = (&self.topology.nodes[*from].name, &self.topology.nodes[*to].name);
             notes.insert(format!(
-                "{rows} row{} of {to} come right by what the steps of {from} write, which {to} takes over: there is no step for them",
+                "{rows} row{} of {to} come right by what the steps of {from} write, which {to} takes over: there is no step for them. Carry out {from}'s steps before {to}'s",
                 if *rows == 1 { "" } else { "s" }
             ));
         }

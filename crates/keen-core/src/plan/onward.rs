@@ -8,7 +8,7 @@
 use super::{LocalTable, Maker, Task};
 use crate::expectation::{Nodes, bit, members};
 use crate::flow::onward::Reached;
-use crate::topology::Engine;
+use crate::topology::{Engine, NodeId};
 
 impl Maker<'_> {
     /// Where a step goes on to.
@@ -18,17 +18,17 @@ impl Maker<'_> {
         self.evidence.onward.reached(self.topology, set, task.node, &local.shape.qualified)
     }
 
-    /// Leaves out the steps that others bring with them. `concern` are the nodes of which it is known what they
-    /// hold of the row.
+    /// Leaves out the steps that others bring with them, and says from where to where. `concern` are the nodes of
+    /// which it is known what they hold of the row.
     ///
     /// # Errors
     /// Why a step would do harm where it goes on to.
     pub(super) fn spare_what_arrives(
-        &mut self,
+        &self,
         tasks: &mut Vec<Task<'_>>,
         concern: Nodes,
-    ) -> Result<(), String> {
-        let mut arriving: Vec<(usize, usize)> = Vec::new();
+    ) -> Result<Vec<(NodeId, NodeId)>, String> {
+        let mut arriving: Vec<(NodeId, NodeId)> = Vec::new();
         for task in tasks.iter() {
             for node in self.reached(task).nodes() {
                 if self.goes_on(task, tasks, node, concern)? {
@@ -36,7 +36,7 @@ impl Maker<'_> {
                 }
             }
         }
-        let comes = |node: usize| arriving.iter().filter(|(_, to)| *to == node).count();
+        let comes = |node: NodeId| arriving.iter().filter(|(_, to)| *to == node).count();
         if let Some(twice) = tasks.iter().find(|task| task.before.is_none() && comes(task.node) > 1)
         {
             return Err(format!(
@@ -45,13 +45,10 @@ impl Maker<'_> {
             ));
         }
         tasks.retain(|task| comes(task.node) == 0);
-        for ends in arriving {
-            *self.arriving.entry(ends).or_default() += 1;
-        }
-        Ok(())
+        Ok(arriving)
     }
 
-    fn name(&self, node: usize) -> &str {
+    fn name(&self, node: NodeId) -> &str {
         &self.topology.nodes[node].name
     }
 
@@ -60,7 +57,7 @@ impl Maker<'_> {
         &self,
         task: &Task<'_>,
         tasks: &[Task<'_>],
-        node: usize,
+        node: NodeId,
         concern: Nodes,
     ) -> Result<bool, String> {
         let (here, there) = (self.name(task.node), self.name(node));
@@ -131,7 +128,7 @@ impl Maker<'_> {
         match local.engine {
             Engine::Sqlite => "no: SQLite itself carries nothing on".to_owned(),
             _ if receivers == 0 && reached.is_nobody() => {
-                "no: nothing leads on from here".to_owned()
+                "no: no node of the file receives from here".to_owned()
             }
             Engine::MariaDb => format!(
                 "no: the script stays out of the binary log that {} would read (sql_log_bin = 0)",
@@ -147,7 +144,7 @@ impl Maker<'_> {
                 let mut text = match receivers & !unlike {
                     0 => String::new(),
                     alike => format!(
-                        "no: {} takes only what this node itself wrote, and the script writes under an origin of its own",
+                        "no: nothing brings it to {}, for the script writes under an origin of its own",
                         names(alike)
                     ),
                 };

@@ -23,6 +23,8 @@ type Token = Vec<u8>;
 #[derive(Debug, Clone, PartialEq, Default)]
 pub(super) struct Ties {
     takes: Vec<Token>,
+    /// Those of them that no two rows may hold, whatever else stands in them.
+    takes_alone: Vec<Token>,
     frees: Vec<Token>,
     provides: Vec<Token>,
     needs: Vec<Token>,
@@ -78,6 +80,9 @@ pub(super) fn ties(
         if old != new {
             ties.frees.extend(old.clone());
             ties.takes.extend(new.clone());
+            if !shape.unique_in_part.contains(names) {
+                ties.takes_alone.extend(new.clone());
+            }
             // Anybody may refer to a unique key.
             ties.removes.extend(old);
             ties.provides.extend(new);
@@ -135,7 +140,7 @@ impl Unmoved {
     /// Values that more than one of these steps would put there.
     pub(super) fn taken_twice<'s>(&mut self, steps: impl Iterator<Item = &'s Step>) {
         let mut taken: HashSet<&Token> = HashSet::new();
-        for token in steps.flat_map(|step| &step.ties.takes) {
+        for token in steps.flat_map(|step| &step.ties.takes_alone) {
             if !taken.insert(token) {
                 self.taken_twice.insert(token.clone());
             }
@@ -146,7 +151,7 @@ impl Unmoved {
     pub(super) fn stands_against(&mut self, step: &Step) -> Option<&'static str> {
         let ties = &step.ties;
         let any = |tokens: &[Token], of: &HashSet<Token>| tokens.iter().any(|t| of.contains(t));
-        let why = if any(&ties.takes, &self.taken_twice) {
+        let why = if any(&ties.takes_alone, &self.taken_twice) {
             "two rows would hold one value there that must be unique"
         } else if any(&ties.takes, &self.holds) {
             "a value that must be unique is still held there by a row that is asked about"

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use super::alike::OfNode;
 use super::sql::{Statement, TableSql};
 use super::{LocalTable, Task, key_cells, loses, order};
+use crate::expectation::Nodes;
 use crate::rows::Layout;
 use crate::topology::{NodeId, SetId};
 use crate::value::Value;
@@ -64,6 +65,8 @@ pub struct Step {
     pub(super) ties: order::Ties,
     /// What its statements are made from, when they are wanted: of very many steps they would take up much room.
     pub(super) made_from: MadeFrom,
+    /// The nodes that come right by it without a step of their own.
+    pub(super) arrives: Nodes,
 }
 
 /// What the statements of a step are made from.
@@ -210,5 +213,6 @@ pub(super) fn of(local: &Arc<LocalTable>, task: &Task<'_>, onward: String, alike
             after: cells(task.after),
             part: Part::Whole,
         },
+        arrives: 0,
     }
 }

@@ -213,8 +213,9 @@ impl Maker<'_> {
         if let Some(node) = self.reached(&task).nodes().next() {
             let (here, there) =
                 (&self.topology.nodes[link.to].name, &self.topology.nodes[node].name);
-            let why =
-                format!("{there} takes over what is written on {here}, and would lose it, too");
+            let why = format!(
+                "{there} takes over, or may take over, what is written on {here}, and would lose it, too"
+            );
             return self.ask(table, row, format!("{reason}; {why}"));
         }
         let mut step = self.step(local, &task);

@@ -244,7 +244,7 @@ pub(super) fn leader(desk: &mut Desk<'_>, known: &[Known<'_>]) {
             !facts.standby && known.iter().filter(of_node).any(|k| inherited(desk, known, k));
         if inherits {
             let found = format!(
-                "{} has the subscriptions of {}, which the file has it follow, and takes writes of its own: it was promoted",
+                "{} fetches through the slots of {}, which the file has it follow, and takes writes of its own, as a standby does that was promoted",
                 desk.name(node),
                 desk.names(&desk.sources(node))
             );
