@@ -99,6 +99,35 @@ fn repair_makes_nodes_equal_and_undo_brings_them_back() {
 }
 
 #[test]
+fn texts_of_very_many_lines_are_written_and_taken_back() {
+    let folder = Folder::mesh(2, &["notice"], "[authority]\ndefault = \"a\"");
+    let files = ["a.db", "b.db"];
+    folder.sql_all(&files, "CREATE TABLE notice (id INTEGER PRIMARY KEY, txt TEXT)");
+    // SQLite takes expressions up to 1000 levels deep, and may be built to take no more than 127 arguments.
+    let lines = |one: &str| {
+        format!(
+            "WITH RECURSIVE n (i, t) AS (SELECT 1, '' UNION ALL SELECT i + 1, t || i || {one} FROM n WHERE i < 3000) \
+             SELECT t FROM n ORDER BY i DESC LIMIT 1"
+        )
+    };
+    let (breaks, blank) = (lines("char(10)"), "replace(printf('%3000s', ''), ' ', char(13, 10))");
+    folder
+        .sql("a.db", &format!("INSERT INTO notice VALUES (1, ({breaks})), (2, {blank}), (3, 'x')"));
+    folder.sql(
+        "b.db",
+        &format!("INSERT INTO notice VALUES (2, ({breaks})), (3, {blank}), (4, {blank})"),
+    );
+    let all = "SELECT * FROM notice ORDER BY 1";
+    let before = dump(&folder, &files, all);
+    assert_eq!(folder.keen(&["plan", "--format", "sql", "--output", "out"]).code, 1);
+    carry_out(&folder, &["b"], "repair");
+    let now = dump(&folder, &files, all);
+    assert_eq!((&now[0], &now[1]), (&before[0], &before[0]));
+    carry_out(&folder, &["b"], "undo");
+    assert_eq!(dump(&folder, &files, all), before);
+}
+
+#[test]
 fn parents_come_before_children_and_go_after_them() {
     let folder = Folder::mesh(3, &["stay", "guest"], RIGHT);
     folder.sql_all(&["a.db", "b.db", "c.db"], "CREATE TABLE guest (id INTEGER PRIMARY KEY); CREATE TABLE stay (id INTEGER PRIMARY KEY, guest INTEGER REFERENCES guest)");

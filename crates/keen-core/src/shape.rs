@@ -81,6 +81,28 @@ pub struct ColumnShape {
     pub bumped: bool,
 }
 
+/// The labels of a declared type `enum('a','b''c')`.
+#[must_use]
+pub fn labels_of(declared: &str) -> Vec<String> {
+    let mut labels = Vec::new();
+    let mut rest = declared;
+    while let Some(start) = rest.find('\'') {
+        let mut label = String::new();
+        let mut chars = rest[start + 1..].char_indices().peekable();
+        let mut end = rest.len();
+        while let Some((at, c)) = chars.next() {
+            if c == '\'' && chars.next_if(|(_, next)| *next == '\'').is_none() {
+                end = start + 1 + at + 1;
+                break;
+            }
+            label.push(c);
+        }
+        labels.push(label);
+        rest = &rest[end.min(rest.len())..];
+    }
+    labels
+}
+
 /// A type or a collation that somebody made on a server.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct OwnType {

@@ -9,7 +9,7 @@ use std::fmt::Write as _;
 
 use crate::calendar::{self, INFINITY, MINUS_INFINITY};
 use crate::reading::{CommonKind, Reading};
-use crate::shape::{ColumnShape, Family};
+use crate::shape::{ColumnShape, Family, labels_of};
 use crate::spelling::{text_of, uuid_text};
 use crate::topology::Engine;
 use crate::value::Value;
@@ -68,9 +68,21 @@ pub fn cannot_hold(engine: Engine, column: &ColumnShape, value: &Value) -> Optio
             Value::Text(text) if std::str::from_utf8(text).is_err() => {
                 Some("holds only valid text")
             }
+            _ if is_error_value(engine, column, value) => {
+                Some("has no such label: it is the error value of a write that was not strict")
+            }
             _ => too_fine(column, value),
         },
     }
+}
+
+/// The empty text that MariaDB keeps in an enumeration that declares none, and that no strict session can write.
+#[must_use]
+pub fn is_error_value(engine: Engine, column: &ColumnShape, value: &Value) -> bool {
+    engine == Engine::MariaDb
+        && column.declared.starts_with("enum(")
+        && matches!(value, Value::Text(text) if text.is_empty())
+        && !labels_of(&column.declared).iter().any(String::is_empty)
 }
 
 /// A decimal with more digits after its point than the column keeps, or a time with more digits of a second.
@@ -197,14 +209,31 @@ fn sqlite(value: &Value) -> String {
                 |codes| {
                     let codes: Vec<String> =
                         codes.iter().map(|c| u32::from(*c).to_string()).collect();
-                    format!("char({})", codes.join(", "))
+                    let calls = codes.chunks(MOST_ARGUMENTS);
+                    let calls = calls.map(|codes| format!("char({})", codes.join(", ")));
+                    balanced(&calls.collect::<Vec<_>>())
                 },
-                |parts| format!("({})", parts.join(" || ")),
+                balanced,
             ),
             Err(_) => format!("CAST({} AS TEXT)", hex("x'", bytes)),
         },
         Value::Bytes(bytes) => hex("x'", bytes),
         _ => plain(&text_of(value.as_ref())),
+    }
+}
+
+/// SQLite may be built to take no more arguments of a function than this.
+const MOST_ARGUMENTS: usize = 100;
+
+/// Texts put together in pairs, and those in pairs: SQLite takes no expression that is very many levels deep.
+fn balanced(parts: &[String]) -> String {
+    match parts {
+        [] => "''".to_owned(),
+        [part] => part.clone(),
+        _ => {
+            let (left, right) = parts.split_at(parts.len() / 2);
+            format!("({} || {})", balanced(left), balanced(right))
+        }
     }
 }
 
@@ -413,7 +442,7 @@ mod tests {
         assert_eq!(literal(&Value::text("it's")), "'it''s'");
         assert_eq!(
             literal(&Value::text("a\0b\n\u{1b}[2J")),
-            "('a' || char(0) || 'b' || char(10, 27) || '[2J')"
+            "(('a' || char(0)) || ('b' || (char(10, 27) || '[2J')))"
         );
         assert_eq!(literal(&Value::text("")), "''");
         assert_eq!(literal(&Value::text("\u{202e}")), "char(8238)");

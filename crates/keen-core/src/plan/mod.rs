@@ -435,6 +435,19 @@ impl Maker<'_> {
                 local.name
             ));
         }
+        if let (Some((cells, _)), false) = (task.before, multiset) {
+            let goes = |i: usize| task.after.is_none_or(|(after, _)| !after[i].same_as(&cells[i]));
+            let column = local.columns.iter().enumerate().find(|(i, name)| {
+                let shape = local.shape.column(name);
+                shape.is_some_and(|c| dialect::is_error_value(local.engine, c, &cells[*i]))
+                    && goes(*i)
+            });
+            if let Some((_, name)) = column {
+                return Some(format!(
+                    "{name} on {node} holds the error value of an enumeration, which an undo could not write again"
+                ));
+            }
+        }
         let (after, _) = task.after?;
         let before = task.before.filter(|_| !multiset).map(|(cells, _)| cells);
         let columns = task.table.layout.columns.iter().zip(&local.columns).zip(after).enumerate();

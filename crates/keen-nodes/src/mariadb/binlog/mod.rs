@@ -24,7 +24,7 @@ use keen_core::journal::{
     Act, Begin, Entry, Head, Id, Mark, ReadJournal, RowChange, ShapeChange, Since, Stream, Writer,
 };
 use keen_core::ports::{FaultKind, ReadFault};
-use keen_core::shape::TableShape;
+use keen_core::shape::{TableShape, labels_of};
 use keen_core::value::Value;
 use mysql::BinlogStream;
 
@@ -733,7 +733,7 @@ impl MariaDbJournal {
             logged.unsigned = declared.contains("unsigned");
         }
         if logged.labels.is_empty() && matches!(logged.kind, kind::ENUM | kind::SET) {
-            logged.labels = labels(shape.map_or("", |column| &column.declared));
+            logged.labels = labels_of(shape.map_or("", |column| &column.declared));
         }
         let take = known.takes.get(name).copied().unwrap_or_else(|| guessed(&logged));
         let form = match &declared[..] {
@@ -790,27 +790,6 @@ fn guessed(logged: &Logged) -> super::decode::Take {
         }
         _ => Take::Number,
     }
-}
-
-/// The labels of `enum('a','b''c')`.
-fn labels(declared: &str) -> Vec<String> {
-    let mut labels = Vec::new();
-    let mut rest = declared;
-    while let Some(start) = rest.find('\'') {
-        let mut label = String::new();
-        let mut chars = rest[start + 1..].char_indices().peekable();
-        let mut end = rest.len();
-        while let Some((at, c)) = chars.next() {
-            if c == '\'' && chars.next_if(|(_, next)| *next == '\'').is_none() {
-                end = start + 1 + at + 1;
-                break;
-            }
-            label.push(c);
-        }
-        labels.push(label);
-        rest = &rest[end.min(rest.len())..];
-    }
-    labels
 }
 
 fn row(
