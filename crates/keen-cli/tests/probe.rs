@@ -166,6 +166,8 @@ fn interrupted_it_takes_its_row_away() {
 fn postgresql_peers_are_probed_and_waited_for() {
     let peers = Network::postgres_peers();
     carry_the_table(&peers);
+    let before = peers.keen(&["probe", "--from", "a", "--limit", "1s"]);
+    assert!(before.out.contains("keen probe --ddl prints how"), "{before:?}");
     for (node, server) in ["a", "b"].into_iter().zip(&peers.servers) {
         run_ddl(&peers, node, server);
         server.run("ALTER PUBLICATION peers ADD TABLE keen_probe").unwrap();
@@ -184,6 +186,14 @@ fn postgresql_peers_are_probed_and_waited_for() {
     links::postgres_settled(&peers.servers, PATIENCE).unwrap();
     let run = peers.keen(&["probe", "--format", "json"]);
     assert_eq!((run.code, run.json()["arrived"].as_u64()), (0, Some(6)), "{run:?}");
+
+    // Who may read may not write yet; the right that is lacking is the one that is named.
+    peers.servers[0].run("REVOKE UPDATE ON keen_probe FROM keen").unwrap();
+    let run = peers.keen(&["probe", "--from", "a", "--limit", "2s"]);
+    assert!(run.out.contains("keen lacks the right to update rows of the table"), "{run:?}");
+    assert!(!run.out.contains("GRANT SELECT"), "{run:?}");
+    assert_eq!((run.code, rows(&peers.servers[0])), (3, 0), "{run:?}");
+    peers.servers[0].run("GRANT UPDATE ON keen_probe TO keen").unwrap();
 
     // Fences by hand.
     let run = peers.keen(&["probe", "--now", "--at", "b"]);

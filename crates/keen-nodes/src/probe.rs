@@ -3,9 +3,23 @@
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
-use keen_core::ports::{ReadFault, WriteProbe};
+use keen_core::ports::{FaultKind, ReadFault, WriteProbe};
 use keen_core::probe::{self, Stage, reached};
 use keen_core::topology::{NodeId, Topology};
+
+/// The probe does more than read: of a refusal, the right that is lacking; of a table that is not there, how it comes.
+pub(crate) fn explain(fault: ReadFault, right: &str, user: &str) -> ReadFault {
+    let advice = match fault.kind {
+        FaultKind::NotAllowed => format!(
+            "{user} lacks the right to {right}: keen probe --ddl prints the table and its grants, for an account that may run them"
+        ),
+        FaultKind::NoTable => {
+            "create the table: keen probe --ddl prints how, --create does it".to_owned()
+        }
+        _ => return fault,
+    };
+    ReadFault { advice, ..fault }
+}
 
 /// A node at which the row can be written and looked for.
 pub type Probed = Box<dyn WriteProbe + Send>;

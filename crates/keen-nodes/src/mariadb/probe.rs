@@ -1,16 +1,18 @@
 //! Writing a probe's row to a MariaDB server, and looking for it.
 
-use keen_core::ports::{ReadFault, WriteProbe};
+use keen_core::ports::{FaultKind, ReadFault, WriteProbe};
 use keen_core::probe::Stage;
 use mysql::Row;
 
 use super::connect::Session;
 use super::quoted;
+use crate::probe::explain;
 use crate::server::Access;
 
 /// A MariaDB server at which a probe is written.
 pub struct MariaDbProbe {
     session: Session,
+    user: String,
     table: String,
 }
 
@@ -27,15 +29,20 @@ impl MariaDbProbe {
     /// [`ReadFault`] when it cannot be reached in time, or refuses.
     pub fn open(access: &Access, table: &str) -> Result<Self, ReadFault> {
         let table: Vec<String> = table.split('.').map(quoted).collect();
-        Ok(Self { session: Session::open_to_write(access)?, table: table.join(".") })
+        let user = access.server.user.clone();
+        Ok(Self { session: Session::open_to_write(access)?, user, table: table.join(".") })
+    }
+
+    fn lacking(&self, fault: ReadFault, right: &str) -> ReadFault {
+        explain(fault, right, &self.user)
     }
 }
 
 impl WriteProbe for MariaDbProbe {
     fn create(&mut self, statement: &str) -> Result<(), ReadFault> {
-        let done: Vec<Row> = self.session.rows("create the probe table", statement, ())?;
-        drop(done);
-        Ok(())
+        let done: Result<Vec<Row>, ReadFault> =
+            self.session.rows("create the probe table", statement, ());
+        done.map(drop).map_err(|fault| self.lacking(fault, "create tables in its database"))
     }
 
     fn write(&mut self, id: &str, node: &str, stage: Stage) -> Result<(), ReadFault> {
@@ -57,6 +64,7 @@ impl WriteProbe for MariaDbProbe {
             }
         };
         done.map(drop)
+            .map_err(|fault| self.lacking(fault, &format!("{} rows of the table", stage.name())))
     }
 
     fn beat(&mut self, node: &str) -> Result<(), ReadFault> {
@@ -64,19 +72,30 @@ impl WriteProbe for MariaDbProbe {
             "INSERT INTO {} (node, beat) VALUES (?, SYSDATE(6)) ON DUPLICATE KEY UPDATE beat = VALUES(beat)",
             self.table
         );
-        let done: Vec<Row> = self.session.rows("write the heartbeat", &sql, (node,))?;
-        drop(done);
-        Ok(())
+        let done: Result<Vec<Row>, ReadFault> =
+            self.session.rows("write the heartbeat", &sql, (node,));
+        done.map(drop).map_err(|fault| ReadFault {
+            advice: match fault.kind {
+                FaultKind::NotAllowed => {
+                    format!("grant {} SELECT, INSERT and UPDATE on the table", self.user)
+                }
+                _ => fault.advice.clone(),
+            },
+            ..fault
+        })
     }
 
     fn ids(&mut self) -> Result<Vec<String>, ReadFault> {
         let sql = format!("SELECT id FROM {} LIMIT 1000", self.table);
-        self.session.rows("look for rows of other runs", &sql, ())
+        let rows = self.session.rows("look for rows of other runs", &sql, ());
+        rows.map_err(|fault| self.lacking(fault, "read the table"))
     }
 
     fn find(&mut self, id: &str) -> Result<Option<String>, ReadFault> {
         let sql = format!("SELECT stage FROM {} WHERE id = ?", self.table);
-        let rows: Vec<String> = self.session.rows("look for the probe's row", &sql, (id,))?;
+        let rows: Result<Vec<String>, ReadFault> =
+            self.session.rows("look for the probe's row", &sql, (id,));
+        let rows = rows.map_err(|fault| self.lacking(fault, "read the table"))?;
         Ok(rows.into_iter().next())
     }
 }

@@ -1,15 +1,17 @@
 //! Writing a probe's row to a PostgreSQL server, and looking for it.
 
-use keen_core::ports::{ReadFault, WriteProbe};
+use keen_core::ports::{FaultKind, ReadFault, WriteProbe};
 use keen_core::probe::Stage;
 
 use super::connect::Session;
 use super::quoted;
+use crate::probe::explain;
 use crate::server::Access;
 
 /// A PostgreSQL server at which a probe is written.
 pub struct PostgresProbe {
     session: Session,
+    user: String,
     table: String,
 }
 
@@ -26,13 +28,19 @@ impl PostgresProbe {
     /// [`ReadFault`] when it cannot be reached in time, or refuses.
     pub fn open(access: &Access, table: &str) -> Result<Self, ReadFault> {
         let table: Vec<String> = table.split('.').map(quoted).collect();
-        Ok(Self { session: Session::open_to_write(access)?, table: table.join(".") })
+        let user = access.server.user.clone();
+        Ok(Self { session: Session::open_to_write(access)?, user, table: table.join(".") })
+    }
+
+    fn lacking(&self, fault: ReadFault, right: &str) -> ReadFault {
+        explain(fault, right, &self.user)
     }
 }
 
 impl WriteProbe for PostgresProbe {
     fn create(&mut self, statement: &str) -> Result<(), ReadFault> {
-        self.session.rows("create the probe table", statement, &[]).map(drop)
+        let done = self.session.rows("create the probe table", statement, &[]);
+        done.map(drop).map_err(|fault| self.lacking(fault, "create tables in that schema"))
     }
 
     fn write(&mut self, id: &str, node: &str, stage: Stage) -> Result<(), ReadFault> {
@@ -54,6 +62,7 @@ impl WriteProbe for PostgresProbe {
             }
         };
         done.map(drop)
+            .map_err(|fault| self.lacking(fault, &format!("{} rows of the table", stage.name())))
     }
 
     fn beat(&mut self, node: &str) -> Result<(), ReadFault> {
@@ -61,18 +70,29 @@ impl WriteProbe for PostgresProbe {
             "INSERT INTO {} (node, beat) VALUES ($1, clock_timestamp()) ON CONFLICT (node) DO UPDATE SET beat = excluded.beat",
             self.table
         );
-        self.session.rows("write the heartbeat", &sql, &[&node]).map(drop)
+        let done = self.session.rows("write the heartbeat", &sql, &[&node]);
+        done.map(drop).map_err(|fault| ReadFault {
+            advice: match fault.kind {
+                FaultKind::NotAllowed => {
+                    format!("grant {} SELECT, INSERT and UPDATE on the table", self.user)
+                }
+                _ => fault.advice.clone(),
+            },
+            ..fault
+        })
     }
 
     fn ids(&mut self) -> Result<Vec<String>, ReadFault> {
         let sql = format!("SELECT id FROM {} LIMIT 1000", self.table);
-        let rows = self.session.rows("look for rows of other runs", &sql, &[])?;
+        let rows = self.session.rows("look for rows of other runs", &sql, &[]);
+        let rows = rows.map_err(|fault| self.lacking(fault, "read the table"))?;
         Ok(rows.iter().map(|row| row.get(0)).collect())
     }
 
     fn find(&mut self, id: &str) -> Result<Option<String>, ReadFault> {
         let sql = format!("SELECT stage FROM {} WHERE id = $1", self.table);
-        let rows = self.session.rows("look for the probe's row", &sql, &[&id])?;
+        let rows = self.session.rows("look for the probe's row", &sql, &[&id]);
+        let rows = rows.map_err(|fault| self.lacking(fault, "read the table"))?;
         Ok(rows.first().map(|row| row.get(0)))
     }
 }
