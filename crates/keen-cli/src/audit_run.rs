@@ -23,6 +23,7 @@ use crate::doors::Doors;
 use crate::exit::Exit;
 use crate::load::Loaded;
 use crate::progress::Progress;
+use crate::render::style::counted;
 
 /// What of a topology is to be audited, checked against it.
 #[derive(Debug, Clone)]
@@ -169,6 +170,31 @@ impl Totals {
             format!(
                 "{} {stand} still: what is written at {sources} does not arrive. keen flow says why.",
                 links.join(", ")
+            )
+        })
+    }
+
+    /// The tables that nodes keep and no set has, in a sentence; none if there are none.
+    pub(crate) fn in_no_set(&self, topology: &Topology) -> Option<String> {
+        const NAMED: usize = 3;
+        let mut tables: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+        for (node, outcome) in &self.nodes {
+            for table in outcome.in_no_set.iter().flatten() {
+                tables.entry(table).or_default().push(&topology.nodes[*node].name);
+            }
+        }
+        let mut names: Vec<String> = (tables.iter().take(NAMED))
+            .map(|(table, nodes)| format!("{table} on {}", nodes.join(", ")))
+            .collect();
+        if tables.len() > NAMED {
+            names.push(format!("{} more", tables.len() - NAMED));
+        }
+        let (are, were) = if tables.len() == 1 { ("is", "it was") } else { ("are", "they were") };
+        (!tables.is_empty()).then(|| {
+            format!(
+                "{} {are} in no set, so {were} not compared: {}.",
+                counted(tables.len() as u64, "table", "tables"),
+                names.join("; ")
             )
         })
     }

@@ -562,6 +562,8 @@ fn partitions_are_written_as_the_table_they_are_parts_of() {
         run.conflicts().iter().map(|c| c["of"]["row"]["id"].as_i64().unwrap()).collect();
     found.sort_unstable();
     assert_eq!(found, [1, 101], "{run:?}");
+    assert!(run.json().to_string().contains("a partition of reading was emptied"), "{run:?}");
+    assert!(!run.json().to_string().contains("of guest, stay, reading its log"), "{run:?}");
     assert!(run.conflicts().iter().all(|c| c["proven"] == true), "{run:?}");
 }
 

@@ -605,3 +605,56 @@ fn a_server_that_gives_up_slots_is_found() {
     }
     until_found(&peers, &NOTHING);
 }
+
+#[test]
+fn a_partitioned_table_is_told_from_its_partitions() {
+    let network = publisher(true);
+    let (a, b) = (&network.servers[0], &network.servers[1]);
+    for server in [a, b] {
+        server
+            .run(
+                "CREATE TABLE \"reading $$\" (id int, snow int) PARTITION BY RANGE (id);\n\
+                 CREATE TABLE reading_low PARTITION OF \"reading $$\" FOR VALUES FROM (0) TO (100);\n\
+                 CREATE TABLE reading_high PARTITION OF \"reading $$\" FOR VALUES FROM (100) TO (300) PARTITION BY RANGE (id);\n\
+                 CREATE TABLE reading_top PARTITION OF reading_high FOR VALUES FROM (100) TO (200);\n\
+                 ALTER TABLE reading_low REPLICA IDENTITY FULL;\nGRANT SELECT ON \"reading $$\" TO keen;\n\
+                 CREATE TABLE diary (id int PRIMARY KEY);\nGRANT SELECT ON diary TO keen",
+            )
+            .unwrap();
+    }
+    network.replace("\"guest\", \"stay\"", "\"guest\", \"stay\", \"reading $$\"");
+    // A partition without an identity would have its updates refused: all of them are given one.
+    let run = network.keen(&["preflight", "--format", "json"]);
+    let found = first(&run, "row-identity");
+    assert_eq!(found["nodes"][0], "a", "{found:#}");
+    let statement = found["todo"][0]["run"].as_str().unwrap();
+    a.run(statement).unwrap_or_else(|error| panic!("{statement}: {error}"));
+    a.run("INSERT INTO \"reading $$\" VALUES (1, 10), (150, 20)").unwrap();
+    let run = network.keen(&["preflight", "--format", "json"]);
+    assert!(!run.out.contains("row-identity"), "{}", run.out);
+    // It is published by its partitions, and taken up so; the set names the table.
+    for (server, statement) in statements(&run).into_iter().map(|(node, sql)| match &node[..] {
+        "a" => (a, sql),
+        _ => (b, sql),
+    }) {
+        server.run(&statement).unwrap_or_else(|error| panic!("{statement}: {error}"));
+    }
+    let taken = "SELECT count(*) FROM pg_subscription_rel WHERE srsubstate = 'r'";
+    links::until(PATIENCE, "the partitions are not taken up", || {
+        Ok(b.postgres()?.query_one(taken, &[])?.get::<_, i64>(0) == 4)
+    })
+    .unwrap();
+    until_found(&network, &["warn key-missing a,b"]);
+    a.run("UPDATE \"reading $$\" SET snow = snow + 1").unwrap();
+    links::postgres_settled(&network.servers, PATIENCE).unwrap();
+    let audit = network.keen(&["audit"]);
+    assert_eq!(audit.code, 0, "{audit:?}");
+    // What is in no set is named, and a partition is no table of its own.
+    assert!(
+        audit.out.contains("2 tables are in no set, so they were not compared: diary on a, b; trail_notice on a, b."),
+        "{}",
+        audit.out
+    );
+    let flow = network.keen(&["flow", "--format", "json"]);
+    assert_eq!(flow.code, 0, "{}", flow.out);
+}

@@ -222,6 +222,15 @@ pub trait ReadRows {
     /// [`ReadFault`] when there is no such table, or it cannot be read.
     fn shape(&mut self, table: &str) -> Result<TableShape, ReadFault>;
 
+    /// The tables that the node keeps and that none of these names means, as the node calls them, sorted; neither
+    /// the server's own nor those of keen, nor what is a part of one of them. None if the engine is not asked.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when the node refuses.
+    fn other_tables(&mut self, _named: &[String]) -> Result<Option<Vec<String>>, ReadFault> {
+        Ok(None)
+    }
+
     /// Of each of these texts the number of its group: a unique index over the column takes those of one group
     /// for one value. None if the engine is not asked.
     ///

@@ -42,6 +42,10 @@ impl ReadRows for MemoryNode {
         Ok(self.table(table)?.shape.clone())
     }
 
+    fn other_tables(&mut self, named: &[String]) -> Result<Option<Vec<String>>, ReadFault> {
+        Ok(Some(self.tables.keys().filter(|table| !named.contains(table)).cloned().collect()))
+    }
+
     fn read(
         &mut self,
         request: &TableRequest,

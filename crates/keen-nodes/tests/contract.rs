@@ -225,6 +225,37 @@ fn a_view_is_refused_with_a_reason() {
 }
 
 #[test]
+fn tables_that_no_name_means_are_told() {
+    let folder = TempDir::new().unwrap();
+    let (view, own): (String, String) =
+        ["view_beside", "keen_own"].map(|name| format!("{name}_{}", std::process::id())).into();
+    for name in ["a \"quoted\" name", "x.y", "Größe"] {
+        let mut table = Typed::new(&[("id", Kind::Int)], &["id"], vec![vec![int(1)]]);
+        table.name = format!("{} {name}", table.name);
+        for host in Host::ALL {
+            table.make(host, folder.path());
+            // Neither a view, nor what keen made for itself, nor what is the engine's own.
+            table.run(host, folder.path(), &format!("CREATE VIEW {view} AS SELECT 1 AS one"));
+            table.run(host, folder.path(), &format!("CREATE TABLE {own} (id int)"));
+            let mut node = table.open(host, folder.path());
+            let mut others = |named: &[&str]| {
+                let named: Vec<String> = named.iter().map(ToString::to_string).collect();
+                node.other_tables(&named).unwrap().unwrap()
+            };
+            let all = others(&[]);
+            assert!(all.contains(&table.name), "{host:?}");
+            assert!(!others(&["marmots", &table.name]).contains(&table.name), "{host:?}");
+            let hidden = ["pg_class", "user", "tables", "sqlite_schema", &view, &own];
+            assert!(!all.iter().any(|other| hidden.contains(&&other[..])), "{host:?}: {all:?}");
+            drop(node);
+            table.run(host, folder.path(), &format!("DROP VIEW {view}"));
+            table.run(host, folder.path(), &format!("DROP TABLE {own}"));
+        }
+        table.drop_everywhere();
+    }
+}
+
+#[test]
 fn a_reader_that_has_gone_ends_the_reading() {
     let rows = (0..1000).map(|i| vec![int(i)]).collect();
     let table = Typed::new(&[("id", Kind::Int)], &["id"], rows);

@@ -176,6 +176,7 @@ pub(crate) fn from_nodes(
         planned.plan.notes.push(over_the_limit(sink.over, limit));
     }
     planned.plan.notes.extend(totals.standing_still(&loaded.topology));
+    planned.plan.notes.extend(totals.in_no_set(&loaded.topology));
     Ok(planned)
 }
 

@@ -153,6 +153,7 @@ impl<'a, W: Write> JsonSink<'a, W> {
                     "role": self.topology.role(*id).name(),
                     "about": node.about,
                     "read_at": node.read_at.and_then(time),
+                    "in_no_set": node.in_no_set,
                     "error": node.fault.as_ref().map(ToString::to_string),
                 })
             })

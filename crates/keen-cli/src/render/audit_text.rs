@@ -419,6 +419,9 @@ fn conclusion(topology: &Topology, totals: &Totals, hidden: u64) -> String {
             if totals.agree == 1 { "agrees" } else { "agree" },
         );
     }
+    if let Some(others) = totals.in_no_set(topology) {
+        let _ = writeln!(out, "{}", safe::text(&others));
+    }
     if hidden > 0 {
         let are = if hidden == 1 { "is" } else { "are" };
         let _ = writeln!(

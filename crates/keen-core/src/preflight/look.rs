@@ -407,12 +407,32 @@ pub struct TableLook {
     pub any_rows: Seen<bool>,
     /// By what the engine names rows to others, where that is not the key: nothing, the whole row, or an index.
     pub named_by: Option<String>,
+    /// Its partitions say for themselves how their rows are named; what is said here is that of the weakest.
+    pub partitioned: bool,
     /// Triggers that fire on rows that replication applies.
     pub replica_triggers: Seen<Vec<String>>,
     /// Where the numbers of counting columns come from.
     pub counters: Vec<Counter>,
     /// What rows have to fulfil, as the engine prints it.
     pub checks: Seen<Vec<String>>,
+}
+
+impl TableLook {
+    /// The statement that names rows whole to subscribers, given the table's name, quoted.
+    #[must_use]
+    pub fn name_rows_whole(&self, name: &str) -> String {
+        if !self.partitioned {
+            return format!("ALTER TABLE {name} REPLICA IDENTITY FULL");
+        }
+        // Whatever the name is, it must not end the block.
+        let mark = (0..).map(|n| format!("$part{n}$")).find(|mark| !name.contains(&**mark));
+        let mark = mark.unwrap_or_default();
+        format!(
+            "DO {mark} DECLARE part regclass; BEGIN FOR part IN SELECT relid FROM pg_partition_tree('{}') WHERE isleaf LOOP \
+             EXECUTE format('ALTER TABLE %s REPLICA IDENTITY FULL', part); END LOOP; END {mark}",
+            name.replace('\'', "''")
+        )
+    }
 }
 
 /// Where the numbers of a counting column come from.

@@ -576,15 +576,18 @@ impl<'d, 'a> Bench<'d, 'a> {
             let no_primary = named == Some("nothing");
             if no_primary && !self.desk.facts(*node).is_some_and(|facts| facts.standby) {
                 let name = self.desk.topology.nodes[*node].name_of(self.table);
+                let place = look.shape.qualified.iter().map(|part| quoted(Engine::Postgres, part));
+                let place: Vec<String> = place.collect();
+                let rows = if look.partitioned { "rows of partitions" } else { "rows" };
                 let finding = self
                     .finding(
                         &ROW_IDENTITY,
                         Level::Stop,
                         &[*node],
-                        format!("rows of {name} on {} have no identity for subscribers", self.desk.name(*node)),
+                        format!("{rows} of {name} on {} have no identity for subscribers", self.desk.name(*node)),
                     )
                     .will("as soon as it is published, every update and delete of it is refused there")
-                    .run(*node, format!("ALTER TABLE {name} REPLICA IDENTITY FULL"))
+                    .run(*node, look.name_rows_whole(&place.join(".")))
                     .advise(Some(*node), "or better, give it a primary key, with the same values on every node: counted up by each for itself they differ");
                 self.desk.find(finding);
             }

@@ -160,6 +160,8 @@ pub struct NodeOutcome {
     pub read_at: Option<SystemTime>,
     /// Why it could not be opened.
     pub fault: Option<ReadFault>,
+    /// Its tables that are in no set; none if that is not known.
+    pub in_no_set: Option<Vec<String>>,
 }
 
 /// What an audit comes to, besides the findings handed out on the way.
@@ -232,7 +234,9 @@ pub fn run(request: &AuditRequest<'_>, sink: &mut dyn AuditSink) -> AuditOutcome
             let (report, answer) = bounded(1);
             let (jobs, work): (Vec<_>, Vec<_>) = (0..threads).map(|_| unbounded()).unzip();
             let pace = Pace::new(request.rate, request.stop);
-            let duty = Duty { node, open: request.open, wanted, report, lanes: work, pace };
+            let named = topology.sets.iter().flat_map(|set| &set.tables);
+            let named = named.map(|table| topology.nodes[node].name_of(table).to_owned()).collect();
+            let duty = Duty { node, open: request.open, wanted, named, report, lanes: work, pace };
             // A thread that falls over takes its node with it, and nothing else.
             scope.spawn(move || drop(catch_unwind(AssertUnwindSafe(|| node::serve(scope, duty)))));
             lanes.insert(node, jobs);

@@ -29,7 +29,12 @@ pub(super) struct Opened {
 
 impl Opened {
     pub(super) fn failed(fault: ReadFault) -> Self {
-        let node = NodeOutcome { about: String::new(), read_at: None, fault: Some(fault) };
+        let node = NodeOutcome {
+            about: String::new(),
+            read_at: None,
+            fault: Some(fault),
+            in_no_set: None,
+        };
         Self { node, shapes: Vec::new(), estimates: Vec::new(), bounds: Vec::new(), lanes: 0 }
     }
 }
@@ -112,6 +117,8 @@ pub(super) struct Duty<'a> {
     pub(super) open: &'a Opener<'a>,
     /// What it calls the tables that it carries; none for the others.
     pub(super) wanted: Vec<Option<String>>,
+    /// What it calls the tables of all sets.
+    pub(super) named: Vec<String>,
     pub(super) report: Sender<Opened>,
     /// One queue of work per session; it may have fewer sessions than queues.
     pub(super) lanes: Vec<Receiver<Job>>,
@@ -120,7 +127,7 @@ pub(super) struct Duty<'a> {
 
 /// The thread of one node. Starts one more for each further session.
 pub(super) fn serve<'scope, 'env>(scope: &'scope Scope<'scope, 'env>, duty: Duty<'env>) {
-    let Duty { node, open, wanted, report, lanes, pace } = duty;
+    let Duty { node, open, wanted, named, report, lanes, pace } = duty;
     let mut reader = match open(node) {
         Ok(reader) => reader,
         Err(fault) => {
@@ -144,7 +151,11 @@ pub(super) fn serve<'scope, 'env>(scope: &'scope Scope<'scope, 'env>, duty: Duty
         .iter()
         .map(|table| table.as_ref().and_then(|table| reader.estimate(table)))
         .collect();
-    let outcome = NodeOutcome { about: reader.about(), read_at, fault: None };
+    let in_no_set = reader.other_tables(&named).unwrap_or_else(|fault| {
+        tracing::debug!(node, %fault, "which of its tables are in no set is not known");
+        None
+    });
+    let outcome = NodeOutcome { about: reader.about(), read_at, fault: None, in_no_set };
     let sessions = 1 + twins.len();
     if report.send(Opened { node: outcome, shapes, estimates, bounds, lanes: sessions }).is_err() {
         return;

@@ -416,6 +416,7 @@ impl MariaDbNode {
         Ok(TableState::There(Box::new(TableLook {
             any_rows: any.map_err(|f| f.what).map(|rows| rows.first().copied().unwrap_or(false)),
             named_by: None,
+            partitioned: false,
             replica_triggers: match grants {
                 _ if !fires => Ok(Vec::new()),
                 // Without that right the server shows none, whether there are any or not.

@@ -112,6 +112,10 @@ impl ReadRows for MariaDbNode {
         shape::bounds(&mut self.session, local)
     }
 
+    fn other_tables(&mut self, named: &[String]) -> Result<Option<Vec<String>>, ReadFault> {
+        shape::others(&mut self.session, named).map(Some)
+    }
+
     fn alike(
         &mut self,
         table: &str,

@@ -40,6 +40,28 @@ fn find(
     Ok(exact.or((found.len() == 1).then_some(0)).map(|at| found[at].clone()))
 }
 
+/// The tables of the session's database that none of these names means.
+pub(super) fn others(session: &mut Session, named: &[String]) -> Result<Vec<String>, ReadFault> {
+    let database = session.access().server.database.clone();
+    let found: Vec<(String, bool)> = session.rows(
+        "list its tables",
+        "SELECT t.TABLE_NAME, @@lower_case_table_names = 0 FROM information_schema.TABLES t \
+         WHERE t.TABLE_SCHEMA = ? AND t.TABLE_TYPE IN ('BASE TABLE', 'SYSTEM VERSIONED') ORDER BY t.TABLE_NAME",
+        (&database,),
+    )?;
+    let means = |named: &str, table: &str, exact: bool| {
+        let own = named.split_once('.').filter(|(schema, _)| *schema == database);
+        [Some(named), own.map(|(_, name)| name)].into_iter().flatten().any(|name| match exact {
+            true => name == table,
+            false => name.eq_ignore_ascii_case(table),
+        })
+    };
+    let other = |(table, exact): &(String, bool)| {
+        !table.starts_with("keen_") && !named.iter().any(|name| means(name, table, *exact))
+    };
+    Ok(found.into_iter().filter(other).map(|(table, _)| table).collect())
+}
+
 pub(super) fn look(session: &mut Session, table: &str) -> Result<(TableShape, Local), ReadFault> {
     let doing = format!("look at table {table}");
     let access = session.access().clone();

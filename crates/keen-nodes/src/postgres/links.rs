@@ -136,11 +136,7 @@ impl LookAtLinks for PostgresLinks {
             inflows
         };
         let outlets = self.seen("look at its slots", SLOTS, &[])?;
-        let published = self.seen(
-            "look at what it publishes",
-            "SELECT pubname::text, schemaname || '.' || tablename FROM pg_publication_tables",
-            &[],
-        )?;
+        let published = self.seen("look at what it publishes", super::parts::PUBLISHED, &[])?;
         asked += 2;
         let closed: Option<&str> = server.get(3);
         let last: Option<String> = server.get(6);
@@ -224,12 +220,8 @@ impl PostgresLinks {
             Ok(rows) => rows,
             Err(reason) => return Ok(Err(reason)),
         };
-        let tables = self.seen(
-            "look at the tables of its subscriptions",
-            "SELECT r.srsubid, n.nspname || '.' || c.relname, r.srsubstate::text IN ('r', 's'), r.srsublsn IS NOT NULL \
-             FROM pg_subscription_rel r JOIN pg_class c ON c.oid = r.srrelid JOIN pg_namespace n ON n.oid = c.relnamespace",
-            &[],
-        )?;
+        let tables =
+            self.seen("look at the tables of its subscriptions", super::parts::TAKEN, &[])?;
         let mut found = Vec::new();
         for row in &rows {
             let (oid, enabled): (u32, bool) = (row.get(0), row.get(2));

@@ -29,6 +29,15 @@ const ROUND_TRIPS: usize = 3;
 /// A subscription whose applier is not there may just be starting: it is looked at again for so long.
 const STARTING: Duration = Duration::from_millis(700);
 
+/// By what rows of a table are named to subscribers, the weakest first: of a partitioned table each partition says for
+/// itself. And whether it is partitioned.
+const IDENTITIES: &str = "SELECT CASE WHEN c.relreplident = 'f' THEN 'the whole row' WHEN c.relreplident = 'i' THEN 'an index' \
+    WHEN c.relreplident = 'd' AND EXISTS (SELECT 1 FROM pg_index WHERE indrelid = c.oid AND indisprimary) THEN 'the key' \
+    ELSE 'nothing' END, c.oid <> $1::text::regclass FROM (SELECT relid::oid AS oid FROM pg_partition_tree($1::text::regclass) WHERE isleaf UNION SELECT oid FROM pg_class WHERE oid = $1::text::regclass AND relkind <> 'p') t JOIN pg_class c ON c.oid = t.oid \
+    ORDER BY CASE WHEN c.relreplident = 'f' THEN 3 WHEN c.relreplident = 'n' \
+    OR c.relreplident = 'd' AND NOT EXISTS (SELECT 1 FROM pg_index WHERE indrelid = c.oid AND indisprimary) THEN 0 \
+    WHEN c.relreplident = 'd' THEN 1 ELSE 2 END";
+
 impl LookAtNode for PostgresNode {
     fn look(&mut self, asked: &Asked) -> Facts {
         let settings = self.settings();
@@ -280,6 +289,7 @@ impl PostgresNode {
                  WHERE s.subdbid = (SELECT oid FROM pg_database WHERE datname = current_database()) ORDER BY s.subname"
             ),
         )?;
+        let taken = self.asked("look at the tables of its subscriptions", super::parts::TAKEN);
         let mut found = Vec::new();
         for row in &rows {
             let (enabled, runs): (bool, bool) = (row.get(1), row.get(6));
@@ -290,14 +300,8 @@ impl PostgresNode {
                 (true, true) => Half::Runs,
                 (true, false) => Half::Tries,
             };
-            let tables = self.session.rows(
-                "look at the tables of a subscription",
-                "SELECT n.nspname || '.' || c.relname, r.srsubstate::text IN ('r', 's'), r.srsublsn IS NOT NULL \
-                 FROM pg_subscription_rel r JOIN pg_class c ON c.oid = r.srrelid JOIN pg_namespace n ON n.oid = c.relnamespace \
-                 WHERE r.srsubid = $1 ORDER BY 1",
-                &[&row.get::<_, u32>(8)],
-            );
-            let tables = tables.map_err(|fault| fault.what)?;
+            let tables = taken.as_ref().map_err(Clone::clone)?;
+            let own = tables.iter().filter(|of| of.get::<_, u32>(0) == row.get::<_, u32>(8));
             found.push(Incoming {
                 name: row.get(0),
                 means: Means::Subscription,
@@ -314,14 +318,12 @@ impl PostgresNode {
                 skips: None,
                 publications: row.get(3),
                 tables: Some(
-                    tables
-                        .iter()
-                        .map(|row| Taken {
-                            table: row.get(0),
-                            ready: row.get(1),
-                            copied: row.get(2),
-                        })
-                        .collect(),
+                    own.map(|row| Taken {
+                        table: row.get(1),
+                        ready: row.get(2),
+                        copied: row.get(3),
+                    })
+                    .collect(),
                 ),
             });
         }
@@ -408,10 +410,7 @@ impl PostgresNode {
             "look at its publications",
             "SELECT pubname::text, pubinsert, pubupdate, pubdelete, pubtruncate FROM pg_publication ORDER BY 1",
         )?;
-        let tables = self.asked(
-            "look at what it publishes",
-            "SELECT pubname::text, schemaname || '.' || tablename, attnames::text[], rowfilter FROM pg_publication_tables ORDER BY 1, 2",
-        )?;
+        let tables = self.asked("look at what it publishes", super::parts::PUBLISHED)?;
         let of = |name: &str| {
             tables
                 .iter()
@@ -461,12 +460,14 @@ impl PostgresNode {
         let only = if shape.heirs.is_empty() { "" } else { "ONLY " };
         let any =
             self.asked("look into a table", &format!("SELECT EXISTS (SELECT 1 FROM {only}{name})"));
-        let identity = self.one_text(
-            "SELECT CASE WHEN relreplident = 'f' THEN 'the whole row' WHEN relreplident = 'i' THEN 'an index' \
-             WHEN relreplident = 'd' AND EXISTS (SELECT 1 FROM pg_index WHERE indrelid = c.oid AND indisprimary) THEN 'the key' \
-             ELSE 'nothing' END FROM pg_class c WHERE oid = $1::text::regclass",
-            &name,
-        )?;
+        let identities = self
+            .session
+            .rows("look how rows are named", IDENTITIES, &[&name])
+            .map_err(|fault| fault.what)?;
+        let named_by = |row: &tokio_postgres::Row| row.get::<_, String>(0);
+        // The weakest comes first.
+        let identity = identities.first().map(named_by);
+        let partitioned = identities.first().is_some_and(|row| row.get(1));
         let triggers = self.session.rows(
             "look at its triggers",
             "SELECT tgname::text FROM pg_trigger WHERE tgrelid = $1::text::regclass AND NOT tgisinternal AND tgenabled IN ('A', 'R') ORDER BY 1",
@@ -492,6 +493,7 @@ impl PostgresNode {
                 .map(|rows| rows.iter().map(|row| row.get(0)).collect()),
             any_rows: any.map(|rows| rows.first().is_some_and(|row| row.get(0))),
             named_by: identity,
+            partitioned,
             replica_triggers: triggers
                 .map_err(|fault| fault.what)
                 .map(|rows| rows.iter().map(|row| row.get(0)).collect()),
@@ -502,11 +504,6 @@ impl PostgresNode {
                 .collect(),
             shape,
         })))
-    }
-
-    fn one_text(&self, sql: &str, value: &str) -> Seen<Option<String>> {
-        let rows = self.session.rows("look at a table", sql, &[&value]).map_err(|f| f.what)?;
-        Ok(rows.first().and_then(|row| row.get(0)))
     }
 
     fn all_tables(&self) -> Seen<Vec<String>> {

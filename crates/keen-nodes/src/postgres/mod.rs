@@ -15,6 +15,7 @@ mod links;
 mod look;
 mod origins;
 mod own_types;
+mod parts;
 mod probe;
 mod read;
 mod shape;
@@ -100,6 +101,10 @@ impl ReadRows for PostgresNode {
 
     fn key_bounds(&mut self, table: &str) -> Option<(i64, i64)> {
         shape::bounds(&self.session, self.tables.get(table)?)
+    }
+
+    fn other_tables(&mut self, named: &[String]) -> Result<Option<Vec<String>>, ReadFault> {
+        shape::others(&self.session, named).map(Some)
     }
 
     fn alike(

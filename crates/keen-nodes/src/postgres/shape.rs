@@ -64,6 +64,26 @@ const REFERRED_BY: &str = "SELECT p.relname::text, p.oid::regclass::text, \
      JOIN pg_attribute a ON a.attrelid = f.confrelid AND a.attnum = k.number) \
     FROM pg_constraint f JOIN pg_class p ON p.oid = f.conrelid WHERE f.confrelid = $1 AND f.contype = 'f' AND f.conparentid = 0 ORDER BY f.oid";
 
+/// Tables of all that is not the server's, an extension's or a session's own: none of which a name means, and that are
+/// no part of one that a name means.
+const OTHERS: &str = "WITH RECURSIVE own AS ( \
+    SELECT c.oid, n.nspname, c.relname, pg_table_is_visible(c.oid) AS visible FROM pg_class c \
+    JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p') AND c.relpersistence <> 't' \
+    AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\\_toast%' \
+    AND c.relname NOT LIKE 'keen\\_%' \
+    AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.deptype = 'e')), \
+    meant AS (SELECT oid FROM own WHERE (visible AND relname = ANY ($1)) OR nspname || '.' || relname = ANY ($1) \
+    UNION SELECT i.inhrelid FROM pg_inherits i JOIN meant m ON m.oid = i.inhparent JOIN pg_class c ON c.oid = i.inhrelid WHERE c.relispartition) \
+    SELECT CASE WHEN o.visible THEN o.relname::text ELSE o.nspname || '.' || o.relname END FROM own o \
+    WHERE o.oid NOT IN (SELECT oid FROM meant) AND NOT EXISTS (SELECT 1 FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid \
+    WHERE i.inhrelid = o.oid AND c.relispartition) ORDER BY 1";
+
+/// The tables that none of these names means.
+pub(super) fn others(session: &Session, named: &[String]) -> Result<Vec<String>, ReadFault> {
+    let rows = session.rows("list its tables", OTHERS, &[&named])?;
+    Ok(rows.iter().map(|row| row.get(0)).collect())
+}
+
 pub(super) fn look(
     session: &Session,
     types: &Types,

@@ -112,6 +112,7 @@ impl SqliteNode {
         Ok(TableState::There(Box::new(TableLook {
             any_rows: any_rows.map_err(|error| error.to_string()),
             named_by: None,
+            partitioned: false,
             // Whatever carries rows into a file writes them like anybody else.
             replica_triggers: Ok(shape.triggers.clone()),
             counters: counters.collect(),

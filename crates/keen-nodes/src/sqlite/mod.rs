@@ -162,6 +162,10 @@ impl ReadRows for SqliteNode {
         shape::bounds(&self.connection, self.tables.get(table)?)
     }
 
+    fn other_tables(&mut self, named: &[String]) -> Result<Option<Vec<String>>, ReadFault> {
+        shape::others(&self.connection, &self.path, named).map(Some)
+    }
+
     /// Only over a file that is taken as unchanging: two connections to one that is written to
     /// could begin at different moments.
     fn twins(&mut self, count: usize) -> Vec<Box<dyn ReadRows + Send>> {

@@ -55,6 +55,22 @@ pub(super) struct Local {
 /// The names of the rowid, for a table in which no column took them all.
 pub(super) const ROWID_NAMES: [&str; 3] = ["_rowid_", "rowid", "oid"];
 
+/// The tables of the file that none of these names means.
+pub(super) fn others(
+    connection: &Connection,
+    path: &Path,
+    named: &[String],
+) -> Result<Vec<String>, ReadFault> {
+    let explain = |error| fault::explain(path, "list its tables", &error);
+    let sql = "SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'table' \
+         AND name NOT LIKE 'sqlite!_%' ESCAPE '!' AND name NOT LIKE 'keen!_%' ESCAPE '!' ORDER BY name";
+    let mut tables = connection.prepare(sql).map_err(explain)?;
+    let tables = tables.query_map([], |row| row.get::<_, String>(0)).map_err(explain)?;
+    let tables = tables.collect::<rusqlite::Result<Vec<String>>>().map_err(explain)?;
+    let other = |table: &String| !named.iter().any(|name| name.eq_ignore_ascii_case(table));
+    Ok(tables.into_iter().filter(other).collect())
+}
+
 pub(super) fn look(
     connection: &Connection,
     path: &Path,

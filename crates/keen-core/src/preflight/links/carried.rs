@@ -287,10 +287,7 @@ fn refused(
             "{place} picks rows of {local} by {}, and rows are named by their key",
             beside.join(", ")
         );
-        found.push(
-            finding(text)
-                .run(from, format!("ALTER TABLE {} REPLICA IDENTITY FULL", name.join("."))),
-        );
+        found.push(finding(text).run(from, look.name_rows_whole(&name.join("."))));
     }
     for finding in found {
         desk.find(finding);

@@ -178,6 +178,7 @@ impl PostgresJournal {
         self.leaves()?;
         self.publication(&shown)?;
         self.identities()?;
+        self.emptied_in_part()?;
         let (slots, unseen) = origins::receives(&self.session)?;
         self.slots = slots;
         self.head.notes.extend(unseen);
@@ -246,18 +247,36 @@ impl PostgresJournal {
         ))
     }
 
+    /// Where writes are told by the root of a partitioned table, that a partition was emptied is told by nobody.
+    fn emptied_in_part(&mut self) -> Result<(), ReadFault> {
+        let via_root = self.session.rows(
+            "look at its publication",
+            "SELECT pubviaroot FROM pg_publication WHERE pubname = $1",
+            &[&JOURNAL_SLOT],
+        )?;
+        let of = |known: &&Known| self.leaves.values().any(|root| *root == known.place);
+        let names: Vec<&str> = self.tables.iter().filter(of).map(|known| &*known.name).collect();
+        if via_root.first().is_some_and(|row| row.get(0)) && !names.is_empty() {
+            self.head.notes.push(format!(
+                "that a partition of {} was emptied, cut off or dropped stands in no log: rows that went so are not judged",
+                names.join(", ")
+            ));
+        }
+        Ok(())
+    }
+
     /// Of which tables the log does not tell what rows were before.
     fn identities(&mut self) -> Result<(), ReadFault> {
         let rows = self.session.rows(
             "look at its tables",
             "SELECT n.nspname::text, c.relname::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
-             WHERE c.relkind IN ('r', 'p') AND c.relreplident <> 'f'",
+             WHERE c.relkind = 'r' AND c.relreplident <> 'f'",
             &[],
         )?;
         let partly = |known: &&Known| {
             rows.iter().any(|row| {
-                (row.get::<_, &str>(0), row.get::<_, &str>(1))
-                    == (&known.place.0[..], &known.place.1[..])
+                let place = (row.get(0), row.get(1));
+                *self.leaves.get(&place).unwrap_or(&place) == known.place
             })
         };
         let names: Vec<&str> =

@@ -90,7 +90,7 @@ pub fn journal_setup(access: &Access, tables: &[String]) -> Result<JournalSetup,
         // Of a partitioned table each partition says for itself how its rows are identified.
         let rows = session.rows(
             "look how rows are identified",
-            "SELECT NOT EXISTS (SELECT 1 FROM (SELECT $1::text::regclass::oid AS oid UNION SELECT relid::oid FROM pg_partition_tree($1::text::regclass)) t \
+            "SELECT NOT EXISTS (SELECT 1 FROM (SELECT relid::oid AS oid FROM pg_partition_tree($1::text::regclass) WHERE isleaf UNION SELECT oid FROM pg_class WHERE oid = $1::text::regclass AND relkind <> 'p') t \
                  JOIN pg_class c ON c.oid = t.oid WHERE NOT (c.relreplident = 'f' OR EXISTS (SELECT 1 FROM pg_index i WHERE i.indrelid = c.oid \
                  AND (i.indisprimary AND c.relreplident = 'd' OR i.indisreplident AND c.relreplident = 'i')))), \
              EXISTS (SELECT 1 FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid \
