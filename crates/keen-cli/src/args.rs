@@ -148,23 +148,11 @@ pub(crate) struct ScopeArgs {
 }
 
 fn rate(text: &str) -> Result<Rate, String> {
-    const UNITS: [(&str, u64); 7] = [
-        ("GiB", 1 << 30),
-        ("MiB", 1 << 20),
-        ("KiB", 1 << 10),
-        ("GB", 1_000_000_000),
-        ("MB", 1_000_000),
-        ("kB", 1000),
-        ("B", 1),
-    ];
     let text = text.trim().trim_end_matches("/s");
     let number =
         |digits: &str| digits.trim().replace('_', "").parse::<u64>().ok().filter(|n| *n > 0);
     let rows = text.strip_suffix("rows").map(|digits| number(digits).map(Rate::Rows));
-    let bytes = || {
-        let (unit, size) = UNITS.iter().find(|(unit, _)| text.ends_with(unit))?;
-        number(text.strip_suffix(unit)?)?.checked_mul(*size).map(Rate::Bytes)
-    };
+    let bytes = || keen_core::units::read_size(text).map(Rate::Bytes);
     rows.unwrap_or_else(bytes).ok_or_else(|| {
         "write rows or bytes a second, such as 50000rows, 500KiB or 20MiB".to_owned()
     })

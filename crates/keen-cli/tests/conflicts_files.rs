@@ -91,6 +91,44 @@ fn stores_that_keen_cannot_read_are_judged_by_their_exported_journals() {
 }
 
 #[test]
+fn a_table_that_cannot_be_judged_is_left_out_in_the_file() {
+    let folder = folder(", \"since\": {}");
+    let with = |rest: &str| {
+        let text = TOPOLOGY.replace("[\"stay\"]", "[\"stay\", \"line\"]");
+        std::fs::write(folder.path("keen.toml"), format!("{text}{rest}")).unwrap();
+    };
+    for (node, bed) in [("valley", 4), ("saddle", 4)] {
+        folder.sql(
+            &format!("{node}.db"),
+            &format!("CREATE TABLE stay (id INTEGER PRIMARY KEY, bed INTEGER, note TEXT); INSERT INTO stay VALUES (7, {bed}, NULL); CREATE TABLE line (txt TEXT)"),
+        );
+    }
+    // The journals say nothing of lines: as long as they are asked for, the answer is never whole.
+    with("");
+    for _ in 0..2 {
+        let run = folder.keen(&["conflicts", "--new"]);
+        assert!(run.out.contains("line"), "{run:?}");
+        assert_eq!(folder.keen(&JSON).json()["complete"], false);
+    }
+    assert_eq!(folder.keen(&["conflicts", "--new"]).code, 3);
+    with("[conflicts]\nexclude = \"line\"\n");
+    let run = folder.keen(&JSON);
+    assert_eq!((run.code, &run.json()["complete"]), (1, &true.into()), "{run:?}");
+    assert_eq!(run.json()["left_out"], serde_json::json!(["table line"]), "{run:?}");
+    assert_eq!(folder.keen(&["conflicts", "--new"]).code, 0);
+    // Who names it looks at it all the same; and a plan does not ask its journal either.
+    assert_eq!(folder.keen(&["conflicts", "--table", "line"]).code, 3);
+    assert_eq!(folder.keen(&["plan", "--conflicts"]).err, "");
+    with("[conflicts]\nexclude = [\"lines\"]\n");
+    let run = folder.keen(&JSON);
+    assert_eq!(run.code, 2);
+    assert!(
+        run.err.contains("no set has a table \"lines\"") && run.err.contains("\"line\""),
+        "{run:?}"
+    );
+}
+
+#[test]
 fn what_is_asked_for_is_shown_and_the_rest_is_counted() {
     let folder = folder(", \"since\": {}");
     for (args, shown) in [

@@ -607,6 +607,42 @@ fn a_server_that_gives_up_slots_is_found() {
 }
 
 #[test]
+fn log_that_is_held_back_for_a_reader_is_a_warning_by_its_size() {
+    let network = publisher(true);
+    let (a, b) = (&network.servers[0], &network.servers[1]);
+    network.replace("[[link]]", "[limits]\nheld_back = \"4 MB\"\n[[link]]");
+    check(&network, &NOTHING);
+    b.run("ALTER SUBSCRIPTION from_a DISABLE").unwrap();
+    a.run("INSERT INTO guest SELECT i, repeat('held back ', 100), true FROM generate_series(1000, 8000) i")
+        .unwrap();
+    let run = check(&network, &["stop link-down a,b", "warn log-held-back a"]);
+    let found = first(&run, "log-held-back");
+    assert!(found["found"].as_str().unwrap().contains(" MB of log"), "{found:#}");
+    // The server keeps no more than so much: then the reader has lost its place.
+    network.replace("4 MB", "4 GB");
+    a.run("INSERT INTO guest SELECT i, repeat('held back ', 100), true FROM generate_series(10000, 18000) i")
+        .unwrap();
+    a.run("ALTER SYSTEM SET max_slot_wal_keep_size = '20MB'").unwrap();
+    a.run("SELECT pg_reload_conf()").unwrap();
+    let held = [
+        "stop link-down a,b",
+        "warn log-kept-briefly a",
+        "warn log-held-back a",
+    ];
+    links::until(PATIENCE, "the limit is not told", || {
+        let mut found = bad(&network.keen(&["preflight", "--format", "json"]));
+        found.sort();
+        let mut held = held.to_vec();
+        held.sort_unstable();
+        Ok(found == held)
+    })
+    .unwrap();
+    let run = network.keen(&["preflight", "--format", "json"]);
+    let found = first(&run, "log-held-back");
+    assert!(found["found"].as_str().unwrap().contains("more the server gives it up"), "{found:#}");
+}
+
+#[test]
 fn a_partitioned_table_is_told_from_its_partitions() {
     let network = publisher(true);
     let (a, b) = (&network.servers[0], &network.servers[1]);

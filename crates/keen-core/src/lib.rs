@@ -41,5 +41,6 @@ pub mod shape;
 mod source;
 pub mod spelling;
 pub mod topology;
+pub mod units;
 pub mod value;
 pub mod zone;

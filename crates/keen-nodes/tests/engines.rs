@@ -52,6 +52,7 @@ fn topology(table: &str) -> Topology {
         authority: Authority::default(),
         compare: BTreeMap::new(),
         unique: BTreeMap::new(),
+        not_judged: Vec::new(),
         heartbeat: None,
         // SQLite has no type for a moment: what it holds is local time, here that of UTC.
         zone: Zone::named("UTC"),

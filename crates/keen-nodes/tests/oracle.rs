@@ -52,6 +52,7 @@ fn topology(edges: &[(NodeId, NodeId)], writers: u8) -> Topology {
         authority: Authority::default(),
         compare: BTreeMap::new(),
         unique: BTreeMap::new(),
+        not_judged: Vec::new(),
         zone: None,
         heartbeat: None,
     }

@@ -74,6 +74,7 @@ fn topology(table: &str) -> Topology {
         authority: Authority { default: Rule::Node(0), ..Authority::default() },
         compare: BTreeMap::new(),
         unique: BTreeMap::new(),
+        not_judged: Vec::new(),
         heartbeat: None,
         zone: None,
     }

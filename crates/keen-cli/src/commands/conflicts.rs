@@ -6,7 +6,7 @@ use anyhow::{Context, Result, bail};
 
 use keen_core::expectation::bit;
 use keen_core::journal::JOURNAL_SLOT;
-use keen_core::topology::Address;
+use keen_core::topology::{Address, Topology};
 use keen_nodes::conflicts::Found;
 use keen_nodes::postgres::{self, JournalSetup};
 
@@ -30,8 +30,9 @@ pub(crate) const SHOWN: usize = 10;
 pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     let loaded = load::topology(&args.topology, terminal)?;
     let topology = &loaded.topology;
+    let excluded = excluded(topology, args);
     let chosen =
-        Scope::chosen(topology, &args.nodes, &args.tables)?.without(topology, &args.exclude)?;
+        Scope::chosen(topology, &args.nodes, &args.tables)?.without(topology, &excluded)?;
     if args.key.is_some() && args.tables.len() > 1 {
         bail!("--key is the key of a row of one table: name one --table");
     }
@@ -62,7 +63,7 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
         &Needed::of(&loaded, &args.topology, args.ledger.ledger.as_deref()),
     )?;
     let keeping = Keeping::new(&args.ledger, &args.topology);
-    let scope = scope_of(args);
+    let scope = scope_of(args, &excluded);
     let mut judged = keeping.judged(topology, &scope);
     // The whole life of a row is only in the whole journals.
     if args.whole || args.key.is_some() {
@@ -115,15 +116,21 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     Ok(outcome.exit())
 }
 
+/// The tables that are left out: those that the file leaves out too, unless some are asked for by name.
+fn excluded(topology: &Topology, args: &ConflictsArgs) -> Vec<String> {
+    let by_file = topology.not_judged.iter().filter(|_| args.tables.is_empty());
+    args.exclude.iter().chain(by_file).cloned().collect()
+}
+
 /// The nodes and tables that were asked for, as the ledger tells runs apart; nothing where all were.
-fn scope_of(args: &ConflictsArgs) -> String {
+fn scope_of(args: &ConflictsArgs, excluded: &[String]) -> String {
     let sorted = |names: &[String]| {
         let mut names = names.to_vec();
         names.sort();
         names.dedup();
         names
     };
-    match (&args.nodes[..], &args.tables[..], &args.exclude[..]) {
+    match (&args.nodes[..], &args.tables[..], excluded) {
         ([], [], []) => String::new(),
         (nodes, tables, []) => serde_json::json!([sorted(nodes), sorted(tables)]).to_string(),
         (nodes, _, excluded) => {
@@ -165,7 +172,7 @@ fn accept(
 fn ddl(loaded: &Loaded, chosen: &Scope, args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     let topology = &loaded.topology;
     let doors = Doors::new(loaded, args.wait, args.silence, &Stop::on_signal());
-    let judged = Keeping::new(&args.ledger, &args.topology).judged(topology, &scope_of(args));
+    let judged = Keeping::new(&args.ledger, &args.topology).judged(topology, &scope_of(args, &excluded(topology, args)));
     let mut text = String::new();
     for (id, node) in
         topology.nodes.iter().enumerate().filter(|(id, _)| chosen.nodes & bit(*id) != 0)

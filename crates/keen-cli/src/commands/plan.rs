@@ -82,9 +82,14 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     let mut target = Target::open(args, terminal, &needed)?;
     let stop = Stop::on_signal();
     let raced = args.conflicts.then(|| {
+        let carried = topology.sets.iter().flat_map(|set| &set.tables);
+        let tables = match scope.tables.is_empty() && !topology.not_judged.is_empty() {
+            true => carried.filter(|table| !topology.not_judged.contains(table)).cloned().collect(),
+            false => scope.tables.clone(),
+        };
         let asked = Asked {
             nodes: !0,
-            tables: scope.tables.clone(),
+            tables,
             wait: scope.wait,
             silence: scope.silence,
             ..Asked::default()

@@ -11,10 +11,9 @@ use keen_core::flow::{Changed, Late, LinkFlow, State, Trend, Wrote};
 use keen_core::position::Gap;
 use keen_core::preflight::look::Half;
 use keen_core::topology::{NodeId, Topology};
+use keen_core::units::size;
 
-use super::style::{
-    BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, finished, grouped, hanging, styled, table,
-};
+use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, finished, hanging, styled, table};
 use crate::commands::flow::Shown;
 use crate::flow_run::Outcome;
 use crate::safe;
@@ -286,18 +285,6 @@ pub(crate) fn gap(gap: Gap) -> String {
     match gap {
         Gap::Transactions(count) => counted(count, "transaction", "transactions"),
         Gap::Bytes(bytes) => size(bytes),
-    }
-}
-
-/// Bytes in a unit that reads well.
-fn size(bytes: u64) -> String {
-    #[expect(clippy::cast_precision_loss, reason = "for reading")]
-    let number = bytes as f64;
-    match bytes {
-        0..=9_999 => format!("{} bytes", grouped(bytes)),
-        10_000..=9_999_999 => format!("{:.0} KB", number / 1e3),
-        10_000_000..=9_999_999_999 => format!("{:.0} MB", number / 1e6),
-        _ => format!("{:.0} GB", number / 1e9),
     }
 }
 

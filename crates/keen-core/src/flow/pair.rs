@@ -11,6 +11,7 @@ use crate::preflight::look::{Half, Incoming, Means, Slot};
 use crate::preflight::mariadb::{domain_left_out, left_out};
 use crate::source::{self, Told};
 use crate::topology::{Address, Engine, NodeId, Topology};
+use crate::units;
 
 /// An inflow and where it comes from.
 pub(super) struct Known<'a> {
@@ -637,7 +638,9 @@ fn strays(topology: &Topology, looks: Looks<'_>, known: &[Known<'_>]) -> Vec<Lin
             {
                 continue;
             }
-            let held = slot.held_back.map(|bytes| format!(" and holds back {bytes} bytes of log"));
+            let held = slot.held_back.map(|bytes| {
+                format!(" and holds back {} of log", units::size(bytes.max(0).unsigned_abs()))
+            });
             let log = slot.log.as_deref().filter(|log| matches!(*log, "unreserved" | "lost"));
             let log = log.map(|log| format!("; the log that it needs is {log}"));
             let reason = format!(

@@ -357,6 +357,10 @@ legend! {
         "A slot that nobody reads.",
         "It holds back log until the disk is full.",
         "Find out whose it was. If nobody comes back for it, drop it.";
+    Links LOG_HELD_BACK "log-held-back":
+        "The server keeps much log for a slot.",
+        "It grows until its reader gets on, or the disk is full and the server stops; with a limit on it, the reader loses its place.",
+        "Have its reader get on, or, when nobody comes back for it, drop it. What the disk has left is for you to see: servers do not tell it.";
     Links NEVER_COPIED "never-copied":
         "The rows that were there before the link was set up were never copied.",
         "Only what changes from now on arrives: the copy stays short of all that did not change.",

@@ -319,6 +319,8 @@ pub struct Slot {
     pub active: bool,
     /// How many bytes of log it holds back.
     pub held_back: Option<i64>,
+    /// How many more bytes can be written before the server gives it up; none if it never does, or does not tell.
+    pub room: Option<i64>,
     /// What the server says about the log it needs: reserved, extended, unreserved or lost.
     pub log: Option<String>,
 }

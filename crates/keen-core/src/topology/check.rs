@@ -119,6 +119,7 @@ fn names_of_tables(reader: &mut Reader, topology: &Topology) {
     let mut wrong: Vec<_> = reader.places().authority.clone();
     wrong.extend(reader.places().compare.iter().cloned());
     wrong.extend(reader.places().unique.iter().cloned());
+    wrong.extend(reader.places().not_judged.iter().cloned());
     wrong.extend(reader.places().names.iter().map(|(_, place)| place.clone()));
     wrong.retain(|(name, _)| !tables.contains(&name.as_str()));
     for (name, span) in wrong {

@@ -45,6 +45,8 @@ pub struct Topology {
     pub authority: Authority,
     /// How columns are compared, by table and column, where not as they are.
     pub compare: BTreeMap<String, BTreeMap<String, Treatment>>,
+    /// Tables of which conflicting writes are not looked for.
+    pub not_judged: Vec<String>,
     /// Columns whose values together must be unique, by table: what the applications hold to, whether the
     /// nodes know of it or not.
     pub unique: BTreeMap<String, Vec<Vec<String>>>,
@@ -239,6 +241,8 @@ pub struct Limits {
     pub stalled: Duration,
     /// Clocks may differ by this much.
     pub clock: Duration,
+    /// So many bytes of log may be held back for one reader.
+    pub held_back: u64,
     /// How late a link may be of which nothing can be told: `trailing`, if the file says it.
     pub settle: Option<Duration>,
 }
@@ -249,6 +253,7 @@ impl Default for Limits {
             trailing: Duration::from_secs(30),
             stalled: Duration::from_secs(120),
             clock: Duration::from_millis(500),
+            held_back: 10_000_000_000,
             settle: None,
         }
     }

@@ -23,6 +23,7 @@ pub(super) struct Places {
     pub(super) authority: Vec<Placed<String>>,
     pub(super) compare: Vec<Placed<String>>,
     pub(super) unique: Vec<Placed<String>>,
+    pub(super) not_judged: Vec<Placed<String>>,
     pub(super) names: Vec<(NodeId, Placed<String>)>,
 }
 

@@ -13,6 +13,7 @@ use super::{
     Secret, TableSet, Topology,
 };
 use crate::reading::Treatment;
+use crate::units::read_size;
 use crate::zone::Zone;
 
 /// Reads and checks a topology file.
@@ -60,6 +61,7 @@ impl Reader {
                 "authority",
                 "compare",
                 "unique",
+                "conflicts",
             ],
         );
         let name = document.get("name").and_then(|item| self.string(item, "name"));
@@ -73,6 +75,7 @@ impl Reader {
             authority: Authority::default(),
             compare: BTreeMap::new(),
             unique: BTreeMap::new(),
+            not_judged: Vec::new(),
             zone: document.get("zone").and_then(|item| self.zone(item)),
             heartbeat: document
                 .get("heartbeat")
@@ -86,6 +89,9 @@ impl Reader {
         self.column_names(&mut topology);
         if let Some(unique) = self.subtable(document, "unique") {
             topology.unique = self.unique(unique);
+        }
+        if let Some(conflicts) = self.subtable(document, "conflicts") {
+            topology.not_judged = self.not_judged(conflicts);
         }
         if let Some(compare) = self.subtable(document, "compare") {
             topology.compare = self.compare(compare);
@@ -304,6 +310,15 @@ impl Reader {
         found
     }
 
+    /// `[conflicts]`: tables that are left out of what is judged.
+    fn not_judged(&mut self, table: &DeTable<'_>) -> Vec<String> {
+        self.known_keys(table, "conflicts", &["exclude"]);
+        let Some(item) = table.get("exclude") else { return Vec::new() };
+        let tables = self.strings(item, "exclude");
+        self.places.not_judged.extend(tables.iter().cloned());
+        tables.into_iter().map(|(table, _)| table).collect()
+    }
+
     fn address(&mut self, text: &str, span: Range<usize>) -> Option<Address> {
         if let Some(path) = text.strip_prefix("sqlite:") {
             let path = path.strip_prefix("//").unwrap_or(path);
@@ -434,7 +449,7 @@ impl Reader {
     // ---- limits and authority ----
 
     fn limits(&mut self, table: &DeTable<'_>) -> Limits {
-        self.known_keys(table, "limits", &["trailing", "stalled", "clock"]);
+        self.known_keys(table, "limits", &["trailing", "stalled", "clock", "held_back"]);
         let mut limits = Limits::default();
         for (key, limit) in [
             ("trailing", &mut limits.trailing),
@@ -443,6 +458,18 @@ impl Reader {
         ] {
             if let Some(duration) = table.get(key).and_then(|item| self.duration(item, key)) {
                 *limit = duration;
+            }
+        }
+        if let Some((text, span)) =
+            table.get("held_back").and_then(|item| self.string(item, "held_back"))
+        {
+            match read_size(&text) {
+                Some(size) => limits.held_back = size,
+                None => self.error(
+                    Some(span),
+                    format!("held_back = \"{text}\" is no amount of log"),
+                    Some("write a number and a unit: \"500 MB\", \"10 GB\"".to_owned()),
+                ),
             }
         }
         limits.settle = table.contains_key("trailing").then_some(limits.trailing);

@@ -186,6 +186,7 @@ fn outlet(row: &Row) -> Outlet {
             database: row.get(1),
             active: row.get(2),
             held_back: row.get(3),
+            room: None,
             log: row.get(4),
         },
         confirmed: lsn(row.get(5)),

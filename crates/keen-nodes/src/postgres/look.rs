@@ -389,7 +389,7 @@ impl PostgresNode {
         let rows = self.asked(
             "look at its slots",
             &format!(
-                "SELECT slot_name::text, database::text, active, pg_wal_lsn_diff({now}, restart_lsn)::int8, wal_status \
+                "SELECT slot_name::text, database::text, active, pg_wal_lsn_diff({now}, restart_lsn)::int8, wal_status, safe_wal_size \
                  FROM pg_replication_slots WHERE NOT temporary AND slot_name !~ '^pg_[0-9]+_sync_[0-9]+_' ORDER BY 1"
             ),
         )?;
@@ -400,6 +400,7 @@ impl PostgresNode {
                 database: row.get(1),
                 active: row.get(2),
                 held_back: row.get(3),
+                room: row.get(5),
                 log: row.get(4),
             })
             .collect())

@@ -1,11 +1,14 @@
 //! What several links make together: circles, relays that starve what is behind them, slots that
 //! nobody reads, and who leads.
 
-use super::super::legend::{Area, LEADER_ELSEWHERE, LINK_LOOP, RELAY_STARVED, SLOT_UNREAD, VOTERS};
-use super::super::look::Means;
+use super::super::legend::{
+    Area, LEADER_ELSEWHERE, LINK_LOOP, LOG_HELD_BACK, RELAY_STARVED, SLOT_UNREAD, VOTERS,
+};
+use super::super::look::{Means, Slot};
 use super::{Desk, Finding, Known, Level, declared_as};
 use crate::journal::is_journal_slot;
 use crate::topology::{Address, NodeId};
+use crate::units::size;
 
 /// Circles in which every link passes on what its source was sent.
 pub(super) fn loops(desk: &mut Desk<'_>, known: &[Known<'_>]) {
@@ -142,6 +145,7 @@ pub(super) fn slots(desk: &mut Desk<'_>, known: &[Known<'_>]) {
                 k.from == Some(node) && k.link.source.slot.as_deref() == Some(&slot.name)
             });
             let lost = slot.log.as_deref().filter(|log| matches!(*log, "unreserved" | "lost"));
+            holding_back(desk, node, slot, lost == Some("lost"));
             if slot.active || (reader.is_some() && lost.is_none()) {
                 continue;
             }
@@ -161,7 +165,7 @@ pub(super) fn slots(desk: &mut Desk<'_>, known: &[Known<'_>]) {
             let held = slot
                 .held_back
                 .filter(|_| lost != Some("lost"))
-                .map(|bytes| format!(", holding back {}", size(bytes)))
+                .map(|bytes| format!(", holding back {}", size(bytes.max(0).unsigned_abs())))
                 .unwrap_or_default();
             let (level, found) = match (lost, reader) {
                 (Some(log), Some(reader)) => (
@@ -195,16 +199,38 @@ pub(super) fn slots(desk: &mut Desk<'_>, known: &[Known<'_>]) {
     }
 }
 
-/// Bytes in a unit that reads well.
-fn size(bytes: i64) -> String {
-    #[expect(clippy::cast_precision_loss, reason = "for reading")]
-    let bytes = bytes as f64;
-    match bytes {
-        ..1e4 => format!("{bytes} bytes"),
-        ..1e7 => format!("{:.0} KB", bytes / 1e3),
-        ..1e10 => format!("{:.0} MB", bytes / 1e6),
-        _ => format!("{:.0} GB", bytes / 1e9),
+/// A slot for which the server keeps more log than the file's limit, or more than half of what it keeps at most.
+fn holding_back(desk: &mut Desk<'_>, node: NodeId, slot: &Slot, lost: bool) {
+    let held = slot.held_back.and_then(|bytes| u64::try_from(bytes).ok());
+    let Some(held) = held.filter(|_| !lost) else { return };
+    let room = slot.room.map(|bytes| bytes.max(0).unsigned_abs());
+    let short = room.is_some_and(|room| held > room);
+    if held < desk.topology.limits.held_back && !short {
+        return;
     }
+    let at_most = room.map(|room| {
+        format!(
+            "; after {} more the server gives it up, and who reads it has to be copied anew",
+            size(room)
+        )
+    });
+    let found = format!(
+        "slot {} holds back {} of log{}",
+        slot.name,
+        size(held),
+        at_most.unwrap_or_default()
+    );
+    let finding = Finding::new(&LOG_HELD_BACK, Level::Warn, [node], found).needs(format!(
+        "less than {} (held_back under [limits])",
+        size(desk.topology.limits.held_back)
+    ));
+    desk.find(match is_journal_slot(&slot.name) {
+        true => finding.advise(
+            Some(node),
+            "when keen conflicts has read what it holds, keen conflicts --ddl prints the statement that lets it go of that",
+        ),
+        false => finding.advise(Some(node), "keen flow says whether its reader gets on, and what keeps it"),
+    });
 }
 
 /// Whether a subscription fetches through the slot through which the node's source in the file fetches, too: a
