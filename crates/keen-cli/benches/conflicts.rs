@@ -147,6 +147,7 @@ fn files(folder: &Path, writes: u64, runs: usize) {
             nodes: 0b11,
             tables: &[],
             life: None,
+            differing: &[],
             open: &|_| Err(ReadFault::new("no rows here", "none are needed")),
             journal: &|node, _| {
                 let path = folder.join(format!("{}.ndjson", topology.nodes[node].name));
@@ -238,6 +239,7 @@ fn mariadb() {
             nodes: 0b11,
             tables: &[],
             life: None,
+            differing: &[],
             open: &|node| Ok(Box::new(MariaDbNode::open(&places[&node])?) as Box<dyn ReadRows>),
             journal: &|node, tables| {
                 Ok(Box::new(MariaDbJournal::open(&places[&node], tables, 0)?) as Journal)

@@ -12,6 +12,7 @@ use keen_core::journal::{Id, Stream};
 use keen_core::position::Position;
 use keen_core::spelling::text_of;
 use keen_core::topology::{NodeId, Topology};
+use keen_core::value::Value;
 use keen_nodes::conflicts::{self, Found, Life, Request, Table};
 use keen_nodes::ledger::{Accepted, Proof, Raced, conflict_id};
 
@@ -31,6 +32,8 @@ pub(crate) struct Asked {
     pub(crate) tables: Vec<String>,
     /// The key of a row whose whole life is wanted.
     pub(crate) key: Option<Vec<String>>,
+    /// Rows that differ, by table and key.
+    pub(crate) differing: Vec<(String, Vec<Value>)>,
     pub(crate) kinds: Vec<Kind>,
     pub(crate) lost_only: bool,
     pub(crate) since: Option<Moment>,
@@ -209,6 +212,7 @@ pub(crate) fn run(
         nodes,
         tables: &asked.tables,
         life,
+        differing: &asked.differing,
         open: &|node| doors.open(node),
         journal: &|node, tables| doors.journal(node, tables),
         last_writes: (!asked.journals_only).then_some(&|node| doors.last_writes(node)),
@@ -285,7 +289,7 @@ fn number_in(position: &Position, id: &Id) -> Option<u64> {
 }
 
 fn is_about(conflict: &Conflict, key: &[String]) -> bool {
-    let same = |values: &[keen_core::value::Value]| {
+    let same = |values: &[Value]| {
         let texts = values.iter().map(|value| text_of(value.as_ref()));
         texts.eq(key.iter().cloned())
     };

@@ -766,6 +766,15 @@ fn what_no_journal_wrote_is_named_as_such() {
     );
     let kept = network.keen(&["history"]).out;
     assert!(kept.contains("2 nodes hold what no journal wrote"), "{kept}");
+    // A plan says so too, where it may read journals.
+    let plan = network.keen(&["plan", "--conflicts", "--format", "json"]).json();
+    let why = plan["questions"][0]["why"].as_str().unwrap().to_owned();
+    for part in [
+        "b holds price 7066.51, which no journal wrote",
+        "c has it otherwise than any journal wrote",
+    ] {
+        assert!(why.contains(part), "{part:?} in {why}");
+    }
 }
 
 #[test]

@@ -624,11 +624,7 @@ fn log_that_is_held_back_for_a_reader_is_a_warning_by_its_size() {
         .unwrap();
     a.run("ALTER SYSTEM SET max_slot_wal_keep_size = '20MB'").unwrap();
     a.run("SELECT pg_reload_conf()").unwrap();
-    let held = [
-        "stop link-down a,b",
-        "warn log-kept-briefly a",
-        "warn log-held-back a",
-    ];
+    let held = ["stop link-down a,b", "warn log-kept-briefly a", "warn log-held-back a"];
     links::until(PATIENCE, "the limit is not told", || {
         let mut found = bad(&network.keen(&["preflight", "--format", "json"]));
         found.sort();

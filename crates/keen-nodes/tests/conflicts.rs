@@ -215,6 +215,7 @@ fn judge(folder: &Path, earlier: Option<Carried>) -> Found {
         nodes: (1 << topology.nodes.len()) - 1,
         tables: &[],
         life: None,
+        differing: &[],
         open: &|node| Ok(Box::new(SqliteNode::open(&path(node), &options)?) as Box<dyn ReadRows>),
         journal: &|node, tables| {
             let names = tables.iter().map(|(name, _)| name.clone());

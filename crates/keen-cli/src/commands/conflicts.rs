@@ -47,6 +47,7 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
         left_out: chosen.left_out(topology),
         tables: chosen.tables,
         key: args.key.as_deref().map(key).transpose()?,
+        differing: Vec::new(),
         kinds: args.kinds.clone(),
         lost_only: args.lost_only,
         since: args.since.clone(),
@@ -172,7 +173,8 @@ fn accept(
 fn ddl(loaded: &Loaded, chosen: &Scope, args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     let topology = &loaded.topology;
     let doors = Doors::new(loaded, args.wait, args.silence, &Stop::on_signal());
-    let judged = Keeping::new(&args.ledger, &args.topology).judged(topology, &scope_of(args, &excluded(topology, args)));
+    let judged = Keeping::new(&args.ledger, &args.topology)
+        .judged(topology, &scope_of(args, &excluded(topology, args)));
     let mut text = String::new();
     for (id, node) in
         topology.nodes.iter().enumerate().filter(|(id, _)| chosen.nodes & bit(*id) != 0)

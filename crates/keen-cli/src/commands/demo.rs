@@ -134,8 +134,9 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
          keen plan --topology {shown} --conflicts\n",
         step(6, "keen plan: what would put them right, step by step")
     )?;
-    let planned =
-        plan::from_nodes(&loaded, &Scope::whole(), u64::MAX, Some(&raced), &stop, terminal)?;
+    let whole = Scope::whole();
+    let look = plan::look_for_races(&loaded, &whole, &stop);
+    let planned = plan::from_nodes(&loaded, &whole, u64::MAX, Some(&look), &stop, terminal)?;
     writeln!(
         out,
         "{}",

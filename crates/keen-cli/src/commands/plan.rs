@@ -20,6 +20,7 @@ use keen_core::plan::stopped::StoppedLink;
 use keen_core::plan::{self, AuditedTable, LocalTable, Plan, SharedColumns, Step};
 use keen_core::preflight::look::{Half, Means};
 use keen_core::topology::{Engine, NodeId, Rule, Topology};
+use keen_core::value::Value;
 use keen_nodes::audit::{AuditSink, TableHead, TableOutcome};
 use keen_nodes::conflicts;
 use keen_nodes::flow::Watch;
@@ -81,22 +82,8 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     let needed = Needed::of(&loaded, &args.scope.topology, None);
     let mut target = Target::open(args, terminal, &needed)?;
     let stop = Stop::on_signal();
-    let raced = args.conflicts.then(|| {
-        let carried = topology.sets.iter().flat_map(|set| &set.tables);
-        let tables = match scope.tables.is_empty() && !topology.not_judged.is_empty() {
-            true => carried.filter(|table| !topology.not_judged.contains(table)).cloned().collect(),
-            false => scope.tables.clone(),
-        };
-        let asked = Asked {
-            nodes: !0,
-            tables,
-            wait: scope.wait,
-            silence: scope.silence,
-            ..Asked::default()
-        };
-        conflicts_run::run(&loaded, &asked, Judged::default(), false, &stop)
-    });
-    let raced = raced.as_ref();
+    let look = look_for_races(&loaded, &scope, &stop);
+    let raced: Option<&Look<'_>> = if args.conflicts { Some(&look) } else { None };
     let mut planned = match &args.from {
         Some(path) => from_document(&loaded, &scope, path, args.limit, raced, &stop)?,
         None => from_nodes(&loaded, &scope, args.limit, raced, &stop, terminal)?,
@@ -132,6 +119,44 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     Ok(planned.exit())
 }
 
+/// Looks for what raced, given what differs.
+type Look<'a> = dyn Fn(&[AuditedTable]) -> Raced + 'a;
+
+/// Looks for what raced, as `plan --conflicts` does.
+pub(crate) fn look_for_races<'a>(
+    loaded: &'a Loaded,
+    scope: &'a Scope,
+    stop: &'a Stop,
+) -> impl Fn(&[AuditedTable]) -> Raced + 'a {
+    let topology = &loaded.topology;
+    let carried = topology.sets.iter().flat_map(|set| &set.tables);
+    let judged: Vec<String> = match scope.tables.is_empty() && !topology.not_judged.is_empty() {
+        true => carried.filter(|table| !topology.not_judged.contains(table)).cloned().collect(),
+        false => scope.tables.clone(),
+    };
+    move |tables| {
+        let asked = Asked {
+            nodes: !0,
+            tables: judged.clone(),
+            differing: differing(tables),
+            wait: scope.wait,
+            silence: scope.silence,
+            ..Asked::default()
+        };
+        conflicts_run::run(loaded, &asked, Judged::default(), false, stop)
+    }
+}
+
+/// Rows of which it is asked whether a journal wrote what nodes hold.
+const MOST_ASKED_ABOUT: usize = 10_000;
+
+fn differing(tables: &[AuditedTable]) -> Vec<(String, Vec<Value>)> {
+    let rows = tables.iter().flat_map(|table| {
+        table.divergent.iter().map(move |row| (table.table.clone(), row.key.clone()))
+    });
+    rows.filter(|(_, key)| !key.is_empty()).take(MOST_ASKED_ABOUT).collect()
+}
+
 enum Target {
     Stream(Output),
     Scripts(PathBuf),
@@ -159,13 +184,15 @@ pub(crate) fn from_nodes(
     loaded: &Loaded,
     scope: &Scope,
     limit: u64,
-    raced: Option<&Raced>,
+    raced: Option<&Look<'_>>,
     stop: &Stop,
     terminal: Terminal,
 ) -> Result<Planned> {
     let mut sink =
         Collect { tables: Vec::new(), comparable: false, left: limit, over: 0, held_back: 0 };
     let totals = audit_run::run(loaded, scope, &mut sink, stop, terminal.progress)?;
+    let raced = raced.filter(|_| !totals.stopped).map(|look| look(&sink.tables));
+    let raced = raced.as_ref();
     if !totals.stopped {
         stop.at_once();
     }
@@ -361,7 +388,13 @@ fn evidence(topology: &Topology, raced: &Raced) -> Evidence {
     let judged: Vec<JudgedTable<'_>> = (found.tables.iter())
         .map(|table| JudgedTable { set: table.set, name: &table.name, layout: &table.layout })
         .collect();
-    plan::raced::evidence(topology, &judged, &found.conflicts)
+    let mut evidence = plan::raced::evidence(topology, &judged, &found.conflicts);
+    for row in &found.past_the_log {
+        if let Some(table) = judged.get(row.table) {
+            evidence.add_past_the_log(topology, table, &row.key, &row.nodes);
+        }
+    }
+    evidence
 }
 
 fn over_the_limit(over: u64, limit: u64) -> String {
@@ -376,7 +409,7 @@ fn from_document(
     scope: &Scope,
     path: &Path,
     limit: u64,
-    raced: Option<&Raced>,
+    raced: Option<&Look<'_>>,
     stop: &Stop,
 ) -> Result<Planned> {
     let topology = &loaded.topology;
@@ -430,6 +463,8 @@ fn from_document(
                 .map_err(|e| anyhow::anyhow!("{shown}: {}", crate::safe::text(&e)))?,
         );
     }
+    let raced = raced.map(|look| look(&tables));
+    let raced = raced.as_ref();
     stop.at_once();
     // Whatever a file holds, it must not end in a fall.
     let links = || links(loaded, scope, false, stop);

@@ -56,6 +56,39 @@ impl Evidence {
         self.rows.entry((table.to_owned(), key)).or_default().written.extend(written);
     }
 
+    /// Adds that nodes hold of a row what no journal wrote: by node which columns and what they hold, or none where
+    /// the row is there and should not be, or the other way round.
+    pub fn add_past_the_log(
+        &mut self,
+        topology: &Topology,
+        table: &JudgedTable<'_>,
+        key: &[Value],
+        nodes: &[(NodeId, Vec<(usize, Value)>)],
+    ) {
+        let held = |(node, cells): &(NodeId, Vec<(usize, Value)>)| {
+            let name = &topology.nodes[*node].name;
+            let cell = |(at, value): &(usize, Value)| {
+                format!("{} {}", table.layout.columns[*at].name, super::script::in_words(value))
+            };
+            match &cells[..] {
+                [] => format!("{name} has it otherwise than any journal wrote"),
+                cells => format!(
+                    "{name} holds {}, which no journal wrote",
+                    cells.iter().map(cell).collect::<Vec<_>>().join(", ")
+                ),
+            }
+        };
+        let held: Vec<String> = nodes.iter().map(held).collect();
+        let past =
+            format!("{}: changed past the log, or since the journals were read", held.join("; "));
+        let of_row =
+            self.rows.entry((table.name.to_owned(), canonical::row_bytes(key))).or_default();
+        of_row.words = Some(match of_row.words.take() {
+            Some(words) => format!("{words}; {past}"),
+            None => past,
+        });
+    }
+
     /// What is known of a row, by its key.
     #[must_use]
     pub fn of(&self, table: &str, key: &[Value]) -> Option<&OfRow> {

@@ -271,6 +271,11 @@ fn key_in_words(key: &[(String, Value)]) -> String {
     cells.join(", ")
 }
 
+/// A value in a sentence; of a long one the beginning.
+pub(super) fn in_words(value: &Value) -> String {
+    short(&literal(value))
+}
+
 /// In a comment every engine's values look alike; of a long one the beginning is enough.
 fn literal(value: &Value) -> String {
     let begins = match value {

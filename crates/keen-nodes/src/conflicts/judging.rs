@@ -97,9 +97,9 @@ pub(super) struct Judging<'a> {
     pub(super) request: &'a Request<'a>,
     pub(super) tables: &'a [Table],
     pub(super) history: &'a History,
-    /// What stands for the row whose life is wanted.
-    pub(super) wanted: Option<u128>,
-    pub(super) life: Option<Candidate>,
+    /// What stands for the rows whose life is wanted.
+    pub(super) wanted: BTreeSet<u128>,
+    pub(super) lives: Vec<(u128, Candidate)>,
     pub(super) shapes: Vec<Reshaping>,
     pub(super) candidates: Vec<Candidate>,
     pub(super) more: u64,
@@ -158,8 +158,8 @@ impl Judging<'_> {
                 kept.push(Kept { node, first: NO_CONTENT, last: NO_CONTENT, table });
             }
         }
-        if unique == 0 && self.wanted == Some(records[0].thing) {
-            self.life = Some(life(table, &writes, &kept));
+        if unique == 0 && self.wanted.contains(&records[0].thing) {
+            self.lives.push((records[0].thing, life(table, &writes, &kept)));
         }
         let repairs: Vec<bool> =
             writes.iter().map(|write| self.repairs.contains(&write.writer)).collect();

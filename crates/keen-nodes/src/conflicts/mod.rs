@@ -26,6 +26,7 @@ use keen_core::journal::{Head, Id, ReadJournal, Stream, Writer};
 use keen_core::ports::{ReadFault, ReadRows};
 use keen_core::shape::TableShape;
 use keen_core::topology::{NodeId, Topology};
+use keen_core::value::Value;
 
 pub use by_rows::{Asked, LastWrites, written};
 pub use carried::Carried;
@@ -37,6 +38,7 @@ use relays::Relays;
 use settle::Settle;
 use spill::Contents;
 pub(crate) use tables::tables;
+use tables::thing;
 pub use tables::{Left, Refers, Table};
 
 /// A journal that can be read on a thread of its own.
@@ -62,6 +64,8 @@ pub struct Request<'a> {
     pub tables: &'a [String],
     /// A row whose whole life is wanted: its table, and its key as text, cell by cell.
     pub life: Option<(&'a str, &'a [String])>,
+    /// Rows that differ, by table and key: of them is wanted who holds what no journal wrote.
+    pub differing: &'a [(String, Vec<Value>)],
     /// Opens a node to read its rows.
     pub open: &'a OpenRows<'a>,
     /// Opens a node's journal.
@@ -98,6 +102,8 @@ pub struct Found {
     pub broken: Option<String>,
     /// The life of the row that was asked for; none if no journal knows it.
     pub life: Option<Life>,
+    /// Of the rows that differ those of which a node holds what no journal wrote.
+    pub past_the_log: Vec<PastTheLog>,
     /// Transactions that two journals tell differently: their numbers were given out twice.
     pub reused: Vec<Id>,
     /// It went on from what an earlier run had handed on.
@@ -177,6 +183,18 @@ impl Life {
     }
 }
 
+/// A row of which nodes hold what no journal wrote.
+#[derive(Debug, Clone, PartialEq)]
+pub struct PastTheLog {
+    /// Its table's number.
+    pub table: usize,
+    /// Its key.
+    pub key: Vec<Value>,
+    /// Those nodes, and what they hold in which columns; no columns where the row is there and should not be, or the
+    /// other way round.
+    pub nodes: Vec<(NodeId, Vec<(usize, Value)>)>,
+}
+
 /// One write of a row's life.
 #[derive(Debug, Clone)]
 pub struct Lived {
@@ -251,12 +269,16 @@ pub fn run(request: &Request<'_>) -> Found {
             Err(error) => found.broken = Some(error.to_string()),
         }
     }
+    let differing = request.differing.iter().filter_map(|(table, key)| {
+        let table = tables.iter().position(|known| known.name == *table)?;
+        Some(thing(table, None, key))
+    });
     let mut judging = Judging {
         request,
         tables: &tables,
         history: &history,
-        wanted: shared.met(),
-        life: None,
+        wanted: differing.chain(shared.met()).collect(),
+        lives: Vec::new(),
         shapes: reshaping(&history, &writers, &reshaped, earlier),
         candidates: Vec::new(),
         more: 0,
@@ -278,7 +300,7 @@ pub fn run(request: &Request<'_>) -> Found {
     found.more = judging.more;
     found.reused =
         judging.reused.iter().map(|(writer, place)| id(&writers, *writer, *place)).collect();
-    let Judging { candidates, shapes: reshapings, life, handing_on, reused, .. } = judging;
+    let Judging { candidates, shapes: reshapings, lives, handing_on, reused, .. } = judging;
     if let (Some(nodes), Some(handing_on)) = (handed_on, handing_on)
         && found.broken.is_none()
         && found.more == 0
@@ -305,7 +327,7 @@ pub fn run(request: &Request<'_>) -> Found {
         identities,
         emptied: emptied.collect(),
     };
-    if let Err(error) = settle.all(candidates, life, kept, &mut found) {
+    if let Err(error) = settle.all(candidates, (lives, shared.met()), kept, &mut found) {
         found.broken = Some(error.to_string());
     }
     settle.shapes(&reshapings, &mut found);

@@ -19,7 +19,7 @@ use super::judging::{Candidate, Reshaping};
 use super::opening::fell_over;
 use super::spill::{Contents, NO_CONTENT};
 use super::tables::{self, Table};
-use super::{Found, Life, Lived, Request, id};
+use super::{Found, Life, Lived, PastTheLog, Request, id};
 
 /// Turns candidates into conflicts: reads what was written again, and what the nodes hold now.
 pub(super) struct Settle<'a> {
@@ -30,6 +30,22 @@ pub(super) struct Settle<'a> {
     pub(super) identities: BTreeMap<NodeId, String>,
     /// Statements that emptied a table, by its number, writer and place.
     pub(super) emptied: BTreeMap<(usize, WriterId, u64), String>,
+}
+
+fn past_the_log(life: &Life) -> Option<PastTheLog> {
+    let nodes = life.past_the_log();
+    let cells = |(node, columns): (NodeId, Vec<usize>)| {
+        let held = |at: usize| match life.row.now.get(&node) {
+            Some(Now::Row(cells)) => Some((at, cells.get(at)?.clone())),
+            _ => None,
+        };
+        (node, columns.into_iter().filter_map(held).collect())
+    };
+    (!nodes.is_empty()).then(|| PastTheLog {
+        table: life.table,
+        key: life.row.key.clone(),
+        nodes: nodes.into_iter().map(cells).collect(),
+    })
 }
 
 /// A candidate with the rows that it is about.
@@ -44,11 +60,11 @@ pub(super) struct Told {
 }
 
 impl Settle<'_> {
-    /// Judges candidates, and tells the life of the row that was asked for.
+    /// Judges candidates, and tells the life of the row that was asked for, which is `asked_for` among the lives.
     pub(super) fn all(
         &self,
         candidates: Vec<Candidate>,
-        life: Option<Candidate>,
+        (lives, asked_for): (Vec<(u128, Candidate)>, Option<u128>),
         mut kept: BTreeMap<NodeId, Contents>,
         found: &mut Found,
     ) -> io::Result<()> {
@@ -61,15 +77,23 @@ impl Settle<'_> {
             }
             all.push(told);
         }
-        let life = match life {
-            Some(life) => self.told(life, &mut kept)?,
-            None => None,
-        };
-        if let Some((table, row, key)) = life.as_ref().and_then(|life| life.rows.first()) {
-            wanted.entry(*table).or_default().insert(*row, key.clone());
+        let mut told_lives = Vec::new();
+        for (thing, life) in lives {
+            let Some(told) = self.told(life, &mut kept)? else { continue };
+            if let Some((table, row, key)) = told.rows.first() {
+                wanted.entry(*table).or_default().insert(*row, key.clone());
+            }
+            told_lives.push((thing, told));
         }
         let held = self.held(&wanted, found);
-        found.life = life.map(|life| self.lived(life, &held));
+        for (thing, told) in told_lives {
+            let life = self.lived(told, &held);
+            if asked_for == Some(thing) {
+                found.life = Some(life);
+            } else {
+                found.past_the_log.extend(past_the_log(&life));
+            }
+        }
         for told in all {
             let conflict = self.judged(told, &held);
             // A write that a node skipped is of interest only where that can still be seen, and one that changes
