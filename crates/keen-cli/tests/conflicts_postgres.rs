@@ -522,6 +522,38 @@ fn emptying_a_table_is_a_write_of_every_row() {
 }
 
 #[test]
+fn a_slot_of_an_older_server_that_was_there_before_its_publication() {
+    let lab = keen_lab::servers::ServerLab::new().unwrap();
+    let servers = lab.start_all(&[("a", Engine::Postgres15), ("b", Engine::Postgres15)]).unwrap();
+    for server in &servers {
+        keen_lab::servers::huts::tables(server).unwrap();
+        keen_lab::servers::huts::rows(server).unwrap();
+        server
+            .run("SELECT pg_create_logical_replication_slot('keen_journal', 'pgoutput')")
+            .unwrap();
+    }
+    let rest = format!(
+        "{}[[link]]\nfrom = \"a\"\nto = \"b\"\ncarries = [\"stays\"]\n",
+        common::servers::STAYS
+    );
+    let network = Network::new(lab, servers, &rest);
+    network.servers[0].run("UPDATE guest SET name = 'Before' WHERE id = 1").unwrap();
+    slots(&network);
+    network.servers[0].run("UPDATE guest SET name = 'Ida A.' WHERE id = 2").unwrap();
+    // The older server refuses to tell what was written before the publication: it is let go of, as keen says.
+    let run = network.conflicts(&[]);
+    assert_eq!(run.code, 3, "{run:?}");
+    let fault = run.json()["nodes"][0]["fault"].as_str().unwrap().to_owned();
+    let (_, advice) = fault.split_once("SELECT ").unwrap_or_else(|| panic!("{fault}"));
+    let (statement, _) = advice.split_once(" lets it go").unwrap();
+    network.servers[0].run(&format!("SELECT {statement}")).unwrap();
+    network.servers[0].run("UPDATE guest SET name = 'Ida B.' WHERE id = 2").unwrap();
+    let run = network.conflicts(&[]);
+    let node = &run.json()["nodes"][0];
+    assert_eq!((&node["fault"], &node["writes"]), (&serde_json::Value::Null, &1.into()), "{run:?}");
+}
+
+#[test]
 fn partitions_are_written_as_the_table_they_are_parts_of() {
     let network = peers();
     let both = |sql: &str| network.servers.iter().for_each(|server| server.run(sql).unwrap());

@@ -310,6 +310,8 @@ struct Reading {
     writers: HashMap<(u32, u32), Writer>,
     /// Writes that are logged as statements, which name no rows.
     statements: u64,
+    /// Times that something was lost before it was logged.
+    incidents: u64,
     /// Where the last transaction begins.
     spot: Option<Spot>,
     /// What is put aside of the transaction at hand; none while what it tells stands at once.
@@ -352,6 +354,15 @@ impl Reading {
                     if self.unknown_ends == 1 { "1 transaction" } else { "transactions" }
                 ),
                 "judge only what came after: begin with --since",
+            ));
+        }
+        if self.incidents > 0 {
+            return Some(ReadFault::new(
+                format!(
+                    "the log of {shown} has {} in it: something was lost before it was logged (all else was read)",
+                    if self.incidents == 1 { "an incident" } else { "incidents" }
+                ),
+                "look into the server's error log, and audit: what was lost there no journal tells",
             ));
         }
         (self.statements > 0).then(|| {
@@ -578,15 +589,7 @@ impl MariaDbJournal {
                     }
                 }
             }
-            event::INCIDENT => {
-                return Err(ReadFault::new(
-                    format!(
-                        "the log of {} has an incident in it: something was lost before it was logged",
-                        self.access.shown()
-                    ),
-                    "look into the server's error log; what comes after cannot be judged",
-                ));
-            }
+            event::INCIDENT => reading.incidents += 1,
             _ => {}
         }
         Ok(ControlFlow::Continue(()))

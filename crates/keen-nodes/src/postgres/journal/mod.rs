@@ -21,6 +21,8 @@ use keen_core::journal::{Entry, Head, JOURNAL_SLOT, Mark, ReadJournal, Since, is
 use keen_core::ports::{FaultKind, ReadFault};
 use keen_core::position::Position;
 
+use tokio_postgres::error::SqlState;
+
 use super::connect::{self, Session};
 use super::origins;
 use super::shape::{self, Local};
@@ -384,6 +386,14 @@ impl ReadJournal for PostgresJournal {
                 if fault.kind == FaultKind::NotAllowed {
                     fault.advice =
                         format!("ALTER ROLE {} REPLICATION", super::quoted(&access.server.user));
+                }
+                // Decoded as of when it was written, the log knows no publication that came later.
+                if error.code() == Some(&SqlState::UNDEFINED_OBJECT) {
+                    fault.advice = format!(
+                        "the slot holds what was written before the publication was there: SELECT pg_replication_slot_advance('{}', pg_current_wal_lsn()) lets it go of that, \
+                         and what is written from then on can be judged; what was written before cannot",
+                        self.slot
+                    );
                 }
                 Err(fault)
             }
