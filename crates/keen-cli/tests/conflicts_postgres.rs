@@ -295,6 +295,68 @@ fn without_slots_rows_tell_what_they_can() {
 }
 
 #[test]
+fn all_that_it_prints_of_its_journal_can_be_run() {
+    let network = peers();
+    let a = &network.servers[0];
+    let both = |sql: &str| network.servers.iter().for_each(|server| server.run(sql).unwrap());
+    both(
+        "CREATE TABLE reading (id int PRIMARY KEY, snow int);\nGRANT SELECT ON reading TO keen;\n\
+         ALTER PUBLICATION keen_journal SET (publish_via_partition_root = false);\nALTER ROLE keen NOREPLICATION;\n\
+         REVOKE EXECUTE ON FUNCTION pg_show_replication_origin_status() FROM keen",
+    );
+    network.replace("\"guest\", \"stay\"", "\"guest\", \"stay\", \"reading\"");
+    // A table was added, and rights were taken away.
+    let ddl = network.keen(&["conflicts", "--ddl"]).out;
+    for part in [
+        "ALTER PUBLICATION keen_journal ADD TABLE \"public\".\"reading\"",
+        "SET (publish_via_partition_root = true)",
+        "ALTER ROLE \"keen\" REPLICATION",
+        "GRANT EXECUTE ON FUNCTION pg_show_replication_origin_status() TO \"keen\"",
+    ] {
+        assert!(ddl.contains(part), "{part}: {ddl}");
+    }
+    slots(&network);
+    assert_eq!(network.conflicts(&[]).code, 0);
+    let nothing = network.keen(&["conflicts", "--ddl"]).out;
+    assert!(nothing.contains("-- nothing is lacking"), "{nothing}");
+    // The log of a slot is lost: it is dropped, and made anew.
+    for sql in ["ALTER SYSTEM SET max_slot_wal_keep_size = '1MB'", "SELECT pg_reload_conf()"] {
+        a.run(sql).unwrap();
+    }
+    let lost = "SELECT count(*) FROM pg_replication_slots WHERE slot_name LIKE 'keen_journal%' AND wal_status = 'lost'";
+    links::until(PATIENCE, "the slot keeps its log", || {
+        for sql in [
+            "CREATE TABLE IF NOT EXISTS filler (t text)",
+            "INSERT INTO filler VALUES (repeat('x', 100000))",
+            "SELECT pg_switch_wal()",
+            "CHECKPOINT",
+        ] {
+            a.run(sql)?;
+        }
+        Ok(a.postgres()?.query_one(lost, &[])?.get::<_, i64>(0) == 1)
+    })
+    .unwrap();
+    let run = network.conflicts(&[]);
+    assert!(run.json()["nodes"][0]["fault"].as_str().unwrap().contains("is lost"), "{run:?}");
+    let ddl = network.keen(&["conflicts", "--ddl"]).out;
+    assert!(ddl.contains("\nSELECT pg_drop_replication_slot("), "{ddl}");
+    slots(&network);
+    assert_eq!(network.conflicts(&[]).code, 0);
+    // And what is to be run once it is no longer needed.
+    let ddl = network.keen(&["conflicts", "--ddl"]).out;
+    let ends: Vec<&str> =
+        ddl.lines().filter_map(|l| l.strip_prefix("-- SELECT pg_drop_")).collect();
+    assert_eq!(ends.len(), 2, "{ddl}");
+    for (server, end) in network.servers.iter().zip(ends) {
+        server.run(&format!("SELECT pg_drop_{}", end.replace("; ", ";\n"))).unwrap();
+    }
+    let run = network.conflicts(&["--journals-only"]);
+    assert!(run.json()["nodes"][0]["fault"].as_str().unwrap().contains("has no slot"), "{run:?}");
+    slots(&network);
+    assert_eq!(network.conflicts(&[]).code, 0);
+}
+
+#[test]
 fn without_a_slot_or_a_right_it_says_what_to_do() {
     let network = Network::postgres_peers();
     let run = network.conflicts(&[]);
@@ -318,7 +380,7 @@ fn without_a_slot_or_a_right_it_says_what_to_do() {
     network.servers[1].run("ALTER PUBLICATION keen_journal DROP TABLE stay").unwrap();
     let run = network.conflicts(&[]);
     assert_eq!(run.code, 3, "{run:?}");
-    assert!(run.out.contains("ALTER PUBLICATION keen_journal ADD TABLE"), "{run:?}");
+    assert!(run.out.contains("run what `keen conflicts --ddl` prints"), "{run:?}");
 }
 
 #[test]

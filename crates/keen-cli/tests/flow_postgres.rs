@@ -102,7 +102,8 @@ fn what_fails_at_a_row_is_broken_and_what_is_disabled_is_paused() {
     assert_eq!(link(&json, "a", "b")["reason"], "the subscription is disabled");
     assert_eq!(link(&json, "a", "b")["next"]["what"], "ALTER SUBSCRIPTION \"from_a\" ENABLE");
     assert!(link(&json, "a", "b")["behind"].as_u64().unwrap() > 0, "{json:#}");
-    b.run("ALTER SUBSCRIPTION from_a ENABLE").unwrap();
+    let next = link(&json, "a", "b")["next"]["what"].as_str().unwrap().to_owned();
+    b.run(&next).unwrap();
     network.until("idle a>b");
     // The same key on both.
     b.run("INSERT INTO guest VALUES (101, 'Somebody else', false)").unwrap();
@@ -177,8 +178,10 @@ fn an_applier_that_waits_or_stands_still_is_stalled() {
         found["next"]["what"],
         format!("let it finish, or: SELECT pg_terminate_backend({session})")
     );
-    holder.batch_execute("ROLLBACK").unwrap();
+    let (_, statement) = found["next"]["what"].as_str().unwrap().split_once("or: ").unwrap();
+    b.run(statement).unwrap();
     network.until("idle a>b");
+    let mut holder = b.postgres().unwrap();
     // A row.
     holder.batch_execute("BEGIN; UPDATE guest SET name = 'Held' WHERE id = 1").unwrap();
     a.run("UPDATE guest SET name = 'Wanted' WHERE id = 1").unwrap();
@@ -361,7 +364,8 @@ fn a_standby_is_told_from_one_that_was_promoted() {
     }
     let json = network.until("paused a>b");
     assert_eq!(link(&json, "a", "b")["reason"], "replay is paused");
-    network.servers[1].run("SELECT pg_wal_replay_resume()").unwrap();
+    let next = link(&json, "a", "b")["next"]["what"].as_str().unwrap().to_owned();
+    network.servers[1].run(&next).unwrap();
     network.until("idle a>b");
     let mut reader = network.servers[1].postgres().unwrap();
     reader.batch_execute("BEGIN ISOLATION LEVEL REPEATABLE READ; SELECT * FROM guest").unwrap();

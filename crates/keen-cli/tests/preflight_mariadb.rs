@@ -5,7 +5,7 @@
 mod common;
 
 use common::Folder;
-use common::preflight::{bad, findings, first, statements};
+use common::preflight::{bad, findings, first, printed, statements};
 use common::servers::{Network, PATIENCE, mesh_of};
 use keen_lab::servers::{Engine, Server, ServerLab, Settings, huts, links};
 
@@ -77,12 +77,25 @@ fn a_healthy_mesh_ring_and_one_way_link_have_nothing_to_mend() {
     let run = one_way.keen(&["preflight", "--format", "json"]);
     assert_eq!(bad(&run), ["warn not-read-only b"], "{}", run.out);
     assert_eq!(run.code, 1);
+    for (_, statement) in printed(&run, "not-read-only") {
+        one_way.servers[1].run(&statement).unwrap();
+    }
+    let run = one_way.keen(&["preflight", "--format", "json"]);
+    assert_eq!(bad(&run), [] as [String; 0], "{}", run.out);
     // A delay on purpose that the file does not know, and one that the servers do not.
     one_way.servers[1]
         .run("STOP SLAVE 'from_a';\nCHANGE MASTER 'from_a' TO MASTER_DELAY = 3600;\nSTART SLAVE 'from_a';\nSET GLOBAL read_only = ON")
         .unwrap();
     let run = one_way.keen(&["preflight", "--format", "json"]);
     assert_eq!(bad(&run), ["warn delay-differs a,b"], "{}", run.out);
+    let steps = printed(&run, "delay-differs");
+    let steps: Vec<&str> = steps.iter().map(|(_, statement)| &statement[..]).collect();
+    one_way.servers[1].run(&steps.join(";\n")).unwrap();
+    let run = one_way.keen(&["preflight", "--format", "json"]);
+    assert_eq!(bad(&run), [] as [String; 0], "{}", run.out);
+    one_way.servers[1]
+        .run("STOP SLAVE 'from_a';\nCHANGE MASTER 'from_a' TO MASTER_DELAY = 3600;\nSTART SLAVE 'from_a'")
+        .unwrap();
     one_way.replace("carries = [\"stays\"]", "carries = [\"stays\"]\ndelay = \"1h\"");
     let run = one_way.keen(&["preflight", "--format", "json"]);
     assert_eq!(bad(&run), [] as [String; 0], "{}", run.out);
@@ -122,9 +135,27 @@ fn settings_that_replication_needs_are_told_with_value_need_and_command() {
             "{setting}"
         );
     }
+    // One that is refused while links run; the mesh goes on as before.
+    let mesh = Network::mariadb_mesh();
+    let a = &mesh.servers[0];
+    a.run("STOP ALL SLAVES;\nSET GLOBAL gtid_ignore_duplicates = OFF").unwrap();
+    links::mariadb_start_all(a).unwrap();
+    let run = mesh.keen(&["preflight", "--format", "json"]);
+    assert_eq!(bad(&run), ["stop duplicates-not-ignored a"], "{}", run.out);
+    let steps = printed(&run, "duplicates-not-ignored");
+    let steps: Vec<&str> = steps.iter().map(|(_, statement)| &statement[..]).collect();
+    a.run(&steps.join(";\n")).unwrap();
+    links::mariadb_settled(&mesh.servers, PATIENCE).unwrap();
+    let run = mesh.keen(&["preflight", "--format", "json"]);
+    assert_eq!(bad(&run), [] as [String; 0], "{}", run.out);
     network.servers[0].run("SET GLOBAL slave_net_timeout = 60").unwrap();
     let run = network.keen(&["preflight", "--format", "json"]);
     assert!(findings(&run).contains(&"note silence-noticed-late a".to_owned()), "{}", run.out);
+    for (_, statement) in printed(&run, "silence-noticed-late") {
+        network.servers[0].run(&statement).unwrap();
+    }
+    let run = network.keen(&["preflight", "--format", "json"]);
+    assert!(!findings(&run).contains(&"note silence-noticed-late a".to_owned()), "{}", run.out);
     network.servers[0].run("ALTER DATABASE huts CHARACTER SET latin1").unwrap();
     links::mariadb_settled(&network.servers, PATIENCE).unwrap();
     network.servers[1]
@@ -177,7 +208,20 @@ fn servers_that_cannot_be_told_apart() {
     let run = network.keen(&["preflight", "--format", "json"]);
     assert!(bad(&run).contains(&"stop same-server-id a,b".to_owned()), "{}", run.out);
     assert_eq!(statements(&run)[0], ("b".to_owned(), "SET GLOBAL server_id = 2".to_owned()));
-    network.servers[1].run("SET GLOBAL server_id = 2;\nSET GLOBAL gtid_domain_id = 1").unwrap();
+    network.servers[1].run(&statements(&run)[0].1).unwrap();
+    let run = network.keen(&["preflight", "--format", "json"]);
+    assert!(!run.out.contains("same-server-id"), "{}", run.out);
+    let domain = |sql: &str| network.servers[1].run(sql).unwrap();
+    domain("SET GLOBAL gtid_domain_id = 1");
+    let run = network.keen(&["preflight", "--format", "json"]);
+    let (node, statement) = printed(&run, "same-domain").remove(0);
+    let at = usize::from(node == "b");
+    network.servers[at].run(&statement).unwrap();
+    let run = network.keen(&["preflight", "--format", "json"]);
+    assert_eq!(bad(&run), [] as [String; 0], "{}", run.out);
+    for server in &network.servers {
+        server.run("SET GLOBAL gtid_domain_id = 1").unwrap();
+    }
     let run = network.keen(&["preflight", "--format", "json"]);
     assert_eq!(bad(&run), ["stop same-domain a,b"], "{}", run.out);
 
@@ -246,7 +290,10 @@ fn links_as_they_are_against_links_as_they_should_be() {
         "{}",
         run.out
     );
-    b.run("START SLAVE 'm0'").unwrap();
+    let steps = printed(&run, "link-down");
+    let steps: Vec<&str> = steps.iter().map(|(_, statement)| &statement[..]).collect();
+    b.run(&steps.join(";\n")).unwrap();
+    check(&[]);
     b.run("SET SESSION sql_log_bin = 0;\nDELETE FROM stay WHERE id = 1").unwrap();
     a.run("UPDATE stay SET beds = 3 WHERE id = 1").unwrap();
     links::until(PATIENCE, "the link does not stop", || {

@@ -4,7 +4,7 @@
 
 mod common;
 
-use common::preflight::{bad, findings, first, statements};
+use common::preflight::{bad, findings, first, printed, statements};
 use common::servers::{Network, PATIENCE, STAYS};
 use keen_lab::servers::{Engine, Server, ServerLab, Settings, huts, links};
 
@@ -94,7 +94,10 @@ fn a_leader_that_is_not_the_one_the_file_wants() {
     network.replace("carries = [\"stays\"]", "carries = [\"stays\"]\ndelay = \"1h\"");
     check(&network, &NOTHING);
     network.replace("\ndelay = \"1h\"", "");
-    network.servers[1].restart_with(&["recovery_min_apply_delay = '0'"]).unwrap();
+    let run = network.keen(&["preflight", "--format", "json"]);
+    for (_, statement) in printed(&run, "delay-differs") {
+        network.servers[1].run_in("postgres", &statement).unwrap();
+    }
     until_found(&network, &NOTHING);
     // The leader is gone: nobody has a majority. Then the standby was promoted.
     network.servers[0].kill();
@@ -122,7 +125,9 @@ fn links_as_they_are_against_links_as_they_should_be() {
         statements(&run),
         [("b".to_owned(), "ALTER SUBSCRIPTION \"from_0_to_1\" ENABLE".to_owned())]
     );
-    b.run("ALTER SUBSCRIPTION from_0_to_1 SET (slot_name = NONE);\nDROP SUBSCRIPTION from_0_to_1")
+    b.run(&statements(&run)[0].1).unwrap();
+    until_found(&network, &NOTHING);
+    b.run("ALTER SUBSCRIPTION from_0_to_1 DISABLE;\nALTER SUBSCRIPTION from_0_to_1 SET (slot_name = NONE);\nDROP SUBSCRIPTION from_0_to_1")
         .unwrap();
     until_found(&network, &["stop link-one-way a,b", "warn slot-unread a"]);
     let run = network.keen(&["preflight", "--format", "json"]);
@@ -131,7 +136,9 @@ fn links_as_they_are_against_links_as_they_should_be() {
         "{}",
         run.out
     );
-    a.run("SELECT pg_drop_replication_slot('from_0_to_1')").unwrap();
+    let todo = first(&run, "slot-unread")["todo"][0]["advice"].as_str().unwrap().to_owned();
+    let (_, statement) = todo.split_once("has not fetched: ").unwrap();
+    a.run(statement).unwrap();
     links::subscribe(b, a, "from_0_to_1", "peers", "origin = none, copy_data = false").unwrap();
     until_found(&network, &NOTHING);
     // Both pass on what they were sent: it goes round. What is said to run mends it.
@@ -184,7 +191,11 @@ fn what_a_subscription_carries_against_the_sets() {
     network.replace("\"guest\", \"stay\"", "\"guest\", \"stay\", \"trail_notice\"");
     let run = check(&network, &["stop table-not-carried a,b"]);
     a.run(&statements(&run)[0].1).unwrap();
-    check(&network, &["stop table-not-carried a,b"]);
+    let run = check(&network, &["stop table-not-carried a,b"]);
+    assert_eq!(
+        statements(&run),
+        [("b".to_owned(), "ALTER SUBSCRIPTION \"from_a\" REFRESH PUBLICATION".to_owned())]
+    );
     b.run("ALTER SUBSCRIPTION from_a REFRESH PUBLICATION WITH (copy_data = false)").unwrap();
     until_found(&network, &["warn never-copied a,b"]);
     // Rows, columns and kinds of writes that the file knows nothing of.
@@ -205,8 +216,12 @@ fn what_a_subscription_carries_against_the_sets() {
     {
         assert!(said.contains(of), "{said}");
     }
+    let kinds = "SELECT pubinsert AND pubupdate AND pubdelete AND NOT pubtruncate FROM pg_publication WHERE pubname = 'stays'";
+    for (_, statement) in printed(&run, "carried-otherwise") {
+        a.run(&statement).unwrap();
+    }
+    assert!(a.postgres().unwrap().query_one(kinds, &[]).unwrap().get::<_, bool>(0));
     // The other way round: the file has a filter, the publication none.
-    a.run("ALTER PUBLICATION stays SET (publish = 'insert, update, delete, truncate')").unwrap();
     a.run("ALTER PUBLICATION stays SET TABLE guest, stay, trail_notice").unwrap();
     network.replace("[[link]]", "[set.notices]\ntables = [\"trail_notice\"]\nwhere = \"published = 1\"\nwithout = [\"draft_note\"]\n[[link]]");
     network.replace(", \"trail_notice\"]\n[set", "]\n[set");
@@ -314,9 +329,24 @@ fn settings_that_take_a_restart() {
             "warn zones-differ a,b",
         ],
     );
+    // What is printed is run, and after a restart the settings are no finding any more.
+    let run = network.keen(&["preflight", "--format", "json"]);
+    for (node, statement) in statements(&run) {
+        let server = &network.servers[usize::from(node == "b")];
+        server.run(&statement).unwrap_or_else(|error| panic!("{node}: {statement}: {error}"));
+    }
+    for server in &mut network.servers {
+        server.restart_with(&[]).unwrap();
+    }
+    until_found(&network, &["stop link-absent a,b", "warn zones-differ a,b"]);
     let mut peers = Network::postgres_peers();
     peers.servers[0].restart_with(&["track_commit_timestamp = off"]).unwrap();
     until_found(&peers, &["warn commit-times-off a"]);
+    for (_, statement) in statements(&peers.keen(&["preflight", "--format", "json"])) {
+        peers.servers[0].run(&statement).unwrap();
+    }
+    peers.servers[0].restart_with(&[]).unwrap();
+    until_found(&peers, &NOTHING);
 }
 
 #[test]
@@ -327,7 +357,8 @@ fn an_account_is_told_what_it_lacks_and_what_it_has_too_much_of() {
     let run = network.keen(&["preflight", "--format", "json"]);
     assert_eq!(bad(&run), ["stop right-missing a", "warn right-missing a"], "{}", run.out);
     assert_eq!(run.json()["complete"], false);
-    for (_, statement) in statements(&run) {
+    // Notes, too: what reads journals and writes repairs.
+    for (_, statement) in printed(&run, "right-missing") {
         a.run(&statement.replace("; ", ";\n")).unwrap();
     }
     check(&network, &NOTHING);
@@ -689,4 +720,29 @@ fn a_partitioned_table_is_told_from_its_partitions() {
     );
     let flow = network.keen(&["flow", "--format", "json"]);
     assert_eq!(flow.code, 0, "{}", flow.out);
+}
+
+#[test]
+fn a_node_that_nobody_writes_is_closed_and_goes_on_receiving() {
+    let network = publisher(true);
+    let (a, b) = (&network.servers[0], &network.servers[1]);
+    let run = check(&network, &NOTHING);
+    assert!(findings(&run).contains(&"note not-read-only b".to_owned()), "{}", run.out);
+    for (_, statement) in printed(&run, "not-read-only") {
+        b.run(&statement).unwrap();
+    }
+    links::until(PATIENCE, "it stays open", || {
+        let run = network.keen(&["preflight", "--format", "json"]);
+        Ok(!findings(&run).contains(&"note not-read-only b".to_owned()))
+    })
+    .unwrap();
+    b.run("INSERT INTO guest VALUES (70, 'Stray', true)").unwrap_err();
+    // Replication still gets through, also one that has to connect anew.
+    a.run("INSERT INTO guest VALUES (71, 'Expected', true)").unwrap();
+    links::postgres_settled(&network.servers, PATIENCE).unwrap();
+    a.run("SELECT pg_terminate_backend(pid) FROM pg_stat_replication").unwrap();
+    a.run("UPDATE guest SET name = 'Arrived' WHERE id = 71").unwrap();
+    links::postgres_settled(&network.servers, PATIENCE).unwrap();
+    let audit = network.keen(&["audit"]);
+    assert_eq!(audit.code, 0, "{audit:?}");
 }

@@ -11,6 +11,7 @@
 pub mod conflicts;
 pub mod flow;
 pub mod preflight;
+pub mod printed;
 pub mod servers;
 
 use std::collections::BTreeMap;

@@ -5,7 +5,16 @@ use serde_json::Value as Json;
 use super::Run;
 
 fn all(run: &Run) -> Vec<Json> {
-    run.json()["findings"].as_array().unwrap().clone()
+    let found = run.json()["findings"].as_array().unwrap().clone();
+    for finding in &found {
+        let check = finding["check"].as_str().unwrap();
+        let runs = finding["todo"].as_array().unwrap().iter().any(|todo| todo["run"].is_string());
+        assert!(
+            !runs || super::printed::CHECKS_WITH_COMMANDS.iter().any(|(known, _)| *known == check),
+            "{check} prints a command, and no test is named that runs it: {finding:#}"
+        );
+    }
+    found
 }
 
 fn short(finding: &Json) -> String {
@@ -46,5 +55,20 @@ pub fn statements(run: &Run) -> Vec<(String, String)> {
             }
         }
     }
+    statements
+}
+
+/// What one check says is to be run, notes included.
+pub fn printed(run: &Run, check: &str) -> Vec<(String, String)> {
+    let mut statements = Vec::new();
+    for finding in all(run).iter().filter(|finding| finding["check"] == check) {
+        for todo in finding["todo"].as_array().unwrap() {
+            let Some(statement) = todo["run"].as_str() else { continue };
+            for node in todo["nodes"].as_array().unwrap() {
+                statements.push((node.as_str().unwrap().to_owned(), statement.to_owned()));
+            }
+        }
+    }
+    assert!(!statements.is_empty(), "{check} prints nothing to run: {}", run.out);
     statements
 }

@@ -231,7 +231,8 @@ pub fn skip_nothing(connection: &str) -> String {
     )
 }
 
-fn in_quotes(name: &str) -> String {
+/// A connection's name as a text of a statement.
+pub(crate) fn in_quotes(name: &str) -> String {
     format!("'{}'", name.replace('\'', "''"))
 }
 

@@ -8,7 +8,7 @@ use super::legend::{
     RECEIVED_NOT_LOGGED, REFERENCES_OFF, SILENCE_NOTICED_LATE, TABLE_NOT_CARRIED, TEXTS_DIFFER,
     WRITER_CLOSED, ZONES_DIFFER,
 };
-use super::look::{Facts, Filter, Incoming, skip_nothing};
+use super::look::{Facts, Filter, Half, Incoming, Means, in_quotes, skip_nothing};
 use super::{Desk, Finding, Level};
 use crate::topology::{Address, ColumnChoice, Engine, NodeId};
 
@@ -314,11 +314,34 @@ fn require(
             ),
         )
     } else {
+        let mut finding = finding;
+        let running: Vec<Incoming> = match *setting == "gtid_ignore_duplicates" {
+            true => running(desk, node),
+            false => Vec::new(),
+        };
+        // It is refused while a connection runs.
+        for link in &running {
+            finding = finding.run(node, format!("STOP SLAVE {}", in_quotes(&link.name)));
+        }
+        finding = finding.run(node, format!("SET GLOBAL {setting} = {wanted}"));
+        for link in &running {
+            finding = finding.run(node, skip_nothing(&link.name));
+            finding = finding.run(node, format!("START SLAVE {}", in_quotes(&link.name)));
+        }
         finding
-            .run(node, format!("SET GLOBAL {setting} = {wanted}"))
             .advise(Some(node), "and the same in its settings file, or the next start forgets it")
     });
     false
+}
+
+/// The connections of a server that are not switched off.
+fn running(desk: &Desk<'_>, node: NodeId) -> Vec<Incoming> {
+    let links = desk.facts(node).and_then(|facts| facts.incoming.as_ref().ok());
+    let links = links.into_iter().flatten().filter(|link| link.means == Means::BinaryLog);
+    links
+        .filter(|link| (link.receiving, link.applying) != (Half::Stopped, Half::Stopped))
+        .cloned()
+        .collect()
 }
 
 /// What has to be alike on servers that exchange changes.

@@ -241,10 +241,9 @@ impl PostgresJournal {
             ),
             match published.is_empty() {
                 true => "run the statements that `keen conflicts --ddl` prints".to_owned(),
-                false => format!(
-                    "ALTER PUBLICATION {JOURNAL_SLOT} ADD TABLE {}; what is written from then on can be judged, or leave the table out with --table",
-                    missing.join(", ")
-                ),
+                // A table without a key is not for it: the server would refuse to change its rows.
+                false => "run what `keen conflicts --ddl` prints, and what is written from then on can be judged; a table that it leaves out is left out with --exclude, too"
+                    .to_owned(),
             },
         ))
     }
