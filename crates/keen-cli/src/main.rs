@@ -16,6 +16,7 @@ mod proven;
 mod render;
 mod safe;
 mod terminal;
+mod told_rows;
 mod wire;
 
 use std::process::ExitCode;

@@ -165,7 +165,7 @@ pub(crate) struct ShapeReference {
 }
 
 /// A divergent row.
-#[derive(Debug, Serialize, Deserialize)]
+#[derive(Debug, Deserialize)]
 pub(crate) struct DivergentDocument {
     pub(crate) key: Map<String, Json>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
@@ -184,7 +184,7 @@ fn is_false(v: &bool) -> bool {
 }
 
 /// One version of a row and who holds it.
-#[derive(Debug, Serialize, Deserialize)]
+#[derive(Debug, Deserialize)]
 pub(crate) struct VersionDocument {
     pub(crate) nodes: Vec<String>,
     pub(crate) row: Option<Map<String, Json>>,
@@ -238,10 +238,6 @@ pub(crate) fn record<'a>(
         map.insert(name.to_owned(), json);
     }
     (map, whole)
-}
-
-fn row_of(layout: &Layout, cells: &[Value]) -> (Map<String, Json>, Vec<String>) {
-    record(layout.shown.iter().filter_map(|i| Some((&layout.columns[*i].name[..], cells.get(*i)?))))
 }
 
 /// The columns that were compared, in declared order.
@@ -349,47 +345,6 @@ const FAMILIES: [(Family, &str); 17] = [
 
 fn family_name(family: Family) -> &'static str {
     FAMILIES.iter().find(|(known, _)| *known == family).map_or("any", |(_, name)| name)
-}
-
-/// A divergent row.
-pub(crate) fn divergent(
-    topology: &Topology,
-    layout: &Layout,
-    row: &DivergentRow,
-) -> DivergentDocument {
-    let names = |nodes: &[NodeId]| {
-        nodes.iter().map(|node| topology.nodes[*node].name.clone()).collect::<Vec<_>>()
-    };
-    let row_is_key = row.key.is_empty();
-    let (key, key_whole_numbers) = if row_is_key {
-        row.versions
-            .iter()
-            .find_map(|v| v.row.as_ref())
-            .map(|cells| row_of(layout, cells))
-            .unwrap_or_default()
-    } else {
-        record(layout.key.iter().map(|i| &layout.columns[*i].name[..]).zip(&row.key))
-    };
-    let version = |nodes: Vec<String>, cells: Option<&Vec<Value>>, count| {
-        let (row, whole_numbers) = cells.map(|cells| row_of(layout, cells)).unzip();
-        VersionDocument { nodes, row, whole_numbers: whole_numbers.unwrap_or_default(), count }
-    };
-    DivergentDocument {
-        key,
-        key_whole_numbers,
-        row_is_key,
-        columns: row.differing.iter().map(|i| layout.columns[*i].name.clone()).collect(),
-        versions: row
-            .versions
-            .iter()
-            .map(|v| version(names(&v.nodes), v.row.as_ref(), row_is_key.then_some(v.count)))
-            .collect(),
-        outside_filter: row
-            .outside
-            .iter()
-            .map(|(node, cells)| version(names(&[*node]), Some(cells), None))
-            .collect(),
-    }
 }
 
 // ---- reading back ----

@@ -71,8 +71,8 @@ fn every_check_with_a_command_has_a_test_that_runs_it() {
             check.name
         );
     }
-    let known = |name: &&str| CHECKS.iter().any(|check| *check.name == **name);
-    assert!(with.iter().chain(&without).all(|name| known(name)), "a check that is gone");
+    let known = |name: &&str| CHECKS.iter().any(|check| check.name == *name);
+    assert!(with.iter().chain(&without).all(known), "a check that is gone");
     for (check, test) in CHECKS_WITH_COMMANDS {
         assert!(runs_what_is_printed(test), "{check}: {test} runs nothing that was printed");
     }
@@ -167,7 +167,7 @@ fn statements() -> Vec<String> {
             let text = fs::read_to_string(&path).unwrap();
             let text = text.split("#[cfg(test)]").next().unwrap();
             for literal in literals(text) {
-                let names = |word: &&str| literal.contains(*word);
+                let names = |word: &&'static str| literal.contains(*word);
                 let own = [
                     "SELECT ",
                     "INSERT INTO {table}",
@@ -188,7 +188,7 @@ fn statements() -> Vec<String> {
                 let own = !printing
                     && (own.iter().any(|own| literal.starts_with(own))
                         || rights.contains(&&literal[..]));
-                if (WORDS.iter().any(|w| names(w)) || CALLS.iter().any(|w| names(w))) && !own {
+                if (WORDS.iter().any(names) || CALLS.iter().any(names)) && !own {
                     found.push(literal);
                 }
             }

@@ -14,6 +14,7 @@ use keen_nodes::audit::{AuditSink, NodeOutcome, TableHead, TableOutcome, Verdict
 use serde_json::{Map, Value as Json, json};
 
 use crate::audit_run::Totals;
+use crate::told_rows::DivergentJson;
 use crate::wire::{self, VERSION};
 
 /// One document, or one object per line.
@@ -131,6 +132,28 @@ impl<'a, W: Write> JsonSink<'a, W> {
         self.put(&format!("{object}\n"));
     }
 
+    /// A row that differs: in a list, or on a line of its own.
+    fn row(&mut self, row: &DivergentRow, separator: &str, kind: &str, standing: Option<&str>) {
+        let Some(layout) = self.layout.take() else { return };
+        let text = |name: &str| self.table.get(name).and_then(Json::as_str).unwrap_or_default();
+        let mut lead = match self.shape {
+            Shape::Document => Vec::new(),
+            Shape::Lines => {
+                vec![("kind", kind), ("table", text("table")), ("set", text("set"))]
+            }
+        };
+        lead.extend(standing.map(|standing| ("standing", standing)));
+        let json = DivergentJson { topology: self.topology, layout: &layout, row, lead };
+        if self.failed.is_none() {
+            let lines = self.shape == Shape::Lines;
+            let written = (if lines { Ok(()) } else { self.out.write_all(separator.as_bytes()) })
+                .and_then(|()| serde_json::to_writer(&mut self.out, &json).map_err(io::Error::from))
+                .and_then(|()| if lines { self.out.write_all(b"\n") } else { Ok(()) });
+            self.failed = written.err();
+        }
+        self.layout = Some(layout);
+    }
+
     fn flow(&self) -> ControlFlow<()> {
         if self.failed.is_some() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     }
@@ -209,51 +232,18 @@ impl<W: Write> AuditSink for JsonSink<'_, W> {
     }
 
     fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
-        if let Some(layout) = &self.layout
-            && self.rows < self.limit
-        {
-            let document = wire::divergent(self.topology, layout, &row);
-            match (self.shape, serde_json::to_string(&document), serde_json::to_value(&document)) {
-                (Shape::Document, Ok(text), _) => {
-                    let separator = if self.rows > 0 { ",\n" } else { "\n" };
-                    self.put(&format!("{separator}{text}"));
-                }
-                (Shape::Lines, _, Ok(Json::Object(members))) => {
-                    let mut object =
-                        json!({"table": self.table["table"], "set": self.table["set"]});
-                    if let Some(map) = object.as_object_mut() {
-                        map.extend(members);
-                    }
-                    self.line("divergent", object);
-                }
-                _ => {}
-            }
+        if self.rows < self.limit {
+            let separator = if self.rows > 0 { ",\n" } else { "\n" };
+            self.row(&row, separator, "divergent", None);
             self.rows += 1;
         }
         self.flow()
     }
 
     fn unsettled(&mut self, row: DivergentRow, standing: Standing) -> ControlFlow<()> {
-        if let Some(layout) = &self.layout
-            && self.unsettled < self.limit
-            && let Ok(Json::Object(members)) =
-                serde_json::to_value(wire::divergent(self.topology, layout, &row))
-        {
-            let mut object = Map::new();
-            if self.shape == Shape::Lines {
-                object.insert("table".to_owned(), self.table["table"].clone());
-                object.insert("set".to_owned(), self.table["set"].clone());
-            }
-            object.insert("standing".to_owned(), Json::from(standing.name()));
-            object.extend(members);
-            let object = Json::Object(object);
-            match self.shape {
-                Shape::Document => {
-                    let lead = if self.unsettled == 0 { "],\n\"unsettled\": [" } else { "," };
-                    self.put(&format!("{lead}\n{object}"));
-                }
-                Shape::Lines => self.line("unsettled", object),
-            }
+        if self.layout.is_some() && self.unsettled < self.limit {
+            let separator = if self.unsettled == 0 { "],\n\"unsettled\": [\n" } else { ",\n" };
+            self.row(&row, separator, "unsettled", Some(standing.name()));
             self.unsettled += 1;
         }
         self.flow()
