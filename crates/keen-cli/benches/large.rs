@@ -23,10 +23,22 @@ const TABLES: usize = 2000;
 /// Name of a case, and what it does in a folder.
 type Case = (&'static str, fn(&Path));
 
-const CASES: [Case; 6] = [
+const CASES: [Case; 11] = [
     ("audit, one cell of 200 MiB differs between two nodes", |folder| {
         cells(folder);
         keen(folder, &["audit", "--no-ledger"]);
+    }),
+    ("the same, as JSON", |folder| {
+        cells(folder);
+        keen(folder, &["audit", "--no-ledger", "--format", "json"]);
+    }),
+    ("plan of the same", |folder| {
+        cells(folder);
+        keen(folder, &["plan"]);
+    }),
+    ("plan of the same, as scripts", |folder| {
+        cells(folder);
+        keen(folder, &["plan", "--format", "sql", "--output", "scripts"]);
     }),
     ("plan of 100 000 steps, 3 narrow columns", |folder| {
         rows(folder, 100_000, 3, 8);
@@ -42,6 +54,17 @@ const CASES: [Case; 6] = [
     }),
     ("conflicts, one transaction of a million changes in two exported journals", |folder| {
         journals(folder);
+        keen(folder, &["conflicts", "--no-ledger"]);
+    }),
+    (
+        "conflicts, 50 000 transactions in two exported journals, a table of 3 columns beside",
+        |folder| {
+            beside(folder, 3);
+            keen(folder, &["conflicts", "--no-ledger"]);
+        },
+    ),
+    ("the same, a table of 900 columns beside, which none of them touches", |folder| {
+        beside(folder, 900);
         keen(folder, &["conflicts", "--no-ledger"]);
     }),
     ("audit of 2000 tables of two rows, two nodes", |folder| {
@@ -160,6 +183,39 @@ fn journals(folder: &Path) {
                 )?;
             }
             writeln!(out, "]}}")
+        };
+        write().expect("the journal");
+    }
+}
+
+/// Very many transactions of one table, and another table of so many columns that is in the set, too.
+fn beside(folder: &Path, columns: usize) {
+    const TRANSACTIONS: u64 = 50_000;
+    topology(folder, &["stay".to_owned(), "wide".to_owned()], true);
+    let names: Vec<String> = (0..columns).map(|n| format!("c{n} TEXT")).collect();
+    files(folder, |_| {
+        format!(
+            "CREATE TABLE stay (id INTEGER PRIMARY KEY, bed INTEGER); CREATE TABLE wide (id INTEGER PRIMARY KEY, {})",
+            names.join(", ")
+        )
+    });
+    let all: Vec<String> = (0..columns).map(|n| format!("\"c{n}\"")).collect();
+    for node in ["a", "b"] {
+        let file = std::fs::File::create(folder.join(format!("{node}.ndjson"))).expect("a file");
+        let mut out = std::io::BufWriter::new(file);
+        let mut write = || -> std::io::Result<()> {
+            writeln!(
+                out,
+                r#"{{"keen": "journal", "version": 1, "node": "{node}", "since": {{}}, "tables": {{"stay": {{"columns": ["id", "bed"], "key": ["id"]}}, "wide": {{"columns": ["id", {}], "key": ["id"]}}}}}}"#,
+                all.join(", ")
+            )?;
+            for number in 1..=TRANSACTIONS {
+                writeln!(
+                    out,
+                    r#"{{"origin": "a", "number": {number}, "time": "2026-09-25T09:00:00Z", "changes": [{{"table": "stay", "act": "update", "before": {{"id": {number}, "bed": 1}}, "after": {{"id": {number}, "bed": 3}}}}]}}"#
+                )?;
+            }
+            Ok(())
         };
         write().expect("the journal");
     }

@@ -8,12 +8,12 @@ use keen_core::compare::DivergentRow;
 use keen_core::rows::Layout;
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
-use serde::ser::{Serialize, SerializeMap, SerializeSeq, Serializer};
+use serde::ser::{Serialize, SerializeMap, Serializer};
 
 use crate::wire;
 
 /// A cell.
-struct CellJson<'a>(&'a Value);
+pub(crate) struct CellJson<'a>(pub(crate) &'a Value);
 
 impl Serialize for CellJson<'_> {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
@@ -48,7 +48,7 @@ impl<T: Display> Serialize for Shown<T> {
 }
 
 /// Cells by the names of their columns.
-struct RowJson<'a>(Vec<(&'a str, &'a Value)>);
+pub(crate) struct RowJson<'a>(pub(crate) Vec<(&'a str, &'a Value)>);
 
 impl<'a> RowJson<'a> {
     fn of(layout: &'a Layout, cells: &'a [Value]) -> Self {
@@ -57,7 +57,7 @@ impl<'a> RowJson<'a> {
     }
 
     /// The names of those whose string is a whole number.
-    fn whole_numbers(&self) -> Vec<&'a str> {
+    pub(crate) fn whole_numbers(&self) -> Vec<&'a str> {
         let whole =
             self.0.iter().filter(|(_, cell)| matches!(cell, Value::Int(_)) && wire::value(cell).1);
         whole.map(|(name, _)| *name).collect()
@@ -109,31 +109,37 @@ impl Serialize for DivergentJson<'_> {
             row.differing.iter().map(|i| &layout.columns[*i].name[..]).collect();
         map.serialize_entry("columns", &columns)?;
         let version = |nodes, cells, count| VersionJson { of: self, nodes, cells, count };
-        let versions = row
-            .versions
-            .iter()
-            .map(|v| version(&v.nodes[..], v.row.as_deref(), row_is_key.then_some(v.count)));
-        map.serialize_entry("versions", &Listed(versions.collect()))?;
+        let versions = row.versions.iter().map(|v| {
+            version(
+                &v.nodes[..],
+                v.row.as_deref().map(Vec::as_slice),
+                row_is_key.then_some(v.count),
+            )
+        });
+        map.serialize_entry("versions", &Each::new(versions))?;
         if !row.outside.is_empty() {
             let outside = row
                 .outside
                 .iter()
                 .map(|(node, cells)| version(std::slice::from_ref(node), Some(&cells[..]), None));
-            map.serialize_entry("outside_filter", &Listed(outside.collect()))?;
+            map.serialize_entry("outside_filter", &Each::new(outside))?;
         }
         map.end()
     }
 }
 
-struct Listed<T>(Vec<T>);
+/// What an iterator yields, one after the other, as a list.
+pub(crate) struct Each<I>(I);
 
-impl<T: Serialize> Serialize for Listed<T> {
+impl<I: Iterator + Clone> Each<I> {
+    pub(crate) fn new(each: I) -> Self {
+        Self(each)
+    }
+}
+
+impl<I: Iterator<Item: Serialize> + Clone> Serialize for Each<I> {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
-        let mut list = to.serialize_seq(Some(self.0.len()))?;
-        for one in &self.0 {
-            list.serialize_element(one)?;
-        }
-        list.end()
+        to.collect_seq(self.0.clone())
     }
 }
 

@@ -3,6 +3,7 @@
 //! `docs/json.md` documents them. What an audit writes, `plan --from` reads.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
@@ -515,7 +516,7 @@ fn divergent_row(
         let cells =
             version.row.as_ref().map(|map| cells(map, &version.whole_numbers)).transpose()?;
         let count = version.count.unwrap_or(u64::from(cells.is_some()));
-        versions.push(Version { nodes: ids(&version.nodes)?, row: cells, count });
+        versions.push(Version { nodes: ids(&version.nodes)?, row: cells.map(Arc::new), count });
     }
     if versions.len() < 2 || versions.iter().any(|version| version.nodes.is_empty()) {
         return Err("a divergent row needs two versions with nodes".to_owned());
@@ -541,14 +542,14 @@ fn divergent_row(
     }
     let mut rows = versions.iter().filter_map(|version| version.row.as_ref());
     if let (true, Some(first)) = (row.row_is_key, rows.next())
-        && rows.any(|other| !first.iter().zip(other).all(|(a, b)| a.same_as(b)))
+        && rows.any(|other| !first.iter().zip(other.iter()).all(|(a, b)| a.same_as(b)))
     {
         return Err("versions of a row that is its own key differ".to_owned());
     }
     let mut outside = Vec::new();
     for version in &row.outside_filter {
         if let (Some(map), [node]) = (&version.row, &ids(&version.nodes)?[..]) {
-            outside.push((*node, cells(map, &version.whole_numbers)?));
+            outside.push((*node, Arc::new(cells(map, &version.whole_numbers)?)));
         }
     }
     let key_cell = |i: &usize| {

@@ -9,6 +9,7 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::ops::ControlFlow;
+use std::sync::Arc;
 
 use crate::balance::Balance;
 use crate::canonical::{self, Unreadable};
@@ -63,7 +64,7 @@ pub struct DivergentRow {
     pub versions: Vec<Version>,
     /// Rows with this key that the set's filter leaves out, by node. These nodes
     /// count as holding no row.
-    pub outside: Vec<(NodeId, Vec<Value>)>,
+    pub outside: Vec<(NodeId, Arc<Vec<Value>>)>,
 }
 
 /// What can be said of a row that differed when it was first looked at.
@@ -121,7 +122,7 @@ pub struct Version {
     /// Who holds it, ascending.
     pub nodes: Vec<NodeId>,
     /// The row, cell by cell in the order of the layout; none for "no row".
-    pub row: Option<Vec<Value>>,
+    pub row: Option<Arc<Vec<Value>>>,
     /// How many equal rows; 0 for "no row", more than 1 only where the row is its own key.
     pub count: u64,
 }
@@ -497,7 +498,7 @@ impl Merge<'_, '_> {
         for (held, nodes) in groups {
             versions.push(Version {
                 nodes: nodes.clone(),
-                row: held.map(|h| canonical::read_row(rows[h.row])).transpose()?,
+                row: held.map(|h| canonical::read_row(rows[h.row]).map(Arc::new)).transpose()?,
                 count: held.map_or(0, |h| h.count),
             });
         }
@@ -510,7 +511,7 @@ impl Merge<'_, '_> {
             outside: beyond
                 .iter()
                 .filter(|(node, _)| concern & bit(*node) != 0)
-                .map(|(node, row)| Ok((*node, canonical::read_row(row)?)))
+                .map(|(node, row)| Ok((*node, Arc::new(canonical::read_row(row)?))))
                 .collect::<Result<_, Unreadable>>()?,
         })
     }

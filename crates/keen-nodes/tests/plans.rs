@@ -157,7 +157,9 @@ fn write(topology: &Topology, plan: &plan::Plan, direction: Direction) {
     for (node, host) in HOSTS.into_iter().enumerate() {
         let steps: Vec<&Step> = plan.steps.iter().filter(|step| step.node == node).collect();
         if !steps.is_empty() {
-            run(host, &script::write(topology, &steps, "a test", direction));
+            let mut text = String::new();
+            script::write(topology, &steps, "a test", direction, &mut text).unwrap();
+            run(host, &text);
         }
     }
 }

@@ -1,11 +1,11 @@
 //! `keen plan`.
 
-use std::fs;
-use std::io::{BufReader, Write as _};
+use std::io::{self, BufReader, Write as _};
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+use std::{fmt, fs};
 
 use anyhow::{Context, Result, bail};
 use jiff::Timestamp;
@@ -95,16 +95,18 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     match &mut target {
         Target::Stream(out) => {
             let columns = terminal.columns.filter(|_| args.output.is_none());
-            let text = match args.format {
-                PlanFormat::Json => plan_json::document(topology, &planned)?,
-                PlanFormat::Ndjson => plan_json::lines(topology, &planned)?,
+            match args.format {
+                PlanFormat::Json => plan_json::document(topology, &planned, out)?,
+                PlanFormat::Ndjson => plan_json::lines(topology, &planned, out)?,
                 _ => {
-                    plan_text::write(topology, &planned, args.show.unwrap_or(STEPS_SHOWN), columns)
+                    let show = args.show.unwrap_or(STEPS_SHOWN);
+                    let text = plan_text::write(topology, &planned, show, columns);
+                    let strip = args.output.is_some() && !terminal.colors_files();
+                    let text =
+                        if strip { anstream::adapter::strip_str(&text).to_string() } else { text };
+                    out.write_all(text.as_bytes())?;
                 }
-            };
-            let strip = args.output.is_some() && !terminal.colors_files();
-            let text = if strip { anstream::adapter::strip_str(&text).to_string() } else { text };
-            out.write_all(text.as_bytes())?;
+            }
         }
         Target::Scripts(folder) => {
             let written = write_scripts(topology, &planned, folder, &needed)?;
@@ -564,6 +566,22 @@ pub(crate) struct Scripts {
     pub(crate) undo: PathBuf,
 }
 
+/// What a script is written to.
+struct Script<'a> {
+    out: &'a mut Output,
+    /// Why nothing more was taken.
+    failed: Option<io::Error>,
+}
+
+impl fmt::Write for Script<'_> {
+    fn write_str(&mut self, text: &str) -> fmt::Result {
+        self.out.write_all(text.as_bytes()).map_err(|error| {
+            self.failed = Some(error);
+            fmt::Error
+        })
+    }
+}
+
 fn write_scripts(
     topology: &Topology,
     planned: &Planned,
@@ -579,7 +597,12 @@ fn write_scripts(
         let put = |suffix: &str, title: String, direction| -> Result<PathBuf> {
             let path = folder.join(format!("{}.{suffix}.sql", node.name));
             let mut out = Output::open(Some(&path), Box::new(std::io::sink()), needed)?;
-            out.write_all(plan::script::write(topology, &steps, &title, direction).as_bytes())?;
+            let mut script = Script { out: &mut out, failed: None };
+            let done = plan::script::write(topology, &steps, &title, direction, &mut script);
+            if let Some(error) = script.failed {
+                return Err(error.into());
+            }
+            done?;
             out.finish()?;
             Ok(path)
         };

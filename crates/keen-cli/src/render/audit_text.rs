@@ -345,7 +345,7 @@ fn difference(topology: &Topology, layout: &Layout, makers: Nodes, row: &Diverge
 /// What each version is: the cells that differ, or the row, or its count.
 fn version_texts(layout: &Layout, row: &DivergentRow) -> Vec<String> {
     let rows: Vec<&Vec<Value>> =
-        row.versions.iter().filter_map(|version| version.row.as_ref()).collect();
+        row.versions.iter().filter_map(|version| version.row.as_deref()).collect();
     let shown: Vec<usize> = if row.differing.is_empty() {
         layout.shown.iter().copied().filter(|i| !layout.key.contains(i)).collect()
     } else {

@@ -146,7 +146,7 @@ fn change(step: &Step) -> String {
     if let Some((before, after)) = step.copies {
         return format!("equal rows: {before} -> {after}");
     }
-    let in_key = |column: &String| step.key.iter().any(|(name, _)| name == column);
+    let in_key = |column: &str| step.key.iter().any(|(name, _)| name == column);
     let changes = step.changes();
     let cells = changes.iter().filter_map(|(column, before, after)| match (before, after) {
         (Some(before), Some(after)) => {
@@ -164,7 +164,7 @@ fn change(step: &Step) -> String {
 }
 
 /// The way back, in words; scripts and JSON hold its statement.
-fn undo(step: &Step, back: &Guarded) -> String {
+fn undo(step: &Step, back: &Guarded<'_>) -> String {
     let what = match step.action {
         _ if step.copies.is_some() => "the copies as before".to_owned(),
         Action::Insert => "delete the row again".to_owned(),
@@ -181,7 +181,7 @@ fn undo(step: &Step, back: &Guarded) -> String {
 }
 
 /// A statement, and the values bound to it, safe to look at.
-fn bound(statement: &Statement) -> (String, String) {
+fn bound(statement: &Statement<'_>) -> (String, String) {
     let (sql, values) = statement.bound();
     let mark = if sql.contains("$1") { '$' } else { '?' };
     let values = values

@@ -33,6 +33,30 @@ pub fn literal(engine: Engine, value: &Value, column: Option<&ColumnShape>) -> S
     }
 }
 
+/// Writes a value as a literal for a column; of long bytes never all of it is spelled out at once.
+///
+/// # Errors
+/// Those of the writer.
+pub fn write_literal(
+    out: &mut dyn std::fmt::Write,
+    engine: Engine,
+    value: &Value,
+    column: Option<&ColumnShape>,
+) -> std::fmt::Result {
+    const AT_ONCE: usize = 64 << 10;
+    let Value::Bytes(bytes) = value else {
+        return out.write_str(&literal(engine, value, column));
+    };
+    // What stands before and after the digits is the same for no bytes at all.
+    let empty = literal(engine, &Value::Bytes(Vec::new()), column);
+    let (before, after) = empty.split_at(empty.rfind('\'').unwrap_or(empty.len()));
+    out.write_str(before)?;
+    for bytes in bytes.chunks(AT_ONCE) {
+        out.write_str(&digits(bytes))?;
+    }
+    out.write_str(after)
+}
+
 /// Place number `n` for a value to be bound.
 #[must_use]
 pub fn place(engine: Engine, n: usize, value: &Value, column: Option<&ColumnShape>) -> String {
@@ -247,12 +271,12 @@ fn plain(text: &str) -> String {
 }
 
 fn hex(before: &str, bytes: &[u8]) -> String {
-    let mut out = String::from(before);
-    for byte in bytes {
-        let _ = write!(out, "{byte:02x}");
-    }
-    out.push('\'');
-    out
+    format!("{before}{}'", digits(bytes))
+}
+
+fn digits(bytes: &[u8]) -> String {
+    let digit = |half: u8| char::from(b"0123456789abcdef"[usize::from(half)]);
+    bytes.iter().flat_map(|byte| [digit(byte >> 4), digit(byte & 15)]).collect()
 }
 
 /// A text literal in which characters that something would act on are spelled out by `codes`, and

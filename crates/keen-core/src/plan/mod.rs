@@ -184,8 +184,8 @@ struct Task<'a> {
     table: &'a AuditedTable,
     row: &'a DivergentRow,
     node: NodeId,
-    before: Option<(&'a Vec<Value>, u64)>,
-    after: Option<(&'a Vec<Value>, u64)>,
+    before: Option<(&'a Arc<Vec<Value>>, u64)>,
+    after: Option<(&'a Arc<Vec<Value>>, u64)>,
     /// The nodes that hold it already.
     holders: &'a [NodeId],
     reason: &'a str,
@@ -450,7 +450,8 @@ impl Maker<'_> {
         }
         let (after, _) = task.after?;
         let before = task.before.filter(|_| !multiset).map(|(cells, _)| cells);
-        let columns = task.table.layout.columns.iter().zip(&local.columns).zip(after).enumerate();
+        let columns =
+            task.table.layout.columns.iter().zip(&local.columns).zip(after.iter()).enumerate();
         columns.into_iter().find_map(|(i, ((common, name), value))| {
             let column = local.shape.column(name)?;
             let written = !column.generated && before.is_none_or(|cells| !cells[i].same_as(value));

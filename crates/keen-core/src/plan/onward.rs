@@ -83,7 +83,7 @@ impl Maker<'_> {
         let same = match (task.before, held) {
             (None, None) => true,
             (Some((a, n)), Some((b, m))) => {
-                n == m && a.len() == b.len() && a.iter().zip(b).all(|(a, b)| a.same_as(b))
+                n == m && a.len() == b.len() && a.iter().zip(b.iter()).all(|(a, b)| a.same_as(b))
             }
             _ => false,
         };

@@ -8,6 +8,8 @@
 //! itself. MariaDB goes on after an error if its client does, so each write asks
 //! for a variable that the check clears, and the end commits only if it is set.
 
+use std::fmt;
+
 use super::{Guarded, Step, dialect};
 use crate::topology::{Engine, Topology};
 use crate::value::Value;
@@ -22,101 +24,114 @@ pub enum Direction {
 }
 
 /// Writes the script for one node: its steps in order, or their undos in reverse.
-#[must_use]
-pub fn write(topology: &Topology, steps: &[&Step], title: &str, direction: Direction) -> String {
+///
+/// # Errors
+/// Those of the writer.
+pub fn write(
+    topology: &Topology,
+    steps: &[&Step],
+    title: &str,
+    direction: Direction,
+    out: &mut dyn fmt::Write,
+) -> fmt::Result {
     let engine = steps.first().map_or(Engine::Sqlite, |step| topology.nodes[step.node].at.engine());
-    let mut out = format!("-- {}\n", one_line(title));
+    writeln!(out, "-- {}", one_line(title))?;
     let mut kept: Vec<&str> = steps.iter().filter_map(|step| step.kept_by.as_deref()).collect();
     kept.sort_unstable();
     kept.dedup();
     if !kept.is_empty() {
-        out.push_str(&format!(
-            "-- {} roll nothing back: their steps, each of them guarded, stay done when a later one fails.\n",
+        writeln!(
+            out,
+            "-- {} roll nothing back: their steps, each of them guarded, stay done when a later one fails.",
             one_line(&kept.join(", "))
-        ));
+        )?;
     }
-    out.push_str(before(engine));
-    let numbered: Vec<(usize, &&Step)> = match direction {
-        Direction::Repair => steps.iter().enumerate().collect(),
-        Direction::Undo => steps.iter().enumerate().rev().collect(),
-    };
-    for (i, step) in numbered {
-        let (write, undo) = step.write_and_undo();
-        let guarded = if direction == Direction::Repair { &write } else { &undo };
-        let mut say = |line: &str| {
-            out.push_str(line);
-            out.push('\n');
-        };
-        let set = &topology.sets[step.set].name;
-        let verb = if direction == Direction::Repair { "" } else { "undo of " };
-        say("");
-        say(&format!(
-            "-- step {}: {verb}{} in {} (set {set}), {}",
-            i + 1,
-            step.action.name(),
-            one_line(&step.table),
-            key_in_words(&step.key)
-        ));
-        if direction == Direction::Repair {
-            say(&format!("-- {}", one_line(&step.reason)));
-            if let Some(lost) = &step.loses {
-                say(&format!("-- loses {} here; the undo script has it", one_line(lost)));
+    out.write_str(before(engine))?;
+    let numbered = steps.iter().enumerate();
+    match direction {
+        Direction::Repair => {
+            for (at, step) in numbered {
+                write_step(topology, (at + 1, step), direction, out)?;
             }
-            for line in changes_in_words(step) {
-                say(&format!("--   {line}"));
+            references(engine, steps, out)?;
+        }
+        Direction::Undo => {
+            for (at, step) in numbered.rev() {
+                write_step(topology, (at + 1, step), direction, out)?;
             }
         }
-        for line in guarded_write(engine, i + 1, guarded) {
-            say(&line);
+    }
+    out.write_str("\n")?;
+    out.write_str(after(engine))
+}
+
+fn write_step(
+    topology: &Topology,
+    (number, step): (usize, &Step),
+    direction: Direction,
+    out: &mut dyn fmt::Write,
+) -> fmt::Result {
+    let (write, undo) = step.write_and_undo();
+    let repairs = direction == Direction::Repair;
+    let set = &topology.sets[step.set].name;
+    writeln!(
+        out,
+        "\n-- step {number}: {}{} in {} (set {set}), {}",
+        if repairs { "" } else { "undo of " },
+        step.action.name(),
+        one_line(&step.table),
+        key_in_words(&step.key)
+    )?;
+    if repairs {
+        writeln!(out, "-- {}", one_line(&step.reason))?;
+        if let Some(lost) = &step.loses {
+            writeln!(out, "-- loses {} here; the undo script has it", one_line(lost))?;
+        }
+        for line in changes_in_words(step) {
+            writeln!(out, "--   {line}")?;
         }
     }
-    if direction == Direction::Repair {
-        for line in references(engine, steps) {
-            out.push_str(&line);
-            out.push('\n');
-        }
-    }
-    out.push('\n');
-    out.push_str(after(engine));
-    out
+    let engine = topology.nodes[step.node].at.engine();
+    guarded_write(engine, number, if repairs { &write } else { &undo }, out)
 }
 
 /// Looks, before anything is kept, whether each reference that a step touched still leads somewhere: nothing
 /// else does while foreign keys are off.
-fn references(engine: Engine, steps: &[&Step]) -> Vec<String> {
-    let mut lines = Vec::new();
+fn references(engine: Engine, steps: &[&Step], out: &mut dyn fmt::Write) -> fmt::Result {
     if engine == Engine::Sqlite {
         // Its own check knows all references; more must not lead nowhere than before.
-        lines.push("\n-- no reference leads nowhere that did not before".to_owned());
-        lines.push(format!(
-            "INSERT OR ROLLBACK INTO temp.keen_guard SELECT {}, max(0, (SELECT count(*) FROM pragma_foreign_key_check) - expected), 0 \
+        return writeln!(
+            out,
+            "\n-- no reference leads nowhere that did not before\n\
+             INSERT OR ROLLBACK INTO temp.keen_guard SELECT {}, max(0, (SELECT count(*) FROM pragma_foreign_key_check) - expected), 0 \
              FROM temp.keen_guard WHERE step = -1;",
             steps.len() + 1
-        ));
-        return lines;
+        );
     }
-    for (i, step) in steps.iter().enumerate() {
+    let mut any = false;
+    for (at, step) in steps.iter().enumerate() {
         for (query, say) in step.references() {
-            let (query, number) = (query.literal(), i + 1);
-            if lines.is_empty() {
-                lines.push("\n-- no reference that a step touched leads nowhere".to_owned());
+            if !std::mem::replace(&mut any, true) {
+                writeln!(out, "\n-- no reference that a step touched leads nowhere")?;
             }
             match engine {
                 Engine::Postgres => {
-                    let mark = (0..).map(|n| format!("$reference{n}$"));
-                    let mark = mark.into_iter().find(|mark| !query.contains(&**mark));
-                    let mark = mark.unwrap_or_default();
-                    let say =
-                        format!("step {number}: {say}").replace('\'', "''").replace('%', "%%");
-                    lines.push(format!(
-                        "DO {mark} BEGIN IF ({query}) > 0 THEN RAISE EXCEPTION '{say}'; END IF; END {mark};"
-                    ));
+                    let mark = query.mark("reference");
+                    let say = format!("step {}: {say}", at + 1);
+                    let say = say.replace('\'', "''").replace('%', "%%");
+                    write!(out, "DO {mark} BEGIN IF (")?;
+                    query.write_literal(out)?;
+                    writeln!(out, ") > 0 THEN RAISE EXCEPTION '{say}'; END IF; END {mark};")?;
                 }
-                _ => lines.push(format!("SET @keen_ok = (@keen_ok = 1 AND ({query}) = 0);")),
+                _ => {
+                    write!(out, "SET @keen_ok = (@keen_ok = 1 AND (")?;
+                    query.write_literal(out)?;
+                    writeln!(out, ") = 0);")?;
+                }
             }
         }
     }
-    lines
+    Ok(())
 }
 
 fn before(engine: Engine) -> &'static str {
@@ -182,33 +197,39 @@ START TRANSACTION;
     }
 }
 
-fn guarded_write(engine: Engine, step: usize, guarded: &Guarded) -> Vec<String> {
-    let (statement, changes) = (guarded.statement.literal(), guarded.changes);
+fn guarded_write(
+    engine: Engine,
+    step: usize,
+    guarded: &Guarded<'_>,
+    out: &mut dyn fmt::Write,
+) -> fmt::Result {
+    let (statement, changes) = (&guarded.statement, guarded.changes);
     match engine {
-        Engine::Sqlite => vec![FORGET.to_owned(), format!("{statement};"), check(step, guarded)],
+        Engine::Sqlite => {
+            writeln!(out, "{FORGET}")?;
+            statement.write_literal(out)?;
+            writeln!(out, ";\n{}", check(step, guarded))
+        }
         Engine::Postgres => {
             // Whatever the text of a value is, it must not end the block.
-            let mark =
-                (0..).map(|n| format!("$step{n}$")).find(|mark| !statement.contains(&**mark));
-            let mark = mark.unwrap_or_default();
-            vec![
-                // A table may have a column of that name.
-                format!("DO {mark} #variable_conflict use_column"),
-                "DECLARE changed bigint; BEGIN".to_owned(),
-                format!("{statement};"),
-                "GET DIAGNOSTICS changed = ROW_COUNT;".to_owned(),
-                format!(
-                    "IF changed <> {changes} THEN RAISE EXCEPTION 'step {step}: the row is no longer what the audit saw'; END IF;"
-                ),
-                format!("END {mark};"),
-            ]
+            let mark = statement.mark("step");
+            // A table may have a column of that name.
+            writeln!(out, "DO {mark} #variable_conflict use_column")?;
+            writeln!(out, "DECLARE changed bigint; BEGIN")?;
+            statement.write_literal(out)?;
+            writeln!(out, ";\nGET DIAGNOSTICS changed = ROW_COUNT;")?;
+            writeln!(
+                out,
+                "IF changed <> {changes} THEN RAISE EXCEPTION 'step {step}: the row is no longer what the audit saw'; END IF;"
+            )?;
+            writeln!(out, "END {mark};")
         }
-        Engine::MariaDb => vec![
-            format!("{statement};"),
-            format!("SET @keen_ok = (@keen_ok = 1 AND ROW_COUNT() = {changes});"),
+        Engine::MariaDb => {
+            statement.write_literal(out)?;
+            writeln!(out, ";\nSET @keen_ok = (@keen_ok = 1 AND ROW_COUNT() = {changes});")?;
             // On its own: in one SET the other assignment would not be seen.
-            format!("SET @keen_step = IF(@keen_ok = 1, {step}, @keen_step);"),
-        ],
+            writeln!(out, "SET @keen_step = IF(@keen_ok = 1, {step}, @keen_step);")
+        }
     }
 }
 
@@ -249,14 +270,14 @@ fn changes_in_words(step: &Step) -> Vec<String> {
             )
         }
         (cell, other) => {
-            let value = cell.as_ref().or(other.as_ref()).map_or_else(String::new, literal);
+            let value = cell.or(*other).map_or_else(String::new, literal);
             format!("{}: {}", one_line(column), short(&value))
         }
     });
     changes.collect()
 }
 
-fn check(number: usize, guarded: &Guarded) -> String {
+fn check(number: usize, guarded: &Guarded<'_>) -> String {
     format!(
         "INSERT OR ROLLBACK INTO temp.keen_guard VALUES ({number}, changes(), {});",
         guarded.changes

@@ -4,6 +4,7 @@
 //! (for a driver) or with literals (for a script) and mean the same. Rows are
 //! matched exactly: the kind of each value and, for text, its bytes.
 
+use std::fmt;
 use std::sync::Arc;
 
 use super::{Guarded, LocalTable, by_value, dialect};
@@ -15,21 +16,21 @@ use crate::value::Value;
 
 /// A statement, in pieces.
 #[derive(Debug, Clone, PartialEq, Default)]
-pub struct Statement(Vec<Piece>);
+pub struct Statement<'v>(Vec<Piece<'v>>);
 
 #[derive(Debug, Clone, PartialEq)]
-enum Piece {
+enum Piece<'v> {
     Sql(String),
-    Value(Box<Place>),
+    Value(Box<Place<'v>>),
     /// In a script: the condition that nothing has failed so far.
     Armed(Engine),
 }
 
 /// A value and what it is compared with or assigned to.
 #[derive(Debug, Clone, PartialEq)]
-struct Place {
+struct Place<'v> {
     engine: Engine,
-    value: Value,
+    value: &'v Value,
     column: Option<Arc<ColumnShape>>,
 }
 
@@ -44,7 +45,7 @@ fn armed(engine: Engine) -> &'static str {
     }
 }
 
-impl Statement {
+impl<'v> Statement<'v> {
     fn sql(&mut self, text: &str) -> &mut Self {
         match self.0.last_mut() {
             Some(Piece::Sql(last)) => last.push_str(text),
@@ -70,16 +71,16 @@ impl Statement {
 
     /// With numbered places, and the values to bind to them.
     #[must_use]
-    pub fn bound(&self) -> (String, Vec<Value>) {
+    pub fn bound(&self) -> (String, Vec<&'v Value>) {
         let mut sql = String::new();
         let mut values = Vec::new();
         for piece in &self.0 {
             match piece {
                 Piece::Sql(text) => sql.push_str(text),
                 Piece::Value(place) => {
-                    values.push(place.value.clone());
+                    values.push(place.value);
                     let column = place.column.as_deref();
-                    sql.push_str(&dialect::place(place.engine, values.len(), &place.value, column));
+                    sql.push_str(&dialect::place(place.engine, values.len(), place.value, column));
                 }
                 Piece::Armed(_) => {}
             }
@@ -87,21 +88,40 @@ impl Statement {
         (sql, values)
     }
 
-    /// With literals, for a script.
-    #[must_use]
-    pub fn literal(&self) -> String {
-        let mut sql = String::new();
+    /// Writes it with literals, for a script.
+    ///
+    /// # Errors
+    /// Those of the writer.
+    pub fn write_literal(&self, out: &mut dyn fmt::Write) -> fmt::Result {
         for piece in &self.0 {
             match piece {
-                Piece::Sql(text) => sql.push_str(text),
+                Piece::Sql(text) => out.write_str(text)?,
                 Piece::Value(place) => {
                     let column = place.column.as_deref();
-                    sql.push_str(&dialect::literal(place.engine, &place.value, column));
+                    dialect::write_literal(out, place.engine, place.value, column)?;
                 }
-                Piece::Armed(engine) => sql.push_str(armed(*engine)),
+                Piece::Armed(engine) => out.write_str(armed(*engine))?,
             }
         }
-        sql
+        Ok(())
+    }
+
+    /// A mark that its text does not contain, made of this word and a number.
+    pub(super) fn mark(&self, word: &str) -> String {
+        let has = |mark: &str| {
+            self.0.iter().any(|piece| match piece {
+                Piece::Sql(text) => text.contains(mark),
+                Piece::Value(place) => match place.value {
+                    Value::Text(bytes) => bytes.windows(mark.len()).any(|w| w == mark.as_bytes()),
+                    Value::Json(text) => text.contains(mark),
+                    // No other kind of value is spelled with that sign.
+                    _ => false,
+                },
+                Piece::Armed(_) => false,
+            })
+        };
+        let marks = (0..).map(|n| format!("${word}{n}$"));
+        marks.into_iter().find(|mark| !has(mark)).unwrap_or_default()
     }
 }
 
@@ -149,15 +169,20 @@ impl TableSql<'_> {
         self.layout.shown.iter().copied().filter(|i| !self.shape(*i).is_some_and(|c| c.generated))
     }
 
-    fn value<'s>(&self, out: &'s mut Statement, i: usize, value: &Value) -> &'s mut Statement {
+    fn value<'s, 'v>(
+        &self,
+        out: &'s mut Statement<'v>,
+        i: usize,
+        value: &'v Value,
+    ) -> &'s mut Statement<'v> {
         let column = self.local.column_of(i);
-        let place = Place { engine: self.engine(), value: value.clone(), column };
+        let place = Place { engine: self.engine(), value, column };
         out.0.push(Piece::Value(Box::new(place)));
         out
     }
 
     /// `column IS value`, minding the kind and the bytes.
-    fn matches(&self, out: &mut Statement, i: usize, value: &Value) {
+    fn matches<'v>(&self, out: &mut Statement<'v>, i: usize, value: &'v Value) {
         // The condition is asked for with a mark where the value goes, whatever form that takes.
         const MARK: &str = "\u{1}";
         let column = self.column(i);
@@ -186,8 +211,12 @@ impl TableSql<'_> {
         }
     }
 
-    fn all_match(&self, columns: impl Iterator<Item = usize>, row: &[Value]) -> Statement {
-        let mut terms: Vec<Statement> = Vec::new();
+    fn all_match<'v>(
+        &self,
+        columns: impl Iterator<Item = usize>,
+        row: &'v [Value],
+    ) -> Statement<'v> {
+        let mut terms: Vec<Statement<'v>> = Vec::new();
         if self.engine() != Engine::Sqlite && !self.layout.key.is_empty() {
             // As the engine itself compares keys: that is what an index can find.
             terms.push(self.key_of(row));
@@ -206,7 +235,7 @@ impl TableSql<'_> {
         family.is_none_or(|family| dialect::is_whole(&self.layout.columns[i].reading, family))
     }
 
-    fn whole_row(&self, row: &[Value]) -> Statement {
+    fn whole_row<'v>(&self, row: &'v [Value]) -> Statement<'v> {
         // The key first: that is what an index can find. Servers compare it by themselves before;
         // only a text may then still be another.
         let lax = |i: &usize| {
@@ -220,7 +249,7 @@ impl TableSql<'_> {
     }
 
     /// Keys are equal when the engine would not let both stand: to SQLite 1 and 1.0 are one key.
-    fn key_of(&self, row: &[Value]) -> Statement {
+    fn key_of<'v>(&self, row: &'v [Value]) -> Statement<'v> {
         let mut out = Statement::default();
         let equals = if self.engine() == Engine::Sqlite { "COLLATE BINARY IS" } else { "=" };
         for (n, i) in self.layout.key.iter().enumerate() {
@@ -233,14 +262,14 @@ impl TableSql<'_> {
         out
     }
 
-    fn count_where(&self, condition: &Statement) -> Statement {
+    fn count_where<'v>(&self, condition: &Statement<'v>) -> Statement<'v> {
         let mut out = Statement::default();
         out.sql(&format!("SELECT count(*) FROM {} WHERE ", self.table())).add(condition);
         out
     }
 
     /// The count as a condition's operand; MariaDB reads the table it writes to only at one remove.
-    fn held(&self, count: &Statement) -> Statement {
+    fn held<'v>(&self, count: &Statement<'v>) -> Statement<'v> {
         let mut out = Statement::default();
         if self.engine() == Engine::MariaDb {
             out.sql("(SELECT * FROM (").add(count).sql(") AS held)");
@@ -252,22 +281,24 @@ impl TableSql<'_> {
 
     /// For each reference that a write touches, counts one if a row would refer to nothing afterwards. Each with
     /// what is said then.
-    pub(super) fn orphans(
+    pub(super) fn orphans<'v>(
         &self,
-        before: Option<&[Value]>,
-        after: Option<&[Value]>,
-    ) -> Vec<(Statement, String)> {
+        before: Option<&'v [Value]>,
+        after: Option<&'v [Value]>,
+    ) -> Vec<(Statement<'v>, String)> {
         let shape = &self.local.shape;
         let mut found = Vec::new();
-        let cells = |row: Option<&[Value]>, names: &[String]| -> Option<Vec<(usize, Value)>> {
+        let cells = |row: Option<&'v [Value]>,
+                     names: &[String]|
+         -> Option<Vec<(usize, &'v Value)>> {
             let cell = |name: &String| {
                 let at = self.local.columns.iter().position(|c| c.eq_ignore_ascii_case(name))?;
                 let value = row?.get(at).filter(|value| **value != Value::Null)?;
-                Some((at, value.clone()))
+                Some((at, value))
             };
             names.iter().map(cell).collect()
         };
-        let touched = |ours: &[String], row: Option<&[Value]>, other: Option<&[Value]>| {
+        let touched = |ours: &[String], row: Option<&'v [Value]>, other: Option<&'v [Value]>| {
             let held = cells(row, ours)?;
             let moved = cells(other, ours)
                 .is_none_or(|cells| !cells.iter().zip(&held).all(|((_, a), (_, b))| a.same_as(b)));
@@ -275,10 +306,10 @@ impl TableSql<'_> {
         };
         let mut check = |child: (&str, &[String]),
                          parent: (&str, &[String]),
-                         values: &[(usize, Value)],
+                         values: &[(usize, &'v Value)],
                          say: String| {
             let mut out = Statement::default();
-            let where_all = |out: &mut Statement, names: &[String]| {
+            let where_all = |out: &mut Statement<'v>, names: &[String]| {
                 for (n, (name, (at, value))) in names.iter().zip(values).enumerate() {
                     let and = if n > 0 { " AND " } else { "" };
                     out.sql(&format!("{and}{} = ", dialect::quoted(self.engine(), name)));
@@ -308,7 +339,7 @@ impl TableSql<'_> {
         found
     }
 
-    pub(super) fn update(&self, before: &[Value], after: &[Value]) -> Guarded {
+    pub(super) fn update<'v>(&self, before: &'v [Value], after: &'v [Value]) -> Guarded<'v> {
         let mut statement = Statement::default();
         statement.sql(&format!("UPDATE {} SET ", self.table()));
         let mut named: Vec<&str> = Vec::new();
@@ -329,14 +360,14 @@ impl TableSql<'_> {
         self.one_row(statement, &row)
     }
 
-    pub(super) fn delete(&self, before: &[Value]) -> Guarded {
+    pub(super) fn delete<'v>(&self, before: &'v [Value]) -> Guarded<'v> {
         let row = self.whole_row(before);
         let mut statement = Statement::default();
         statement.sql(&format!("DELETE FROM {} WHERE ", self.table())).add(&row);
         self.one_row(statement, &row)
     }
 
-    fn one_row(&self, statement: Statement, row: &Statement) -> Guarded {
+    fn one_row<'v>(&self, statement: Statement<'v>, row: &Statement<'v>) -> Guarded<'v> {
         Guarded {
             statement: statement.armed(self.engine()),
             changes: 1,
@@ -347,7 +378,7 @@ impl TableSql<'_> {
     }
 
     /// `INSERT INTO table (columns)`, and the values.
-    fn insertion(&self, row: &[Value]) -> (String, Statement) {
+    fn insertion<'v>(&self, row: &'v [Value]) -> (String, Statement<'v>) {
         let columns: Vec<String> = self.written().map(|i| self.column(i)).collect();
         let mut values = Statement::default();
         for (n, i) in self.written().enumerate() {
@@ -359,7 +390,7 @@ impl TableSql<'_> {
         (format!("INSERT INTO {} ({}){over} ", self.name(), columns.join(", ")), values)
     }
 
-    pub(super) fn insert(&self, after: &[Value]) -> Guarded {
+    pub(super) fn insert<'v>(&self, after: &'v [Value]) -> Guarded<'v> {
         let key = self.key_of(after);
         let (into, values) = self.insertion(after);
         let mut statement = Statement::default();
@@ -379,7 +410,7 @@ impl TableSql<'_> {
     }
 
     /// Adds `copies` of a row that is its own key and is there `there` times.
-    pub(super) fn add_copies(&self, row: &[Value], there: u64, copies: u64) -> Guarded {
+    pub(super) fn add_copies<'v>(&self, row: &'v [Value], there: u64, copies: u64) -> Guarded<'v> {
         let count = self.count_where(&self.whole_row(row));
         let (into, values) = self.insertion(row);
         let mut statement = Statement::default();
@@ -400,7 +431,7 @@ impl TableSql<'_> {
     }
 
     /// Takes out `copies` of a row that is its own key and is there `there` times.
-    pub(super) fn drop_copies(&self, row: &[Value], there: u64, copies: u64) -> Guarded {
+    pub(super) fn drop_copies<'v>(&self, row: &'v [Value], there: u64, copies: u64) -> Guarded<'v> {
         let same = self.whole_row(row);
         let count = self.count_where(&same);
         let table = self.table();
@@ -428,7 +459,12 @@ impl TableSql<'_> {
         Self::counted(statement.armed(self.engine()), count, there, copies)
     }
 
-    fn counted(statement: Statement, guard: Statement, there: u64, changes: u64) -> Guarded {
+    fn counted<'v>(
+        statement: Statement<'v>,
+        guard: Statement<'v>,
+        there: u64,
+        changes: u64,
+    ) -> Guarded<'v> {
         Guarded {
             statement,
             changes,
@@ -446,9 +482,9 @@ impl TableSql<'_> {
 /// than a thousand levels, which a table with very many columns would reach.
 const FLAT: usize = 100;
 
-fn conjunction(terms: &[Statement]) -> Statement {
+fn conjunction<'v>(terms: &[Statement<'v>]) -> Statement<'v> {
     let mut out = Statement::default();
-    let parts: Vec<Statement> = if terms.len() <= FLAT {
+    let parts: Vec<Statement<'v>> = if terms.len() <= FLAT {
         terms.to_vec()
     } else {
         terms.chunks(FLAT).map(conjunction).collect()

@@ -36,7 +36,7 @@ impl Action {
 }
 
 /// A column, its cell before and its cell after; none where there is no row.
-pub type CellChange = (String, Option<Value>, Option<Value>);
+pub type CellChange<'s> = (&'s str, Option<&'s Value>, Option<&'s Value>);
 
 /// One write on one node.
 #[derive(Debug, Clone, PartialEq)]
@@ -99,10 +99,11 @@ impl MadeFrom {
 impl Step {
     /// The write, which does nothing unless its guard holds, and the way back.
     #[must_use]
-    pub fn write_and_undo(&self) -> (Guarded, Guarded) {
+    pub fn write_and_undo(&self) -> (Guarded<'_>, Guarded<'_>) {
         let MadeFrom { local, layout, before, after, part } = &self.made_from;
         let sql = TableSql { local, layout };
-        let (before, after) = (before.as_deref(), after.as_deref());
+        let (before, after) =
+            (before.as_deref().map(Vec::as_slice), after.as_deref().map(Vec::as_slice));
         if let (Some((had, wanted)), Some(row)) = (self.copies, after.or(before)) {
             return match wanted.checked_sub(had) {
                 Some(more) => (sql.add_copies(row, had, more), sql.drop_copies(row, wanted, more)),
@@ -129,16 +130,19 @@ impl Step {
 
     /// Cells that change, as (column, before, after); for an insert or delete the whole row.
     #[must_use]
-    pub fn changes(&self) -> Vec<CellChange> {
+    pub fn changes(&self) -> Vec<CellChange<'_>> {
         let MadeFrom { layout, before, after, part, .. } = &self.made_from;
-        let cell = |row: &Option<Arc<Vec<Value>>>, i: usize| row.as_ref()?.get(i).cloned();
+        let (before, after) = (before.as_deref(), after.as_deref());
         let updates = self.action == Action::Update || *part != Part::Whole;
-        let changes = layout
-            .shown
-            .iter()
-            .map(|i| (layout.columns[*i].name.clone(), cell(before, *i), cell(after, *i)));
+        let changes = layout.shown.iter().map(|i| {
+            (
+                &layout.columns[*i].name[..],
+                before.and_then(|row| row.get(*i)),
+                after.and_then(|row| row.get(*i)),
+            )
+        });
         let changes = changes.filter(|(_, before, after)| {
-            let same = before.as_ref().zip(after.as_ref()).is_some_and(|(b, a)| b.same_as(a));
+            let same = before.zip(*after).is_some_and(|(b, a)| b.same_as(a));
             !updates || !same
         });
         changes.collect()
@@ -147,23 +151,22 @@ impl Step {
     /// Queries that count nothing once the node's steps are done, unless a reference would lead nowhere; each with
     /// what is said then.
     #[must_use]
-    pub fn references(&self) -> Vec<(Statement, String)> {
+    pub fn references(&self) -> Vec<(Statement<'_>, String)> {
         let MadeFrom { local, layout, before, after, .. } = &self.made_from;
-        let cells = |row: &Option<Arc<Vec<Value>>>| row.as_deref().cloned();
-        let (before, after) = (cells(before), cells(after));
-        TableSql { local, layout }.orphans(before.as_deref(), after.as_deref())
+        let (before, after) = (before.as_deref(), after.as_deref());
+        TableSql { local, layout }.orphans(before.map(Vec::as_slice), after.map(Vec::as_slice))
     }
 }
 
 /// A write with the condition under which it may run.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Guarded {
+pub struct Guarded<'v> {
     /// The write.
-    pub statement: Statement,
+    pub statement: Statement<'v>,
     /// How many rows it must change.
     pub changes: u64,
     /// Counts rows; yields `expected` exactly when the row is as the audit saw it.
-    pub guard: Statement,
+    pub guard: Statement<'v>,
     /// What the guard must yield.
     pub expected: u64,
     /// The guard in words.
@@ -186,15 +189,15 @@ pub(super) fn of(local: &Arc<LocalTable>, task: &Task<'_>, onward: String, alike
     if task.row.outside.iter().any(|(node, _)| *node == task.node) {
         reason.push_str("; the row is there, outside the set's filter");
     }
-    let cells = |row: Option<(&Vec<Value>, u64)>| row.map(|(cells, _)| Arc::new(cells.clone()));
+    let cells = |row: Option<(&Arc<Vec<Value>>, u64)>| row.map(|(cells, _)| Arc::clone(cells));
     Step {
         node: task.node,
         set: task.table.set,
         table: task.table.table.clone(),
         ties: order::ties(
             local,
-            task.before.map(|(cells, _)| cells),
-            task.after.map(|(cells, _)| cells),
+            task.before.map(|(cells, _)| &**cells),
+            task.after.map(|(cells, _)| &**cells),
             multiset,
             alike,
         ),

@@ -4,6 +4,7 @@
 //! there. Nothing is skipped: a skipped write is lost on its receiver for good.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use super::decide::{self, Decision};
 use super::{AuditedTable, Maker, Question, Task};
@@ -164,7 +165,7 @@ impl Maker<'_> {
                 if link.needs_rows && (read || (found.is_none() && link.lacks_its_row())) =>
             {
                 let content =
-                    write.before.as_ref().and_then(|cells| as_it_was(cells, there.as_ref()));
+                    write.before.as_ref().and_then(|cells| as_it_was(cells, there.as_deref()));
                 let act = if write.act == Act::Update { "change" } else { "delete" };
                 let reason = format!(
                     "{from} -> {to} waits to {act} this row, and {to} has to hold it for that"
@@ -181,7 +182,12 @@ impl Maker<'_> {
                 };
                 let row = found.unwrap_or(&missing);
                 let lost = Some("the deletion, if it was one,".to_owned());
-                self.make_way(link, (table, row), (None, Some(&content)), (&reason, lost));
+                self.make_way(
+                    link,
+                    (table, row),
+                    (None, Some(&Arc::new(content))),
+                    (&reason, lost),
+                );
             }
             // The other rows of its transaction are in nobody's way.
             _ => {}
@@ -193,7 +199,7 @@ impl Maker<'_> {
         &mut self,
         link: &StoppedLink,
         (table, row): (&AuditedTable, &DivergentRow),
-        (before, after): (Option<&Vec<Value>>, Option<&Vec<Value>>),
+        (before, after): (Option<&Arc<Vec<Value>>>, Option<&Arc<Vec<Value>>>),
         (reason, lost): (&str, Option<String>),
     ) {
         let holders = [link.from];

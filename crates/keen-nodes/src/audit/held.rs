@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::io::{self, BufReader, BufWriter, Read, Seek, SeekFrom, Write};
+use std::sync::Arc;
 
 use keen_core::canonical;
 use keen_core::compare::{DivergentRow, Version};
@@ -176,11 +177,11 @@ fn read_row(from: &mut impl Read) -> io::Result<DivergentRow> {
     for _ in 0..count(from)? {
         let (nodes, count) = (members(number(from)?).collect(), number(from)?);
         let row = if number(from)? == 1 { Some(cells(from)?) } else { None };
-        versions.push(Version { nodes, row, count });
+        versions.push(Version { nodes, row: row.map(Arc::new), count });
     }
     let mut outside = Vec::new();
     for _ in 0..count(from)? {
-        outside.push((count(from)?, cells(from)?));
+        outside.push((count(from)?, Arc::new(cells(from)?)));
     }
     Ok(DivergentRow { key, differing, versions, outside })
 }
@@ -197,10 +198,10 @@ mod tests {
             key: vec![Value::Int(id)],
             differing: vec![1],
             versions: vec![
-                Version { nodes: vec![0, 5, 63], row: Some(cells.clone()), count: 1 },
+                Version { nodes: vec![0, 5, 63], row: Some(Arc::new(cells.clone())), count: 1 },
                 Version { nodes: vec![2], row: None, count: 0 },
             ],
-            outside: vec![(2, cells)],
+            outside: vec![(2, Arc::new(cells))],
         }
     }
 
