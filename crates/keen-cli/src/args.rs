@@ -210,6 +210,10 @@ pub(crate) struct PreflightArgs {
     #[arg(long)]
     pub(crate) shape: bool,
 
+    /// Show each finding in full, also those that are alike.
+    #[arg(long)]
+    pub(crate) all: bool,
+
     /// Print the statements that declare the tables of this node anew, for the engine named by --for.
     #[arg(long, value_name = "NODE", requires = "engine", conflicts_with_all = ["nodes", "shape", "join", "format"])]
     pub(crate) derive: Option<String>,

@@ -103,8 +103,9 @@ fn every_statement_in_the_sources_has_a_test_that_runs_it() {
 }
 
 /// Words that begin a statement for a server.
-const WORDS: [&str; 43] = [
+const WORDS: [&str; 44] = [
     "ALTER SYSTEM",
+    "ALTER DATABASE",
     "ALTER TABLE",
     "ALTER SUBSCRIPTION",
     "ALTER PUBLICATION",

@@ -254,6 +254,32 @@ fn files_are_held_against_each_other_and_names_of_the_file_are_used() {
 }
 
 #[test]
+fn what_is_alike_in_many_tables_is_said_once() {
+    let tables: Vec<String> = (0..9).map(|i| format!("hut_{i}")).collect();
+    let names: Vec<&str> = tables.iter().map(String::as_str).collect();
+    let folder = common::Folder::mesh(2, &names, "");
+    let make = |table: &String| format!("CREATE TABLE {table} (name TEXT);");
+    let all: String = tables.iter().map(make).collect();
+    // And one of which something else is found.
+    folder.sql("a.db", &all.replace("hut_4 (name TEXT)", "hut_4 (name TEXT, beds INTEGER)"));
+    folder.sql("b.db", &all);
+    let text = folder.keen(&["preflight"]).out;
+    assert_eq!(text.matches("key-missing").count(), 1, "{text}");
+    assert!(
+        text.contains("The same of hut_1, hut_2, hut_3, hut_4 and 4 more (--all shows each)"),
+        "{text}"
+    );
+    assert!(text.contains("hut_4 on") && text.contains("beds"), "{text}");
+    let text = folder.keen(&["preflight", "--all"]).out;
+    assert_eq!(text.matches("key-missing").count(), 9, "{text}");
+    // A sentence does not make another name of a table's.
+    let folder = common::Folder::mesh(2, &["guest"], "");
+    folder.sql_all(&["a.db", "b.db"], "CREATE TABLE guest (id INTEGER PRIMARY KEY)");
+    folder.sql("a.db", "ALTER TABLE guest ADD COLUMN beds INTEGER");
+    assert!(!folder.keen(&["preflight"]).out.contains("Guest"));
+}
+
+#[test]
 fn the_legend_knows_every_check_and_a_wrong_name_is_helped() {
     let folder = Folder::mesh(2, &["t"], "");
     let list = folder.keen(&["explain"]);

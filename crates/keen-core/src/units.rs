@@ -1,4 +1,4 @@
-//! Amounts of bytes, as people write and read them.
+//! Amounts of bytes and lists of names, as people write and read them.
 
 const UNITS: [(&str, u64); 7] = [
     ("GiB", 1 << 30),
@@ -25,6 +25,16 @@ pub fn size(bytes: u64) -> String {
     }
 }
 
+/// Names as a list, of very many the first few and how many more there are.
+#[must_use]
+pub fn few(names: &[&str]) -> String {
+    const SHOWN: usize = 5;
+    match names.len() {
+        0..=SHOWN => names.join(", "),
+        count => format!("{} and {} more", names[..SHOWN - 1].join(", "), count + 1 - SHOWN),
+    }
+}
+
 /// Reads a whole number of bytes with its unit, such as `20MiB` or `10 GB`; none if it is none, or nothing.
 #[must_use]
 pub fn read_size(text: &str) -> Option<u64> {
@@ -46,6 +56,9 @@ mod tests {
         for none in ["", "5", "0 B", "GB", "-1 GB", "99999999999 GB"] {
             assert_eq!(read_size(none), None, "{none}");
         }
+        assert_eq!(few(&["a", "b"]), "a, b");
+        assert_eq!(few(&["a", "b", "c", "d", "e"]), "a, b, c, d, e");
+        assert_eq!(few(&["a", "b", "c", "d", "e", "f"]), "a, b, c, d and 2 more");
         assert_eq!(size(1), "1 byte");
         assert_eq!(size(9_999), "9999 bytes");
         assert_eq!(size(7_991_000), "8.0 MB");

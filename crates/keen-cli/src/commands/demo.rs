@@ -85,7 +85,11 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
         scope: keen_core::preflight::Scope { shape: true, only_shape: false },
     };
     let outcome = preflight_run::run(&loaded, &asked, &stop)?;
-    writeln!(out, "{}", preflight_text::write(&loaded.topology, &outcome, terminal.columns))?;
+    writeln!(
+        out,
+        "{}",
+        preflight_text::write(&loaded.topology, &outcome, false, terminal.columns)
+    )?;
 
     writeln!(
         out,

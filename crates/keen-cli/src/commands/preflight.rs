@@ -45,7 +45,7 @@ pub(crate) fn run(args: &PreflightArgs, terminal: Terminal) -> Result<Exit> {
     let text = match args.format {
         ReportFormat::Json => preflight_json::write(&loaded.topology, &outcome)?,
         ReportFormat::Text => for_people(args.output.as_deref(), terminal, |columns| {
-            preflight_text::write(&loaded.topology, &outcome, columns)
+            preflight_text::write(&loaded.topology, &outcome, args.all, columns)
         }),
     };
     out.write_all(text.as_bytes()).context(CANNOT)?;

@@ -124,6 +124,8 @@ fn overview(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> S
 fn write_unread(out: &mut String, topology: &Topology, outcome: &Outcome, columns: Option<usize>) {
     let found = &outcome.found;
     let mut lines = String::new();
+    // What is alike on several nodes is said once.
+    let mut notes: Vec<(&String, Vec<NodeId>)> = Vec::new();
     for (node, report) in &found.nodes {
         let name = &topology.nodes[*node].name;
         if let Some(fault) = &report.fault {
@@ -136,9 +138,15 @@ fn write_unread(out: &mut String, topology: &Topology, outcome: &Outcome, column
             lines.push_str(&hanging(&lead, &safe::text(&fault.to_string()), columns));
         }
         for note in &report.notes {
-            let lead = format!("{} {name}: ", styled(QUIET, "note"));
-            lines.push_str(&hanging(&lead, &safe::text(note), columns));
+            match notes.iter_mut().find(|(known, _)| *known == note) {
+                Some((_, nodes)) => nodes.push(*node),
+                None => notes.push((note, vec![*node])),
+            }
         }
+    }
+    for (note, nodes) in notes {
+        let lead = format!("{} {}: ", styled(QUIET, "note"), style::nodes(topology, &nodes));
+        lines.push_str(&hanging(&lead, &safe::text(note), columns));
     }
     for (table, reason) in &found.left {
         let lead = format!("{} {}: ", styled(UNKNOWN, "not judged"), safe::text(table));

@@ -13,6 +13,7 @@ use keen_core::preflight::look::Half;
 use keen_core::topology::{NodeId, Topology};
 use keen_core::units::size;
 
+use super::style;
 use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, finished, hanging, styled, table};
 use crate::commands::flow::Shown;
 use crate::flow_run::Outcome;
@@ -220,7 +221,7 @@ fn matrix(topology: &Topology, outcome: &Outcome) -> String {
 }
 
 fn why(topology: &Topology, link: &LinkFlow, columns: Option<usize>) -> String {
-    let mut out = hanging("      ", &safe::text(&capital(topology, &link.reason)), columns);
+    let mut out = hanging("      ", &safe::text(&style::capital(topology, &link.reason)), columns);
     if let Some(first) = &link.first_owed {
         let what = if link.state == State::Broken { "It stopped at:" } else { "It lacks first:" };
         out.push_str(&hanging(&format!("      {what} "), &safe::text(&first.words()), columns));
@@ -240,20 +241,6 @@ fn why(topology: &Topology, link: &LinkFlow, columns: Option<usize>) -> String {
         out.push_str(&hanging("      Do: ", &safe::text(&text), columns));
     }
     out
-}
-
-/// With a capital, unless it begins with the name of a node.
-fn capital(topology: &Topology, text: &str) -> String {
-    let word: String = text.chars().take_while(|c| !c.is_whitespace()).collect();
-    let word = word.trim_end_matches([':', ',']);
-    if topology.nodes.iter().any(|node| node.name == word)
-        || topology.sets.iter().any(|set| set.tables.iter().any(|table| table == word))
-    {
-        return text.to_owned();
-    }
-    let mut chars = text.chars();
-    let first = chars.next().map(|first| first.to_uppercase().collect::<String>());
-    first.unwrap_or_default() + chars.as_str()
 }
 
 fn conclusion(outcome: &Outcome) -> String {

@@ -8,7 +8,9 @@ use keen_core::preflight::join::Joining;
 use keen_core::preflight::look::Look;
 use keen_core::preflight::{Finding, Level, Reaches, Report, Todo};
 use keen_core::topology::{NodeId, Topology};
+use keen_core::units::few;
 
+use super::style;
 use super::style::{
     BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, finished, grouped, hanging, styled, table,
 };
@@ -16,7 +18,12 @@ use crate::preflight_run::Outcome;
 use crate::safe;
 
 /// Writes the whole result.
-pub(crate) fn write(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> String {
+pub(crate) fn write(
+    topology: &Topology,
+    outcome: &Outcome,
+    all: bool,
+    columns: Option<usize>,
+) -> String {
     let mut out = String::new();
     let report = &outcome.report;
     let answered = outcome.looks.values().filter(|look| look.facts.is_some()).count() as u64;
@@ -34,9 +41,13 @@ pub(crate) fn write(topology: &Topology, outcome: &Outcome, columns: Option<usiz
     out.push('\n');
     out.push_str(&nodes(topology, outcome, columns));
     out.push_str(&matrix(topology, report));
-    for finding in &report.findings {
+    for (finding, others) in groups(&report.findings, all) {
         out.push('\n');
         write_finding(&mut out, topology, finding, columns);
+        if !others.is_empty() {
+            let text = format!("{} (--all shows each)", safe::text(&few(&others)));
+            out.push_str(&hanging("      The same of ", &text, columns));
+        }
     }
     if !report.unseen.is_empty() {
         let _ = writeln!(out, "\n{}", styled(UNKNOWN, "Could not look:"));
@@ -123,6 +134,38 @@ fn matrix(topology: &Topology, report: &Report) -> String {
     format!("\n{}", finished(&table))
 }
 
+/// Tables of which the same is found are shown one by one up to this many.
+const ALIKE_SHOWN: usize = 3;
+
+/// Findings in their order, with the names of other tables of which very many times the same is found.
+fn groups(findings: &[Finding], all: bool) -> Vec<(&Finding, Vec<&str>)> {
+    let alike = |a: &Finding, b: &Finding| {
+        let place = |f: &Finding| (f.level, f.nodes.clone(), f.links.clone(), f.todo.len());
+        let said = |f: &Finding| f.found.replace(f.table.as_deref().unwrap_or_default(), "");
+        a.check == b.check && b.table.is_some() && place(a) == place(b) && said(a) == said(b)
+    };
+    let mut groups: Vec<(&Finding, Vec<&Finding>)> = Vec::new();
+    for finding in findings {
+        match groups.iter_mut().find(|(first, _)| !all && alike(first, finding)) {
+            Some((_, others)) => others.push(finding),
+            None => groups.push((finding, Vec::new())),
+        }
+    }
+    let mut shown = Vec::new();
+    for (first, others) in groups {
+        if others.len() < ALIKE_SHOWN {
+            shown.push((first, Vec::new()));
+            shown.extend(others.into_iter().map(|other| (other, Vec::new())));
+        } else {
+            let names = others.iter().filter_map(|other| other.table.as_deref());
+            let mut names: Vec<&str> = names.collect();
+            names.dedup();
+            shown.push((first, names));
+        }
+    }
+    shown
+}
+
 fn write_finding(out: &mut String, topology: &Topology, finding: &Finding, columns: Option<usize>) {
     let style = match finding.level {
         Level::Stop => BAD,
@@ -144,7 +187,7 @@ fn write_finding(out: &mut String, topology: &Topology, finding: &Finding, colum
     let mut line = |lead: &str, text: &str| {
         out.push_str(&hanging(&format!("      {lead}"), &safe::text(text), columns));
     };
-    let mut found = capital(topology, &finding.found);
+    let mut found = style::capital(topology, &finding.found);
     if let Some(needed) = &finding.needed {
         found.push_str(&format!(". Needed: {needed}"));
     }
@@ -162,12 +205,27 @@ fn write_finding(out: &mut String, topology: &Topology, finding: &Finding, colum
     } else if finding.level != Level::Note {
         line("Why:  ", finding.check.why);
     }
-    for todo in &finding.todo {
-        line("Do:   ", &task(topology, todo));
+    for text in tasks(topology, &finding.todo) {
+        line("Do:   ", &text);
     }
     if finding.todo.is_empty() && finding.level != Level::Note {
         line("Do:   ", finding.check.remedy);
     }
+}
+
+/// What is to be done, a line each; of many, those that are to be run in one place after each other in one line.
+fn tasks(topology: &Topology, todo: &[Todo]) -> Vec<String> {
+    const LINES: usize = 3;
+    if todo.len() <= LINES {
+        return todo.iter().map(|todo| task(topology, todo)).collect();
+    }
+    let together = |a: &Todo, b: &Todo| a.is_statement && b.is_statement && a.nodes == b.nodes;
+    let joined = todo.chunk_by(together).map(|run| {
+        let rest: Vec<&str> = run[1..].iter().map(|todo| &todo.what[..]).collect();
+        let first = task(topology, &run[0]);
+        [&[&first[..]], &rest[..]].concat().join("; ")
+    });
+    joined.collect()
 }
 
 fn task(topology: &Topology, todo: &Todo) -> String {
@@ -177,14 +235,6 @@ fn task(topology: &Topology, todo: &Todo) -> String {
     } else {
         format!("on {}: {}", nodes.join(", "), todo.what)
     }
-}
-
-/// With a capital, unless it begins with a name, a setting or the like.
-fn capital(topology: &Topology, text: &str) -> String {
-    let word: String = text.chars().take_while(|c| !c.is_whitespace()).collect();
-    let is_name = topology.nodes.iter().any(|node| node.name == word.trim_end_matches(','));
-    let is_word = word.chars().all(|c| c.is_ascii_lowercase());
-    if is_name || !is_word { text.to_owned() } else { capital_first(text) }
 }
 
 fn conclusion(outcome: &Outcome) -> String {
@@ -212,15 +262,10 @@ fn conclusion(outcome: &Outcome) -> String {
         _ => GOOD,
     };
     let more = if report.findings.is_empty() { "" } else { " `keen explain CHECK` says more." };
-    format!("{}: {looked} things looked at{unseen}.{more}\n", styled(style, &capital_first(&found)))
-}
-
-fn capital_first(text: &str) -> String {
-    let mut chars = text.chars();
-    chars
-        .next()
-        .map(|first| first.to_uppercase().collect::<String>() + chars.as_str())
-        .unwrap_or_default()
+    format!(
+        "{}: {looked} things looked at{unseen}.{more}\n",
+        styled(style, &style::capital_first(&found))
+    )
 }
 
 /// Writes what a node that is to join holds, and how to seed it.

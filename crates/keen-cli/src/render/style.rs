@@ -3,7 +3,7 @@
 use anstyle::{AnsiColor, Style};
 use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, ContentArrangement, Table};
-use keen_core::topology::{NodeId, Topology};
+use keen_core::topology::{Node, NodeId, Topology};
 use keen_nodes::audit::Verdict;
 
 pub(crate) const HEADING: Style = Style::new().bold();
@@ -62,6 +62,24 @@ pub(crate) fn nodes(topology: &Topology, nodes: &[NodeId]) -> String {
         list.push_str(name);
     }
     list
+}
+
+/// With a capital, unless it begins with the name of a node or a table, with a setting or the like.
+pub(crate) fn capital(topology: &Topology, text: &str) -> String {
+    let word: String = text.chars().take_while(|c| !c.is_whitespace()).collect();
+    let word = word.trim_end_matches([':', ',']);
+    let of_nodes = |node: &Node| node.name == word || node.names.values().any(|name| name == word);
+    let is_name = topology.nodes.iter().any(of_nodes)
+        || topology.sets.iter().any(|set| set.name == word || set.tables.iter().any(|t| t == word));
+    let is_word = word.chars().all(|c| c.is_ascii_lowercase());
+    if is_name || !is_word { text.to_owned() } else { capital_first(text) }
+}
+
+/// With a capital.
+pub(crate) fn capital_first(text: &str) -> String {
+    let mut chars = text.chars();
+    let first = chars.next().map(|first| first.to_uppercase().collect::<String>());
+    first.unwrap_or_default() + chars.as_str()
 }
 
 /// Digits in groups of three.

@@ -9,7 +9,8 @@ use super::legend::{
 use super::look::{Facts, Means};
 use super::mariadb::alike;
 use super::{Desk, Finding, Level};
-use crate::topology::{Engine, NodeId, Rule};
+use crate::plan::dialect::quoted;
+use crate::topology::{Address, Engine, NodeId, Rule};
 
 pub(super) fn examine(desk: &mut Desk<'_>, node: NodeId, facts: &Facts) {
     let Some(settings) = desk.seen(Area::Settings, node, "its settings", &facts.settings) else {
@@ -180,6 +181,10 @@ fn writers(desk: &mut Desk<'_>, node: NodeId, facts: &Facts, settings: &BTreeMap
     if !topology.nodes[node].writes && !facts.standby && !sources.is_empty() {
         desk.looked(Area::Settings);
         if settings.get("default_transaction_read_only").is_some_and(|v| v == "off") {
+            let database = match &topology.nodes[node].at {
+                Address::Server(server) => quoted(Engine::Postgres, &server.database),
+                Address::Sqlite(_) => return,
+            };
             // Nothing in PostgreSQL closes a subscriber to everyone but its own appliers.
             desk.find(
                 Finding::new(
@@ -189,8 +194,9 @@ fn writers(desk: &mut Desk<'_>, node: NodeId, facts: &Facts, settings: &BTreeMap
                     "default_transaction_read_only is off, and the topology says that no application writes here",
                 )
                 .needs("default_transaction_read_only = on, and no right to write for applications")
-                .run(node, "ALTER SYSTEM SET default_transaction_read_only = on")
-                .run(node, "SELECT pg_reload_conf()"),
+                // For this database alone: others of the server may be written to.
+                .run(node, format!("ALTER DATABASE {} SET default_transaction_read_only = on", database))
+                .advise(Some(node), "sessions that are connected go on as before until they connect anew"),
             );
         }
     }

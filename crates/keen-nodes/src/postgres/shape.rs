@@ -26,7 +26,7 @@ pub(super) struct LocalColumn {
 
 const FIND: &str = "SELECT c.oid, n.nspname::text, c.relname::text, c.relkind::text, c.relhassubclass, \
     has_schema_privilege(n.oid, 'USAGE'), has_table_privilege(c.oid, 'SELECT') OR has_any_column_privilege(c.oid, 'SELECT') \
-    FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f')";
+    FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f', 'S')";
 
 const COLUMNS: &str = "SELECT a.attname::text, a.atttypid, format_type(a.atttypid, a.atttypmod), a.attnotnull, \
     a.atthasdef OR a.attidentity <> '', a.attgenerated <> '', \
@@ -116,6 +116,13 @@ pub(super) fn look(
     let full = format!("{}.{}", quoted(schema), quoted(name));
     match kind {
         "r" | "p" => {}
+        "S" => {
+            return Err(ReadFault::new(
+                format!("{name} on {shown} is a sequence"),
+                "take it out of the set: a sequence holds no rows, and does not replicate",
+            )
+            .of(FaultKind::NoTable));
+        }
         "v" | "m" => {
             let what = if kind == "v" { "view" } else { "materialized view" };
             return Err(ReadFault::new(

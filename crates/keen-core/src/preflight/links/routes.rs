@@ -318,6 +318,10 @@ pub(super) fn leader(desk: &mut Desk<'_>, known: &[Known<'_>]) {
         .collect();
     declared.sort_unstable();
     declared.dedup();
+    // A primary and its one standby decide nothing among themselves: a person does.
+    if declared.len() <= 2 {
+        return;
+    }
     desk.looked(Area::Links);
     let there = declared.iter().filter(|node| desk.facts(**node).is_some()).count();
     let gone: Vec<NodeId> =

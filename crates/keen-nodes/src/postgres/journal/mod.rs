@@ -20,6 +20,7 @@ use futures_util::{FutureExt, StreamExt};
 use keen_core::journal::{Entry, Head, JOURNAL_SLOT, Mark, ReadJournal, Since, is_journal_slot};
 use keen_core::ports::{FaultKind, ReadFault};
 use keen_core::position::Position;
+use keen_core::units::few;
 
 use tokio_postgres::error::SqlState;
 
@@ -260,7 +261,7 @@ impl PostgresJournal {
         if via_root.first().is_some_and(|row| row.get(0)) && !names.is_empty() {
             self.head.notes.push(format!(
                 "that a partition of {} was emptied, cut off or dropped stands in no log: rows that went so are not judged",
-                names.join(", ")
+                few(&names)
             ));
         }
         Ok(())
@@ -285,7 +286,7 @@ impl PostgresJournal {
         if !names.is_empty() {
             self.head.notes.push(format!(
                 "of {} its log tells rows as they became, not as they were: which cells an update changed is judged by what others wrote (REPLICA IDENTITY FULL would tell)",
-                names.join(", ")
+                few(&names)
             ));
         }
         Ok(())
