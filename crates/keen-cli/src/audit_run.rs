@@ -225,6 +225,9 @@ impl Totals {
         if self.incomplete > 0 {
             parts.push(format!("{} not read everywhere", self.incomplete));
         }
+        if self.stopped {
+            parts.push("stopped before the end".to_owned());
+        }
         parts.join(", ")
     }
 

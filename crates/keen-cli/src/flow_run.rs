@@ -78,7 +78,8 @@ impl Outcome {
             .filter(|state| self.count(*state) > 0)
             .map(|state| format!("{} {}", self.count(state), state.name()))
             .collect();
-        if counts.is_empty() { "no links".to_owned() } else { counts.join(", ") }
+        let counts = if counts.is_empty() { "no links".to_owned() } else { counts.join(", ") };
+        if self.stopped { format!("{counts}, stopped before the second look") } else { counts }
     }
 }
 

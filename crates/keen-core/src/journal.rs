@@ -34,6 +34,8 @@ pub struct Begin {
     pub id: Id,
     /// When it was committed where it was made, by that node's clock.
     pub made: Option<Micros>,
+    /// Where its commit stands in this node's log, as PostgreSQL's subscribers know it; none elsewhere.
+    pub commit: Option<u64>,
 }
 
 /// A transaction's name, the same in every journal.

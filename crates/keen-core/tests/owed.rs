@@ -42,7 +42,7 @@ fn entries(made: &[Made]) -> Vec<(u32, u64, Vec<Entry>)> {
             let writer =
                 Writer { origin: Arc::from(domain.to_string()), stream: Stream::Domain(*domain) };
             let id = Id { writer, place: *number };
-            let mut entries = vec![Entry::Begin(Begin { order, id, made: Some(7) })];
+            let mut entries = vec![Entry::Begin(Begin { order, id, made: Some(7), commit: None })];
             entries.extend(keys.iter().map(|key| {
                 let row = vec![Some(Value::Int(i128::from(*key))), Some(Value::Int(1))];
                 Entry::Row(RowChange {

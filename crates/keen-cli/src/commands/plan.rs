@@ -14,6 +14,7 @@ use keen_core::expectation::bit;
 use keen_core::flow::fence::{Fence, Waiting};
 use keen_core::flow::look::Sights;
 use keen_core::flow::onward::Onward;
+use keen_core::flow::passing_over::others_lack_it;
 use keen_core::plan::raced::{Evidence, JudgedTable};
 use keen_core::plan::script::Direction;
 use keen_core::plan::stopped::StoppedLink;
@@ -272,13 +273,13 @@ fn links(loaded: &Loaded, scope: &Scope, audited_now: bool, stop: &Stop) -> Link
 fn stopped_links(
     topology: &Topology,
     doors: &Doors<'_>,
-    (watch, first): (&mut Watch<'_>, &Sights),
+    (watch, first_sights): (&mut Watch<'_>, &Sights),
     stop: &Stop,
 ) -> Vec<StoppedLink> {
     let waiting = |sights: &Sights| {
         Fence::at(sights).passing(topology, sights).waiting.into_iter().collect::<Vec<_>>()
     };
-    let mut stopped = waiting(first);
+    let mut stopped = waiting(first_sights);
     stopped.retain(|(_, waiting)| waiting.stopped_at_a_write().is_some());
     // One that goes on trying stopped at a write only if it fails again.
     let began = Instant::now();
@@ -305,10 +306,16 @@ fn stopped_links(
             );
             None
         });
+        let at = at?;
+        let beside = first_sights.get(&ends.1).and_then(|sight| sight.heard());
+        let beside = beside.and_then(|heard| heard.inflows.as_deref().ok()).unwrap_or_default();
+        let passing_over =
+            waiting.passing_over(&at, beside).filter(|_| !others_lack_it(topology, ends.0, ends.1));
         Some(StoppedLink {
             from: ends.0,
             to: ends.1,
-            at: at?,
+            at,
+            passing_over,
             going_on: waiting.stopped_at_a_write()?,
             needs_rows: waiting.inflow.link.means == Means::BinaryLog,
             row_is_missing: waiting.error() == Some(1032),

@@ -249,6 +249,8 @@ fn conclusion(outcome: &Outcome) -> String {
     let dark = outcome.count(State::Dark);
     let bad = links.len() - well - dark;
     let mut text = match (bad, dark) {
+        (0, 0) if links.is_empty() => styled(UNKNOWN, "There was no link to look at"),
+        (0, 0) if outcome.stopped => styled(UNKNOWN, "Nothing was found in the first look"),
         (0, 0) => styled(GOOD, "Every link carries"),
         (0, _) => styled(UNKNOWN, &format!("{dark} of {} could not be looked at", links.len())),
         _ => styled(
@@ -256,10 +258,10 @@ fn conclusion(outcome: &Outcome) -> String {
             &format!("{bad} of {} need a hand", counted(links.len() as u64, "link", "links")),
         ),
     };
-    let _ = write!(text, ": {}.", outcome.summary());
-    if outcome.stopped {
-        let _ = write!(text, " {} before the second look.", styled(UNKNOWN, "Stopped"));
+    if !links.is_empty() {
+        let _ = write!(text, ": {}", outcome.summary());
     }
+    text.push('.');
     if bad + dark > 0 {
         text.push_str(
             " `keen flow FROM:TO` shows one in full, `keen explain STATE` says what a state means.",

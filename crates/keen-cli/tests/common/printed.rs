@@ -215,6 +215,14 @@ pub const RUN: &[(&str, &str)] = &[
         "ALTER SUBSCRIPTION {subscription} REFRESH PUBLICATION",
         "preflight_postgres: a_partitioned_table_is_told_from_its_partitions",
     ),
+    (
+        "ALTER SUBSCRIPTION {name} SKIP",
+        "stopped: a_subscription_of_postgres_goes_on_behind_a_row_and_the_rest_is_judged",
+    ),
+    (
+        "SET GLOBAL gtid_slave_pos = @position",
+        "stopped: a_mesh_of_mariadb_goes_on_behind_a_row_and_the_rest_is_judged",
+    ),
     // Settings.
     ("SELECT pg_reload_conf()", "preflight_postgres: a_server_that_gives_up_slots_is_found"),
     ("ALTER SYSTEM SET {setting}", "preflight_postgres: settings_that_take_a_restart"),

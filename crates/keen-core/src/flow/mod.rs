@@ -20,6 +20,7 @@ pub mod legend;
 pub mod look;
 pub mod onward;
 pub mod owed;
+pub mod passing_over;
 
 use std::collections::BTreeMap;
 use std::time::Duration;

@@ -49,7 +49,7 @@ pub struct OwedWrites {
     whole: BTreeSet<String>,
     /// Whether the receiver lacks the transaction at hand; none if that is known only at its end.
     owing: Option<bool>,
-    at: Option<(Id, Option<Micros>)>,
+    at: Option<Begin>,
     /// What it wrote, until that is known.
     undecided: Vec<OwedRow>,
     /// The first of them that writes to a wanted table.
@@ -65,6 +65,8 @@ pub struct OwedTransaction {
     pub id: Id,
     /// When it was committed where it was made.
     pub committed_at: Option<Micros>,
+    /// Where its commit stands in the source's log, as PostgreSQL's subscribers know it; none elsewhere.
+    pub commit: Option<u64>,
     /// Its writes to wanted tables; of very many the first.
     pub rows: Vec<OwedRow>,
     /// How many there are.
@@ -139,8 +141,9 @@ impl OwedWrites {
     /// Takes what the journal tells. What cannot be put to a place counts as owed.
     pub fn take(&mut self, entry: &Entry, tables: &[OwedTable]) {
         match entry {
-            Entry::Begin(Begin { id, made, order }) => {
+            Entry::Begin(begin) => {
                 self.finish();
+                let Begin { id, order, .. } = begin;
                 let repair = id.writer.stream == Stream::Repair;
                 let own = *id.writer.origin == *self.source && !repair;
                 self.owing = match &self.applied {
@@ -149,7 +152,7 @@ impl OwedWrites {
                     Position::Count(at) => Some(order > at),
                     _ => self.has(id).map(|has| !has),
                 };
-                self.at = Some((id.clone(), *made));
+                self.at = Some(begin.clone());
             }
             // What others made and the source passes on has a place in its own log, too; it comes last.
             Entry::PassedOn(number) => {
@@ -180,7 +183,7 @@ impl OwedWrites {
     /// Whether the transaction at hand follows the first owed one.
     #[must_use]
     pub fn is_past_the_first(&self) -> bool {
-        let at = self.at.as_ref().map(|(id, _)| id);
+        let at = self.at.as_ref().map(|at| &at.id);
         self.first.as_ref().is_some_and(|first| Some(&first.id) != at)
     }
 
@@ -200,14 +203,15 @@ impl OwedWrites {
             self.keys.remove(&row.table);
             self.whole.insert(row.table.clone());
         }
-        let Some((id, committed_at)) = &self.at else { return };
+        let Some(Begin { id, made, commit, .. }) = &self.at else { return };
         // What others made may have come another way, where entries are only counted.
         if matches!(self.applied, Position::Count(_)) && *id.writer.origin != *self.source {
             return;
         }
         let first = self.first.get_or_insert_with(|| OwedTransaction {
             id: id.clone(),
-            committed_at: *committed_at,
+            committed_at: *made,
+            commit: *commit,
             rows: Vec::new(),
             count: 0,
         });

@@ -31,6 +31,8 @@ pub struct StoppedLink {
     pub needs_rows: bool,
     /// That is what it says it stopped at.
     pub row_is_missing: bool,
+    /// What passes over that transaction, and over nothing else; none if that cannot be made sure of.
+    pub passing_over: Option<Vec<String>>,
 }
 
 impl StoppedLink {
@@ -85,6 +87,7 @@ impl Maker<'_> {
                 }
                 _ => format!("{stopped}. It goes on only once that is decided, and what it still owes was not judged"),
             });
+            self.plan.notes.extend(passed_over(link, &from, &to));
         }
     }
 
@@ -239,6 +242,24 @@ impl Maker<'_> {
             choices: Vec::new(),
         });
     }
+}
+
+/// The other way on: the receiver does without the whole transaction. Told only where all that it wrote to tables of
+/// the sets can be told with it.
+fn passed_over(link: &StoppedLink, from: &str, to: &str) -> Option<String> {
+    const MOST_TOLD: usize = 20;
+    let statements = link.passing_over.as_ref()?;
+    let told = link.at.told();
+    let whole = told.writes.len() as u64 == told.count && told.writes.len() <= MOST_TOLD;
+    (whole && !told.writes.is_empty()).then(|| {
+        format!(
+            "or {to} does without all of {from}'s transaction {}: then it lacks {}, and whatever else that wrote to tables of no set; nobody brings it again. \
+             On {to}: {}. Then audit",
+            told.transaction,
+            told.writes.join("; "),
+            statements.join("; ")
+        )
+    })
 }
 
 /// A row as it was before the waiting write, which has to change it: a write that changes nothing stands in no

@@ -197,6 +197,7 @@ impl ReadJournal for FileJournal {
                     place: transaction.number,
                 },
                 made,
+                commit: None,
             };
             if each(Entry::Begin(begin)).is_break() {
                 return Ok(());

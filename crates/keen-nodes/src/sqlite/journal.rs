@@ -134,6 +134,7 @@ fn read(
                     place: row.get::<_, i64>(2)?.unsigned_abs(),
                 },
                 made: row.get(3)?,
+                commit: None,
             };
             if each(Entry::Begin(begin)).is_break() {
                 return Ok(());

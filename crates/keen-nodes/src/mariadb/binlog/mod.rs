@@ -541,6 +541,7 @@ impl MariaDbJournal {
                     order: reading.order,
                     id,
                     made: Some(i64::from(time) * 1_000_000),
+                    commit: None,
                 })));
             }
             event::TABLE_MAP => {

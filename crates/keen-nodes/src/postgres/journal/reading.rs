@@ -239,7 +239,8 @@ impl<'a> Reading<'a> {
         // Scripts once did not say when: then the log has the first moment that it can tell.
         let made = Some(begun.made).filter(|made| !begun.repair || *made > EPOCH);
         let id = Id { writer: Writer { origin, stream }, place };
-        each(Entry::Begin(Begin { order: self.order, id, made }))
+        let commit = Some(begun.commit);
+        each(Entry::Begin(Begin { order: self.order, id, made, commit }))
     }
 
     fn change(
@@ -436,6 +437,7 @@ impl<'a> Reading<'a> {
                 place,
             },
             made,
+            commit: None,
         };
         let change = ShapeChange {
             table: Arc::clone(&self.journal.tables[table].name),
