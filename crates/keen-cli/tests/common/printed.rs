@@ -232,7 +232,7 @@ pub const RUN: &[(&str, &str)] = &[
         "preflight_postgres: a_server_that_gives_up_slots_is_found",
     ),
     (
-        "ALTER DATABASE {} SET default_transaction_read_only",
+        "ALTER DATABASE {database} SET default_transaction_read_only",
         "preflight_postgres: a_node_that_nobody_writes_is_closed_and_goes_on_receiving",
     ),
     (

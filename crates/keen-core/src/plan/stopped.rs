@@ -16,6 +16,9 @@ use crate::journal::Act;
 use crate::topology::NodeId;
 use crate::value::Value;
 
+/// The cells of a row, in the order of the layout.
+type Cells = Arc<Vec<Value>>;
+
 /// A link that stopped at a transaction.
 #[derive(Debug, Clone, PartialEq)]
 pub struct StoppedLink {
@@ -202,7 +205,7 @@ impl Maker<'_> {
         &mut self,
         link: &StoppedLink,
         (table, row): (&AuditedTable, &DivergentRow),
-        (before, after): (Option<&Arc<Vec<Value>>>, Option<&Arc<Vec<Value>>>),
+        (before, after): (Option<&Cells>, Option<&Cells>),
         (reason, lost): (&str, Option<String>),
     ) {
         let holders = [link.from];

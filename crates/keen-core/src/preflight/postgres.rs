@@ -195,7 +195,7 @@ fn writers(desk: &mut Desk<'_>, node: NodeId, facts: &Facts, settings: &BTreeMap
                 )
                 .needs("default_transaction_read_only = on, and no right to write for applications")
                 // For this database alone: others of the server may be written to.
-                .run(node, format!("ALTER DATABASE {} SET default_transaction_read_only = on", database))
+                .run(node, format!("ALTER DATABASE {database} SET default_transaction_read_only = on"))
                 .advise(Some(node), "sessions that are connected go on as before until they connect anew"),
             );
         }
