@@ -69,6 +69,24 @@ fn equal_nodes_agree() {
 }
 
 #[test]
+fn tables_that_went_unread_for_one_cause_are_not_listed_one_by_one() {
+    let tables: Vec<String> = (0..9).map(|i| format!("hut_{i}")).collect();
+    let names: Vec<&str> = tables.iter().map(String::as_str).collect();
+    let folder = Folder::mesh(2, &names, "");
+    let all: String =
+        tables.iter().map(|t| format!("CREATE TABLE {t} (id INTEGER PRIMARY KEY);")).collect();
+    folder.sql("a.db", &all);
+    let run = folder.keen(&["audit"]);
+    assert_eq!(run.code, 3, "{run:?}");
+    assert!(run.out.contains("7 more tables like the last"), "{}", run.out);
+    assert_eq!(run.out.matches("hut_").count(), 2, "{}", run.out);
+    assert_eq!(run.out.matches("b.db").count(), 1, "{}", run.out);
+    // As long as b is there, each of them is named.
+    folder.sql("b.db", &all);
+    assert_eq!(folder.keen(&["audit"]).out.matches("hut_").count(), 9);
+}
+
+#[test]
 fn the_document_says_who_holds_what() {
     let folder = three_with_guests();
     folder.sql("b.db", "UPDATE guest SET beds = 3 WHERE id = 1; DELETE FROM guest WHERE id = 3");

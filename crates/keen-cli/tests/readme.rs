@@ -67,7 +67,7 @@ fn every_command_and_option_it_names_exists() {
         assert!(README.contains(&format!("| `keen {command}")), "{command} is in the table");
         assert_eq!(folder.keen(&[command, "--help"]).code, 0);
     }
-    let help = ["audit", "conflicts", "flow", "plan"]
+    let help = ["audit", "conflicts", "flow", "plan", "preflight"]
         .map(|command| folder.keen(&[command, "--help"]).out)
         .concat();
     for row in README.lines().filter(|line| line.starts_with("| `--")) {

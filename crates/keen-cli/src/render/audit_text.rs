@@ -12,7 +12,7 @@ use keen_core::expectation::{Nodes, bit};
 use keen_core::rows::Layout;
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
-use keen_nodes::audit::{AuditSink, TableHead, TableOutcome, Verdict};
+use keen_nodes::audit::{AuditSink, NOBODY_ELSE, TableHead, TableOutcome, Verdict};
 
 use super::style::{self, BAD, HEADING, QUIET, UNKNOWN, counted, grouped, hanging, styled};
 use crate::audit_run::Totals;
@@ -96,7 +96,7 @@ pub(crate) fn write(
         let _ = writeln!(out, "Left out on request: {}", totals.left_out.join(", "));
     }
     out.push('\n');
-    out.push_str(&overview(topology, sink, columns));
+    out.push_str(&overview(topology, sink, totals, columns));
     for (id, node) in &totals.nodes {
         if let Some(fault) = &node.fault {
             let _ = write!(
@@ -134,7 +134,26 @@ fn took(took: Duration) -> String {
 /// Columns of the overview where there is no terminal to fit it to.
 const WIDTH_ELSEWHERE: u16 = 120;
 
-fn overview(topology: &Topology, sink: &TextSink, columns: Option<usize>) -> String {
+/// Tables that were not read for one cause are shown one by one up to this many.
+const UNREAD_SHOWN: usize = 3;
+
+/// Whether nothing is known of a table because no two of its nodes could be opened at all.
+fn went_unread(row: &TableText, totals: &Totals) -> bool {
+    let closed = |node: &NodeId| totals.nodes.get(node).is_some_and(|node| node.fault.is_some());
+    row.notes.is_empty()
+        && row.outcome.as_ref().is_some_and(|outcome| {
+            let beside = |reason: &String| reason == NOBODY_ELSE;
+            outcome.verdict == Verdict::Unread
+                && outcome.unread.iter().all(|(node, reason)| closed(node) || beside(reason))
+        })
+}
+
+fn overview(
+    topology: &Topology,
+    sink: &TextSink,
+    totals: &Totals,
+    columns: Option<usize>,
+) -> String {
     let mut table = Table::new();
     table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Dynamic).set_width(
         columns.and_then(|columns| u16::try_from(columns).ok()).unwrap_or(WIDTH_ELSEWHERE),
@@ -147,10 +166,18 @@ fn overview(topology: &Topology, sink: &TextSink, columns: Option<usize>) -> Str
         heading("rows"),
         heading("divergent"),
     ]);
+    let unread = sink.tables.iter().filter(|row| went_unread(row, totals)).count();
+    let mut unread_shown = 0;
     for row in &sink.tables {
         let Some(outcome) = &row.outcome else {
             continue;
         };
+        if unread > UNREAD_SHOWN && went_unread(row, totals) {
+            unread_shown += 1;
+            if unread_shown >= UNREAD_SHOWN {
+                continue;
+            }
+        }
         let (word, color) = style::verdict(outcome.verdict);
         table.add_row(vec![
             Cell::new(safe::text(&topology.sets[row.set].name)),
@@ -163,6 +190,15 @@ fn overview(topology: &Topology, sink: &TextSink, columns: Option<usize>) -> Str
     let mut out = String::new();
     for line in table.lines() {
         let _ = writeln!(out, "{}", line.trim_end());
+    }
+    if unread > UNREAD_SHOWN {
+        let more = unread + 1 - UNREAD_SHOWN;
+        let _ = writeln!(
+            out,
+            " {} {} like the last: see below which nodes were not read",
+            styled(UNKNOWN, "unread"),
+            counted(more as u64, "more table", "more tables")
+        );
     }
     out
 }
@@ -200,6 +236,9 @@ fn write_table(
     let Some(outcome) = &table.outcome else {
         return;
     };
+    if went_unread(table, totals) {
+        return;
+    }
     // A node that could not be opened was named once for all its tables.
     let unread: Vec<_> = outcome
         .unread

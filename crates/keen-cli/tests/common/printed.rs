@@ -303,6 +303,7 @@ pub const RUN: &[(&str, &str)] = &[
     ("(echo 'SET SESSION sql_log_bin = 0;'", SEEDED),
     ("mariadb --host {own_host}", SEEDED),
     ("SET @position", SEEDED),
+    ("SET SESSION group_concat_max_len", SEEDED),
     ("CHANGE MASTER {} TO MASTER_HOST", SEEDED),
     ("START ALL SLAVES", SEEDED),
     ("ALTER SUBSCRIPTION {} DISABLE", SEEDED_PEER),

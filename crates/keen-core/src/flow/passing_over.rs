@@ -62,6 +62,8 @@ fn by_position(
         links.filter(|link| link.means == Means::BinaryLog).filter(running).collect();
     let mut statements: Vec<String> =
         links.iter().map(|link| format!("STOP SLAVE {}", in_quotes(&link.name))).collect();
+    // A list that is cut would take positions away.
+    statements.push("SET SESSION group_concat_max_len = 1000000".to_owned());
     statements.push(format!(
         "SET @position = (SELECT GROUP_CONCAT(IF(kept.gtid = '{before}', '{after}', kept.gtid)) \
          FROM JSON_TABLE(CONCAT('[\"', REPLACE(@@GLOBAL.gtid_slave_pos, ',', '\",\"'), '\"]'), \

@@ -617,7 +617,7 @@ impl<'a> Seeding<'a> {
 
 /// Sets the position that a dump noted, and keeps those of domains that it knows nothing of. In two statements:
 /// MariaDB 10.11 ends with a crash when one both reads the position and sets it.
-const KEEP_OTHER_DOMAINS: &str = "SET @position = (SELECT CONCAT_WS(',', @seed, GROUP_CONCAT(kept.gtid)) \
+const KEEP_OTHER_DOMAINS: &str = "SET SESSION group_concat_max_len = 1000000; SET @position = (SELECT CONCAT_WS(',', @seed, GROUP_CONCAT(kept.gtid)) \
     FROM JSON_TABLE(CONCAT('[\\\"', REPLACE(@@GLOBAL.gtid_slave_pos, ',', '\\\",\\\"'), '\\\"]'), \
     '\\$[*]' COLUMNS (gtid VARCHAR(100) PATH '\\$')) AS kept WHERE kept.gtid <> '' \
     AND LOCATE(CONCAT(',', SUBSTRING_INDEX(kept.gtid, '-', 1), '-'), CONCAT(',', @seed)) = 0); SET GLOBAL gtid_slave_pos = @position";

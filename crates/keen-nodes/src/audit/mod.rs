@@ -39,6 +39,9 @@ pub type Opener<'a> = dyn Fn(NodeId) -> Result<Box<dyn ReadRows>, ReadFault> + S
 /// By set and table, the numbers with which the keys of the wanted rows begin.
 pub type Only = BTreeMap<(SetId, String), Arc<[i64]>>;
 
+/// Why a table counts as unread on a node that could be read.
+pub const NOBODY_ELSE: &str = "no other node's table could be compared with it";
+
 /// How fast a node may be read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Rate {

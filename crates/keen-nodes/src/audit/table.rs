@@ -73,7 +73,7 @@ pub(super) fn prepare<'a>(
     unread.append(&mut agreement.refused);
     let Some(layout) = agreement.layout.clone() else {
         for node in shapes.keys().filter(|node| !unread.contains_key(node)).collect::<Vec<_>>() {
-            unread.insert(*node, "no other node's table could be compared with it".to_owned());
+            unread.insert(*node, super::NOBODY_ELSE.to_owned());
         }
         return Comparison { table, shapes, agreement, parts: Vec::new(), folios: None, unread };
     };

@@ -66,7 +66,7 @@ const REFERRED_BY: &str = "SELECT p.relname::text, p.oid::regclass::text, \
 
 /// Tables of all that is not the server's, an extension's or a session's own: none of which a name means, and that are
 /// no part of one that a name means.
-const OTHERS: &str = "WITH RECURSIVE own AS ( \
+const OTHERS: &str = "SELECT * FROM (WITH RECURSIVE own AS ( \
     SELECT c.oid, n.nspname, c.relname, pg_table_is_visible(c.oid) AS visible FROM pg_class c \
     JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p') AND c.relpersistence <> 't' \
     AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\\_toast%' \
@@ -76,7 +76,7 @@ const OTHERS: &str = "WITH RECURSIVE own AS ( \
     UNION SELECT i.inhrelid FROM pg_inherits i JOIN meant m ON m.oid = i.inhparent JOIN pg_class c ON c.oid = i.inhrelid WHERE c.relispartition) \
     SELECT CASE WHEN o.visible THEN o.relname::text ELSE o.nspname || '.' || o.relname END FROM own o \
     WHERE o.oid NOT IN (SELECT oid FROM meant) AND NOT EXISTS (SELECT 1 FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid \
-    WHERE i.inhrelid = o.oid AND c.relispartition) ORDER BY 1";
+    WHERE i.inhrelid = o.oid AND c.relispartition)) q ORDER BY 1";
 
 /// The tables that none of these names means.
 pub(super) fn others(session: &Session, named: &[String]) -> Result<Vec<String>, ReadFault> {
