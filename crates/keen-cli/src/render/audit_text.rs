@@ -458,9 +458,6 @@ fn conclusion(topology: &Topology, totals: &Totals, hidden: u64) -> String {
             if totals.agree == 1 { "agrees" } else { "agree" },
         );
     }
-    if let Some(others) = totals.in_no_set(topology) {
-        let _ = writeln!(out, "{}", safe::text(&others));
-    }
     if hidden > 0 {
         let are = if hidden == 1 { "is" } else { "are" };
         let _ = writeln!(
@@ -468,6 +465,9 @@ fn conclusion(topology: &Topology, totals: &Totals, hidden: u64) -> String {
             "{} of them {are} not shown: --show N shows more, --format json has all.",
             grouped(hidden)
         );
+    }
+    if let Some(others) = totals.in_no_set(topology) {
+        let _ = writeln!(out, "{}", safe::text(&others));
     }
     if totals.healed > 0 {
         let _ = writeln!(

@@ -8,6 +8,11 @@ fn all(run: &Run) -> Vec<Json> {
     let found = run.json()["findings"].as_array().unwrap().clone();
     for finding in &found {
         let check = finding["check"].as_str().unwrap();
+        for todo in finding["todo"].as_array().unwrap() {
+            // Whoever goes on in the same session must have what he writes replicated again.
+            let sql = todo["run"].as_str().unwrap_or_default();
+            assert_eq!(sql.contains("sql_log_bin = 0"), sql.contains("sql_log_bin = 1"), "{sql}");
+        }
         let runs = finding["todo"].as_array().unwrap().iter().any(|todo| todo["run"].is_string());
         assert!(
             !runs || super::printed::CHECKS_WITH_COMMANDS.iter().any(|(known, _)| *known == check),

@@ -346,7 +346,7 @@ impl<'d, 'a> Bench<'d, 'a> {
             finding = finding.run(
                 node,
                 format!(
-                    "SET SESSION sql_log_bin = 0; ALTER TABLE {} MODIFY {} AFTER {}",
+                    "SET SESSION sql_log_bin = 0; ALTER TABLE {} MODIFY {} AFTER {}; SET SESSION sql_log_bin = 1",
                     self.local_table(node),
                     self.definition(node, column),
                     self.local_column(node, &before.name)
