@@ -110,7 +110,9 @@ fn a_table_that_cannot_be_judged_is_left_out_in_the_file() {
         assert!(run.out.contains("line"), "{run:?}");
         assert_eq!(folder.keen(&JSON).json()["complete"], false);
     }
-    assert_eq!(folder.keen(&["conflicts", "--new"]).code, 3);
+    let run = folder.keen(&["conflicts", "--new"]);
+    assert!(run.out.contains("exclude under [conflicts] leaves them out"), "{run:?}");
+    assert_eq!(run.code, 3);
     with("[conflicts]\nexclude = \"line\"\n");
     let run = folder.keen(&JSON);
     assert_eq!((run.code, &run.json()["complete"]), (1, &true.into()), "{run:?}");

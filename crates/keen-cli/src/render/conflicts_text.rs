@@ -11,7 +11,7 @@ use keen_core::flow::look::Micros;
 use keen_core::journal::Stream;
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
-use keen_nodes::conflicts::Table;
+use keen_nodes::conflicts::{NodeRead, Table};
 
 use super::flow_text::duration;
 use super::style::{self, BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, grouped, hanging, styled};
@@ -683,7 +683,16 @@ fn conclude(out: &mut String, outcome: &Outcome, show: usize, columns: Option<us
     if found.stopped {
         let _ = writeln!(out, "{} it was stopped before the end.", styled(UNKNOWN, "Incomplete:"));
     } else if !outcome.complete() && found.more == 0 && found.broken.is_none() {
-        let text = "not everything could be read: what is said above holds, and there may be more.";
+        let read = |node: &NodeRead| node.fault.is_none() && node.rows_fault.is_none();
+        // Journals that are read another time may tell more; a table without a key stays as it is.
+        let text = match found.nodes.values().all(read) {
+            true => {
+                "of the tables that were not judged nothing is known; exclude under [conflicts] leaves them out for good."
+            }
+            false => {
+                "not everything could be read: what is said above holds, and there may be more."
+            }
+        };
         out.push_str(&hanging(&format!("{} ", styled(UNKNOWN, "Incomplete:")), text, columns));
     }
 }

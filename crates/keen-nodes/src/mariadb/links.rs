@@ -88,18 +88,21 @@ impl LookAtLinks for MariaDbLinks {
         let list = |at: usize| position::gtids(&text_at(&server, at).unwrap_or_default());
         let (logged, applied) = (list(5), list(6));
         let logs = number(4).is_some_and(|on| on != 0);
-        let here = match (logged, applied) {
-            (Ok(logged), Ok(applied)) => logged.with(&applied).ok_or("unlike positions".to_owned()),
-            (Err(error), _) | (_, Err(error)) => Err(error.to_string()),
-        };
         let domain = number(2).and_then(|domain| u32::try_from(domain).ok());
         let id = number(1).and_then(|id| u32::try_from(id).ok());
+        let (here, held) = match (logged, applied) {
+            (Ok(logged), Ok(applied)) => {
+                let held = held(&logged, &applied, id);
+                (logged.with(&applied).ok_or("unlike positions".to_owned()), held)
+            }
+            (Err(error), _) | (_, Err(error)) => (Err(error.to_string()), None),
+        };
         let version = text_at(&server, 0).unwrap_or_default();
         let version = version.split('-').next().unwrap_or_default().to_owned();
         asked += 1;
         let rows = self.status()?;
         let mut inflows: Seen<Vec<Inflow>> =
-            rows.map(|rows| rows.iter().map(|row| inflow(row, here.as_ref().ok())).collect());
+            rows.map(|rows| rows.iter().map(|row| inflow(row, held.as_ref())).collect());
         for inflow in inflows.iter_mut().flatten() {
             if let Some(mut what) = inflow.doing.as_deref().and_then(waited_for) {
                 asked += 2;
@@ -123,10 +126,10 @@ impl LookAtLinks for MariaDbLinks {
             server_id: id.map(|id| id.to_string()),
             domain,
             database: None,
-            position: if logs { here.clone() } else { Err("it keeps no binary log".to_owned()) },
+            position: if logs { here } else { Err("it keeps no binary log".to_owned()) },
             stamp: None,
             flushed: None,
-            origins: here.ok(),
+            origins: held,
             own,
             touched,
             inflows,
@@ -165,6 +168,14 @@ fn unknown(reason: String, asked: u32) -> Heard {
 
 fn text_at(row: &Row, at: usize) -> Option<String> {
     text(row.as_ref(at)?)
+}
+
+/// What can be read on this server: what it wrote itself, and what it applied. What it applies stands in its own log
+/// before it is committed, and until then nobody sees its rows.
+fn held(logged: &Position, applied: &Position, id: Option<u32>) -> Option<Position> {
+    let Position::Gtid(logged) = logged else { return None };
+    let own = logged.iter().filter(|(_, (server, _))| Some(*server) == id);
+    applied.clone().with(&Position::Gtid(own.map(|(domain, at)| (*domain, *at)).collect()))
 }
 
 /// What this server wrote itself: the number of its last transaction in its domain. Where other servers
@@ -431,6 +442,19 @@ mod tests {
         let row = "Update_rows_log_event::find_row(42) on table `stay`";
         assert_eq!(what(row).as_deref(), Some("a row of stay"));
         assert_eq!(what("Slave has read all relay log; waiting for more updates"), None);
+    }
+
+    #[test]
+    fn what_is_logged_and_not_committed_yet_is_not_held() {
+        let gtids = |text: &str| position::gtids(text).unwrap();
+        let held = |logged: &str, applied: &str| {
+            held(&gtids(logged), &gtids(applied), Some(2)).map(|position| position.to_string())
+        };
+        // 1-1-17 is being applied: it is in this server's log, and its rows are not there yet.
+        assert_eq!(held("1-1-17,2-2-5", "1-1-16"), Some("1-1-16,2-2-5".to_owned()));
+        // In a domain that all share its own writes count, and those of others once they are applied.
+        assert_eq!(held("0-2-18", "0-1-17"), Some("0-2-18".to_owned()));
+        assert_eq!(held("0-1-19", "0-1-17"), Some("0-1-17".to_owned()));
     }
 
     #[test]
