@@ -121,6 +121,10 @@ fn a_table_that_cannot_be_judged_is_left_out_in_the_file() {
     // Who names it looks at it all the same; and a plan does not ask its journal either.
     assert_eq!(folder.keen(&["conflicts", "--table", "line"]).code, 3);
     assert_eq!(folder.keen(&["plan", "--conflicts"]).err, "");
+    with("[conflicts]\nexclude = [\"stay\", \"line\"]\n");
+    let run = folder.keen(&JSON);
+    assert_eq!(run.code, 2);
+    assert!(run.err.contains("every table is left out"), "{run:?}");
     with("[conflicts]\nexclude = [\"lines\"]\n");
     let run = folder.keen(&JSON);
     assert_eq!(run.code, 2);

@@ -106,7 +106,7 @@ fn on_a_mesh_every_write_arrives_and_nothing_stays() {
     assert!(text.contains("is left alone") && !text.contains("was killed"), "{text}");
     // What it prints takes away that row alone.
     let text = text.split_whitespace().collect::<Vec<_>>().join(" ");
-    let (_, statement) = text.split_once("Later: ").unwrap();
+    let (_, statement) = text.split_once("Later, on a: ").unwrap();
     let (statement, _) = statement.split_once(" Every write").unwrap();
     mesh.servers[0].run(statement).unwrap();
     links::mariadb_settled(&mesh.servers, PATIENCE).unwrap();

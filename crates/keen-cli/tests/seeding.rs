@@ -254,5 +254,22 @@ fn a_file_is_not_overwritten_whole() {
             "{node}: {}",
             run.out
         );
+        // What only it holds is kept first: the copy is whole.
+        let (_, kept) = run.out.split_once("sqlite3 ").unwrap();
+        let (file, rest) = kept.split_once(" \"").unwrap();
+        let (sql, _) = rest.split_once('"').unwrap();
+        let copy = folder.path(&format!("before-{node}.db"));
+        let sql = sql.replace("before.db", copy.to_str().unwrap());
+        let of_node = rusqlite::Connection::open(folder.path(&format!("huts/{file}"))).unwrap();
+        of_node.execute_batch(&sql).unwrap();
+        let copied = rusqlite::Connection::open(copy).unwrap();
+        let count = |of: &rusqlite::Connection| -> i64 {
+            let tables = "SELECT count(*) FROM sqlite_schema";
+            of.query_row(tables, [], |row| row.get(0)).unwrap()
+        };
+        assert!(count(&of_node) > 3, "{node}");
+        assert_eq!(count(&of_node), count(&copied), "{node}");
+        let whole = copied.query_row("PRAGMA integrity_check", [], |row| row.get::<_, String>(0));
+        assert_eq!(whole.unwrap(), "ok", "{node}");
     }
 }

@@ -21,6 +21,17 @@ pub(crate) fn explain(fault: ReadFault, right: &str, user: &str) -> ReadFault {
     ReadFault { advice, ..fault }
 }
 
+/// The same of the table of heartbeats.
+pub(crate) fn explain_heartbeat(fault: ReadFault, user: &str) -> ReadFault {
+    match fault.kind {
+        FaultKind::NotAllowed => {
+            let advice = format!("grant {user} SELECT, INSERT and UPDATE on the table");
+            ReadFault { advice, ..fault }
+        }
+        _ => fault,
+    }
+}
+
 /// A node at which the row can be written and looked for.
 pub type Probed = Box<dyn WriteProbe + Send>;
 

@@ -228,10 +228,10 @@ fn a_view_is_refused_with_a_reason() {
 fn tables_that_no_name_means_are_told() {
     let folder = TempDir::new().unwrap();
     let (view, own): (String, String) =
-        ["view_beside", "keen_own"].map(|name| format!("{name}_{}", std::process::id())).into();
+        ["view_beside", "keen_lab_own"].map(|name| format!("{name}_{}", std::process::id())).into();
     for name in ["a \"quoted\" name", "x.y", "Größe"] {
         let mut table = Typed::new(&[("id", Kind::Int)], &["id"], vec![vec![int(1)]]);
-        table.name = format!("{} {name}", table.name);
+        table.name = format!("keen_{} {name}", table.name);
         for host in Host::ALL {
             table.make(host, folder.path());
             // Neither a view, nor what keen made for itself, nor what is the engine's own.

@@ -133,9 +133,15 @@ pub(crate) fn look_for_races<'a>(
 ) -> impl Fn(&[AuditedTable]) -> Raced + 'a {
     let topology = &loaded.topology;
     let carried = topology.sets.iter().flat_map(|set| &set.tables);
-    let judged: Vec<String> = match scope.tables.is_empty() && !topology.not_judged.is_empty() {
-        true => carried.filter(|table| !topology.not_judged.contains(table)).cloned().collect(),
-        false => scope.tables.clone(),
+    // What the file leaves out is looked at where it was asked for by name.
+    let by_name = !scope.tables.is_empty() && scope.excluded.is_empty();
+    let judged: Vec<String> = match by_name || topology.not_judged.is_empty() {
+        true => scope.tables.clone(),
+        false => carried
+            .filter(|table| scope.tables.is_empty() || scope.tables.contains(table))
+            .filter(|table| !topology.not_judged.contains(table))
+            .cloned()
+            .collect(),
     };
     move |tables| {
         let asked = Asked {
@@ -309,8 +315,11 @@ fn stopped_links(
         let at = at?;
         let beside = first_sights.get(&ends.1).and_then(|sight| sight.heard());
         let beside = beside.and_then(|heard| heard.inflows.as_deref().ok()).unwrap_or_default();
-        let passing_over =
-            waiting.passing_over(&at, beside).filter(|_| !others_lack_it(topology, ends.0, ends.1));
+        let source = first_sights.get(&ends.0).and_then(|sight| sight.heard());
+        let source = source.and_then(|heard| heard.position.as_ref().ok());
+        let passing_over = source
+            .and_then(|source| waiting.passing_over(&at, source, beside))
+            .filter(|_| !others_lack_it(topology, ends.0, ends.1));
         Some(StoppedLink {
             from: ends.0,
             to: ends.1,

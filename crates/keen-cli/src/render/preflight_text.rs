@@ -140,7 +140,9 @@ const ALIKE_SHOWN: usize = 3;
 /// Findings in their order, with the names of other tables of which very many times the same is found.
 fn groups(findings: &[Finding], all: bool) -> Vec<(&Finding, Vec<&str>)> {
     let alike = |a: &Finding, b: &Finding| {
-        let place = |f: &Finding| (f.level, f.nodes.clone(), f.links.clone(), f.todo.len());
+        fn place(f: &Finding) -> impl PartialEq + '_ {
+            (f.level, &f.nodes, &f.links, &f.needed, &f.effect, f.todo.len())
+        }
         let said = |f: &Finding| f.found.replace(f.table.as_deref().unwrap_or_default(), "");
         a.check == b.check && b.table.is_some() && place(a) == place(b) && said(a) == said(b)
     };

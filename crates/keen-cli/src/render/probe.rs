@@ -10,7 +10,7 @@ use comfy_table::{Cell, ContentArrangement, Table};
 use jiff::Timestamp;
 use keen_core::flow::LinkFlow;
 use keen_core::flow::fence::{Fence, Passing};
-use keen_core::probe::{Stage, reached};
+use keen_core::probe::{Stage, reached, read_id};
 use keen_core::topology::{NodeId, Topology};
 use keen_nodes::probe::{Journey, LeftBehind};
 use serde_json::{Value as Json, json};
@@ -155,11 +155,9 @@ pub(crate) fn text(topology: &Topology, outcome: &Outcome, columns: Option<usize
             say(
                 &styled(BAD, "left over"),
                 &format!(
-                    "the row of {} is still on {}: DELETE FROM {} WHERE node = '{}'",
+                    "the row of {} is still on {}: that it was deleted has not come there, and keen flow says what keeps it. If it is deleted there by hand, the deletion that comes finds no row, and some links stop at that",
                     name(*writer),
-                    style::nodes(topology, &journey.left_over),
-                    outcome.table,
-                    name(*writer)
+                    style::nodes(topology, &journey.left_over)
                 ),
             );
         }
@@ -172,11 +170,18 @@ pub(crate) fn text(topology: &Topology, outcome: &Outcome, columns: Option<usize
             true => {
                 format!("the run of {began} was killed and left its row on {on}: it is taken away")
             }
-            false => format!(
-                "a row of the run of {began} is on {on}, and is left alone: that run may be at work, or the row is not where it was made. Later: DELETE FROM {} WHERE id = '{}'",
-                outcome.table,
-                row.id.replace('\'', "''")
-            ),
+            // Deleted where it was made it goes from everywhere; elsewhere the deletion meets nodes that lack the row.
+            false => match read_id(&row.id).and_then(|(_, made_by)| topology.node(made_by)) {
+                Some(made_by) if row.on.contains(&made_by) => format!(
+                    "a row of the run of {began} is on {on}, and is left alone: that run may be at work. Later, on {}: DELETE FROM {} WHERE id = '{}'",
+                    name(made_by),
+                    topology.nodes[made_by].name_of(&outcome.table),
+                    row.id.replace('\'', "''")
+                ),
+                _ => format!(
+                    "a row of the run of {began} is on {on}, and not where it was made: it is left alone. A deletion there would go to nodes that lack the row, and some links stop at that"
+                ),
+            },
         };
         out.push_str(&hanging(
             &format!("\n{} ", styled(QUIET, "note")),

@@ -122,10 +122,6 @@ pub const RUN: &[(&str, &str)] = &[
         "conflicts_postgres: a_slot_of_an_older_server_that_was_there_before_its_publication",
     ),
     // The probe and the heartbeat.
-    (
-        "the row of {} is still on {}: DELETE",
-        "probe: on_a_mesh_every_write_arrives_and_nothing_stays",
-    ),
     ("a row of the run of {began}", "probe: on_a_mesh_every_write_arrives_and_nothing_stays"),
     (
         "CREATE TABLE IF NOT EXISTS {name} (id {text}",
@@ -300,6 +296,7 @@ pub const RUN: &[(&str, &str)] = &[
     ),
     ("STOP SLAVE {}", SETTINGS),
     ("STOP ALL SLAVES", SEEDED),
+    ("sqlite3 {} \\\"VACUUM INTO", "seeding: a_file_is_not_overwritten_whole"),
     ("(echo 'SET SESSION sql_log_bin = 0;'", SEEDED),
     ("mariadb --host {own_host}", SEEDED),
     ("SET @position", SEEDED),
@@ -372,13 +369,8 @@ pub const NOT_AS_IT_STANDS: &[(&str, &str)] = &[
     ("the account's statement_timeout", "what the account was made for is for a person"),
     ("the server's data is damaged: CHECK TABLE", "it is a remark"),
     ("grant {user} the right: GRANT SELECT", "keen preflight prints the statement itself"),
-    (
-        "sqlite3 {} \\\"VACUUM INTO",
-        "it copies a file, and is printed with steps that nobody has to take",
-    ),
     ("GRANT USAGE ON SCHEMA {} TO {}", "keen preflight prints the statement itself"),
     ("GRANT SELECT ON {full}", "keen preflight prints the statement itself"),
-    ("grant {} SELECT, INSERT and UPDATE on the table", "it is a remark"),
     ("TRUNCATE", "it is the name of what was done"),
     ("CREATE EXTENSION", "it is a mark in what was derived"),
 ];

@@ -7,13 +7,19 @@ use crate::journal::Stream;
 use crate::plan::dialect::quoted;
 use crate::position::Position;
 use crate::preflight::look::{Half, Incoming, Means, in_quotes, skip_nothing};
-use crate::topology::{Engine, NodeId, Topology};
+use crate::topology::{Engine, Link, NodeId, SetId, Topology};
 
 impl Waiting {
     /// The statements with which the receiver passes over exactly this transaction of the source, and goes on; none
-    /// if that cannot be made sure of. `beside` are all links of the receiver.
+    /// if that cannot be made sure of. `source` is how far the source has written, `beside` are all links of the
+    /// receiver.
     #[must_use]
-    pub fn passing_over(&self, first: &OwedTransaction, beside: &[Inflow]) -> Option<Vec<String>> {
+    pub fn passing_over(
+        &self,
+        first: &OwedTransaction,
+        source: &Position,
+        beside: &[Inflow],
+    ) -> Option<Vec<String>> {
         let id = &first.id;
         let link = &self.inflow.link;
         match (link.means, &id.writer.stream) {
@@ -31,10 +37,19 @@ impl Waiting {
                 Some(statements)
             }
             (Means::BinaryLog, Stream::Domain(domain)) => {
-                let Position::Gtid(applied) = &self.applied else { return None };
+                let (Position::Gtid(applied), Position::Gtid(source)) = (&self.applied, source)
+                else {
+                    return None;
+                };
                 let (server, number) = applied.get(domain)?;
-                // With another in between, that one would be passed over, too.
-                (number + 1 == id.place).then(|| {
+                // What it stopped at may write to tables of no set, and then the first that is known is another. It
+                // is that one if nothing else is lacking before it: nothing of its domain, and no other domain.
+                let lacking = |(other, (_, at)): (&u32, &(u32, u64))| {
+                    other != domain
+                        && Some(*other) != self.own
+                        && applied.get(other).is_none_or(|(_, have)| have < at)
+                };
+                (number + 1 == id.place && !source.iter().any(lacking)).then(|| {
                     let before = format!("{domain}-{server}-{number}");
                     let after = format!("{domain}-{}-{}", id.writer.origin, id.place);
                     by_position((&before, &after), link, beside)
@@ -81,6 +96,55 @@ fn by_position(
 #[must_use]
 pub fn others_lack_it(topology: &Topology, from: NodeId, to: NodeId) -> bool {
     let behind = topology.links.iter().filter(|link| link.from == to && link.to != from);
-    let from_source = |node: NodeId| topology.links.iter().any(|l| l.from == from && l.to == node);
-    behind.into_iter().any(|link| !from_source(link.to))
+    let comes_from_source = |link: &Link, set: &SetId| {
+        let direct = topology.links.iter().filter(|l| l.from == from && l.to == link.to);
+        direct.into_iter().any(|direct| direct.carries.contains(set))
+    };
+    behind.into_iter().any(|link| link.carries.iter().any(|set| !comes_from_source(link, set)))
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeMap;
+    use std::sync::Arc;
+
+    use super::*;
+    use crate::journal::{Id, Writer};
+
+    fn waiting(applied: &[(u32, u64)]) -> Waiting {
+        Waiting {
+            lacks: None,
+            stopped: true,
+            applied: gtids(applied),
+            own: Some(2),
+            inflow: Box::new(Inflow::of(Incoming::unknown(Means::BinaryLog))),
+        }
+    }
+
+    fn gtids(parts: &[(u32, u64)]) -> Position {
+        let parts = parts.iter().map(|(domain, at)| (*domain, (*domain, *at)));
+        Position::Gtid(parts.collect::<BTreeMap<_, _>>())
+    }
+
+    fn first(domain: u32, place: u64) -> OwedTransaction {
+        let writer =
+            Writer { origin: Arc::from(&domain.to_string()[..]), stream: Stream::Domain(domain) };
+        let id = Id { writer, place };
+        OwedTransaction { id, committed_at: None, commit: None, rows: Vec::new(), count: 0 }
+    }
+
+    #[test]
+    fn a_transaction_is_passed_over_only_where_it_must_be_the_one_that_is_in_the_way() {
+        let told = |applied: &[(u32, u64)], source: &[(u32, u64)]| {
+            waiting(applied).passing_over(&first(1, 18), &gtids(source), &[]).is_some()
+        };
+        assert!(told(&[(1, 17), (3, 5)], &[(1, 20), (3, 5)]));
+        // What the receiver wrote itself is not brought back to it.
+        assert!(told(&[(1, 17), (2, 9)], &[(1, 20), (2, 10)]));
+        // Another of the same domain, or something of another one, may be what is in the way.
+        assert!(!told(&[(1, 16)], &[(1, 20)]));
+        assert!(!told(&[(1, 17), (3, 5)], &[(1, 20), (3, 6)]));
+        assert!(!told(&[(1, 17)], &[(1, 20), (4, 1)]));
+        assert!(!told(&[], &[(1, 18)]));
+    }
 }

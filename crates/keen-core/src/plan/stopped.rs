@@ -1,7 +1,8 @@
 //! Rows at which a link stopped: what has to be put in order so that the waiting write applies.
 //!
 //! A write that inserts a row needs the row's place empty; one that changes or deletes a row needs it to be
-//! there. Nothing is skipped: a skipped write is lost on its receiver for good.
+//! there. That a transaction is passed over instead is told beside it with all that is lacking then: nobody
+//! brings it again.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;

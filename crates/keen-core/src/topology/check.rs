@@ -122,6 +122,16 @@ fn names_of_tables(reader: &mut Reader, topology: &Topology) {
     wrong.extend(reader.places().not_judged.iter().cloned());
     wrong.extend(reader.places().names.iter().map(|(_, place)| place.clone()));
     wrong.retain(|(name, _)| !tables.contains(&name.as_str()));
+    let judged = tables.iter().any(|table| !topology.not_judged.iter().any(|left| left == table));
+    if let (Some((_, span)), false, true) =
+        (reader.places().not_judged.first().cloned(), judged, wrong.is_empty())
+    {
+        reader.error(
+            Some(span),
+            "every table is left out under [conflicts]".to_owned(),
+            Some("leave out those alone that cannot be judged".to_owned()),
+        );
+    }
     for (name, span) in wrong {
         let help = nearest(&name, tables.iter().copied()).unwrap_or_else(|| {
             "name a table as it stands in the tables = [...] of a set".to_owned()

@@ -1,12 +1,12 @@
 //! Writing a probe's row to a MariaDB server, and looking for it.
 
-use keen_core::ports::{FaultKind, ReadFault, WriteProbe};
+use keen_core::ports::{ReadFault, WriteProbe};
 use keen_core::probe::Stage;
 use mysql::Row;
 
 use super::connect::Session;
 use super::quoted;
-use crate::probe::explain;
+use crate::probe::{explain, explain_heartbeat};
 use crate::server::Access;
 
 /// A MariaDB server at which a probe is written.
@@ -74,15 +74,7 @@ impl WriteProbe for MariaDbProbe {
         );
         let done: Result<Vec<Row>, ReadFault> =
             self.session.rows("write the heartbeat", &sql, (node,));
-        done.map(drop).map_err(|fault| ReadFault {
-            advice: match fault.kind {
-                FaultKind::NotAllowed => {
-                    format!("grant {} SELECT, INSERT and UPDATE on the table", self.user)
-                }
-                _ => fault.advice.clone(),
-            },
-            ..fault
-        })
+        done.map(drop).map_err(|fault| explain_heartbeat(fault, &self.user))
     }
 
     fn ids(&mut self) -> Result<Vec<String>, ReadFault> {

@@ -57,7 +57,9 @@ pub(super) fn others(session: &mut Session, named: &[String]) -> Result<Vec<Stri
         })
     };
     let other = |(table, exact): &(String, bool)| {
-        !table.starts_with("keen_") && !named.iter().any(|name| means(name, table, *exact))
+        table != keen_core::probe::TABLE
+            && !table.starts_with("keen_lab_")
+            && !named.iter().any(|name| means(name, table, *exact))
     };
     Ok(found.into_iter().filter(other).map(|(table, _)| table).collect())
 }

@@ -63,7 +63,7 @@ pub(super) fn others(
 ) -> Result<Vec<String>, ReadFault> {
     let explain = |error| fault::explain(path, "list its tables", &error);
     let sql = "SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'table' \
-         AND name NOT LIKE 'sqlite!_%' ESCAPE '!' AND name NOT LIKE 'keen!_%' ESCAPE '!' ORDER BY name";
+         AND name NOT LIKE 'sqlite!_%' ESCAPE '!' AND name <> 'keen_probe' AND name NOT LIKE 'keen!_lab!_%' ESCAPE '!' ORDER BY name";
     let mut tables = connection.prepare(sql).map_err(explain)?;
     let tables = tables.query_map([], |row| row.get::<_, String>(0)).map_err(explain)?;
     let tables = tables.collect::<rusqlite::Result<Vec<String>>>().map_err(explain)?;

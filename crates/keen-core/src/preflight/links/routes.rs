@@ -145,7 +145,15 @@ pub(super) fn slots(desk: &mut Desk<'_>, known: &[Known<'_>]) {
                 k.from == Some(node) && k.link.source.slot.as_deref() == Some(&slot.name)
             });
             let lost = slot.log.as_deref().filter(|log| matches!(*log, "unreserved" | "lost"));
-            holding_back(desk, node, slot, lost == Some("lost"));
+            let is_ours = is_journal_slot(&slot.name);
+            // Of a slot that nobody reads the other finding says how much it holds back.
+            if (slot.active || reader.is_some() || is_ours)
+                && lost != Some("lost")
+                && holding_back(desk, node, slot)
+                && (is_ours || lost.is_none())
+            {
+                continue;
+            }
             if slot.active || (reader.is_some() && lost.is_none()) {
                 continue;
             }
@@ -154,7 +162,6 @@ pub(super) fn slots(desk: &mut Desk<'_>, known: &[Known<'_>]) {
                 .into_iter()
                 .filter(|receiver| desk.facts(*receiver).is_none())
                 .collect();
-            let is_ours = is_journal_slot(&slot.name);
             if reader.is_none() && lost.is_none() && !is_ours && !hidden.is_empty() {
                 let what = format!("who reads slot {}", slot.name);
                 let reason =
@@ -199,14 +206,16 @@ pub(super) fn slots(desk: &mut Desk<'_>, known: &[Known<'_>]) {
     }
 }
 
-/// A slot for which the server keeps more log than the file's limit, or more than half of what it keeps at most.
-fn holding_back(desk: &mut Desk<'_>, node: NodeId, slot: &Slot, lost: bool) {
+/// A slot for which the server keeps more log than the file's limit, or more than half of what it keeps at most;
+/// whether it is so.
+fn holding_back(desk: &mut Desk<'_>, node: NodeId, slot: &Slot) -> bool {
     let held = slot.held_back.and_then(|bytes| u64::try_from(bytes).ok());
-    let Some(held) = held.filter(|_| !lost) else { return };
+    let Some(held) = held else { return false };
+    let limit = desk.topology.limits.held_back;
     let room = slot.room.map(|bytes| bytes.max(0).unsigned_abs());
     let short = room.is_some_and(|room| held > room);
-    if held < desk.topology.limits.held_back && !short {
-        return;
+    if held < limit && !short {
+        return false;
     }
     let at_most = room.map(|room| {
         format!(
@@ -220,10 +229,13 @@ fn holding_back(desk: &mut Desk<'_>, node: NodeId, slot: &Slot, lost: bool) {
         size(held),
         at_most.unwrap_or_default()
     );
-    let finding = Finding::new(&LOG_HELD_BACK, Level::Warn, [node], found).needs(format!(
-        "less than {} (held_back under [limits])",
-        size(desk.topology.limits.held_back)
-    ));
+    let needed = match held < limit {
+        true => {
+            "less than half of what the server keeps at most (max_slot_wal_keep_size)".to_owned()
+        }
+        false => format!("less than {} (held_back under [limits])", size(limit)),
+    };
+    let finding = Finding::new(&LOG_HELD_BACK, Level::Warn, [node], found).needs(needed);
     desk.find(match is_journal_slot(&slot.name) {
         true => finding.advise(
             Some(node),
@@ -231,6 +243,7 @@ fn holding_back(desk: &mut Desk<'_>, node: NodeId, slot: &Slot, lost: bool) {
         ),
         false => finding.advise(Some(node), "keen flow says whether its reader gets on, and what keeps it"),
     });
+    true
 }
 
 /// Whether a subscription fetches through the slot through which the node's source in the file fetches, too: a
