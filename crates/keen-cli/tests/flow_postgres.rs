@@ -472,6 +472,24 @@ fn an_open_transaction_however_large_is_no_stall() {
 }
 
 #[test]
+fn a_commit_that_waits_for_no_disk_is_on_its_way_until_it_is_there() {
+    let network = one_way(Engine::Postgres15, "copy_data = true");
+    network.until("idle a>b");
+    let a = &network.servers[0];
+    a.run("ALTER SYSTEM SET wal_writer_delay = '2s'").unwrap();
+    a.run("SELECT pg_reload_conf()").unwrap();
+    let mut client = a.postgres().unwrap();
+    client.batch_execute("SET synchronous_commit = off").unwrap();
+    for id in 900..904_i64 {
+        // It can be read at once, and is sent to nobody before it is on the disk.
+        client.execute("INSERT INTO guest VALUES ($1, 'Just arrived', true)", &[&id]).unwrap();
+        let run = network.keen(&["audit", "--no-ledger", "--format", "json"]);
+        let json = run.json();
+        assert_eq!((run.code, &json["summary"]["divergent_rows"]), (0, &0.into()), "{json:#}");
+    }
+}
+
+#[test]
 fn a_slot_that_was_made_anew_is_no_healthy_link() {
     let network = one_way(Engine::Postgres15, "copy_data = true");
     let [a, b] = &network.servers[..] else { unreachable!() };

@@ -245,6 +245,19 @@ pub trait ReadRows {
         Ok(None)
     }
 
+    /// Of the rows that meet each of these conditions a mark that is another one after every write of them; none
+    /// where the engine keeps nothing of the kind.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when the node refuses.
+    fn row_marks(
+        &mut self,
+        _table: &[String],
+        conditions: &[&str],
+    ) -> Result<Vec<Option<u64>>, ReadFault> {
+        Ok(vec![None; conditions.len()])
+    }
+
     /// Reads a table once into `writer`, in key order if the request says so.
     /// Full batches go to `deliver`, which returns an empty one to fill next,
     /// or nothing when the reader of the rows has gone.

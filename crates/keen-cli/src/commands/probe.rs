@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use anyhow::{Context, Result, bail};
 use jiff::Timestamp;
 use keen_core::expectation::{Nodes, bit};
-use keen_core::flow::fence::{Fence, Passing};
+use keen_core::flow::fence::{Fence, Passing, Stillness};
 use keen_core::flow::look::{self, Sights};
 use keen_core::flow::{self, LinkFlow, Looks, Memory};
 use keen_core::position::Position;
@@ -244,8 +244,10 @@ fn wait(args: &ProbeArgs, loaded: &Loaded, stop: &Stop) -> Result<(String, Exit)
         None => Fence::at(&first),
     };
     let mut sights = first.clone();
+    let mut stillness = Stillness::default();
     loop {
-        let mut passing = fence.passing(topology, &sights);
+        stillness.see(&sights);
+        let mut passing = fence.passing_since(topology, &sights, &stillness);
         let ours = |link: &(NodeId, NodeId)| link.1 == at && sources.contains(&link.0);
         passing.waiting.retain(|link, _| ours(link));
         passing.untold.retain(|link, _| ours(link));

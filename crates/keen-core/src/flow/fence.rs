@@ -8,7 +8,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::look::{Inflow, Sights};
+use super::look::{Heard, Inflow, Outlet, Sights};
 use super::pair;
 use crate::expectation::{Nodes, bit};
 use crate::position::{Gap, Position};
@@ -176,11 +176,22 @@ impl Fence {
         self.marks == later.marks
     }
 
-    /// Who has passed it, as later looks tell.
+    /// Who has passed it, as a later look tells.
     #[must_use]
     pub fn passing(&self, topology: &Topology, sights: &Sights) -> Passing {
+        self.passing_since(topology, sights, &Stillness::default())
+    }
+
+    /// Who has passed it, as a later look tells and those before it.
+    #[must_use]
+    pub fn passing_since(
+        &self,
+        topology: &Topology,
+        sights: &Sights,
+        stillness: &Stillness,
+    ) -> Passing {
         let mut passing = Passing::default();
-        let applied = pair::applied(topology, sights);
+        let applied = pair::applied(topology, sights, stillness);
         let pairs: BTreeSet<(NodeId, NodeId)> =
             topology.links.iter().map(|link| (link.from, link.to)).collect();
         for ends in pairs
@@ -194,11 +205,9 @@ impl Fence {
             match (self.marks.get(&ends.0), applied.get(&ends)) {
                 (Some(mark), Some(Ok(applied))) => {
                     let pair::Applied { position, own, stopped, inflow } = applied;
-                    let flushed = sights[&ends.0].heard().and_then(|heard| heard.flushed.as_ref());
-                    let needed = match (own, flushed) {
+                    let needed = match (own, stillness.all_commits(ends.0, sights)) {
                         (Some(own), _) => mark.clone().without_domain(*own),
-                        // What is not safe on the source's disk by now was no commit.
-                        (None, Some(flushed)) if mark.has(flushed) => flushed.clone(),
+                        (None, Some(all)) if mark.has(all) => all.clone(),
                         (None, _) => mark.clone(),
                     };
                     if position.has(&needed) {
@@ -229,6 +238,54 @@ impl Fence {
             }
         }
         passing
+    }
+}
+
+/// Looks one after the other at logs that did not move: they tell together what none of them does alone.
+#[derive(Debug, Clone, Default)]
+pub struct Stillness {
+    /// Of each node the first look since which as much of its log is safe on its disk.
+    since: Sights,
+}
+
+impl Stillness {
+    /// Takes note of one more look.
+    pub fn see(&mut self, sights: &Sights) {
+        for (node, sight) in sights {
+            let flushed = |sights: &Sights| sights.get(node)?.heard()?.flushed.clone();
+            if flushed(sights).is_none() || flushed(&self.since) != flushed(sights) {
+                self.since.insert(*node, sight.clone());
+            }
+        }
+    }
+
+    fn before(&self, node: NodeId, now: &Heard) -> Option<&Heard> {
+        self.since.get(&node)?.heard().filter(|then| then.flushed == now.flushed)
+    }
+
+    /// Up to where every commit of a node stands that can be seen: what is not safe on its disk after the
+    /// longest that a commit may take for that was none.
+    fn all_commits<'s>(&self, node: NodeId, sights: &'s Sights) -> Option<&'s Position> {
+        let sight = sights.get(&node)?;
+        let now = sight.heard()?;
+        self.before(node, now)?;
+        let still_for = sight.at - self.since.get(&node)?.at;
+        now.flushed.as_ref().filter(|_| still_for > now.unsafe_for)
+    }
+
+    /// Whether a sender has nothing to send up to where the log is safe: that ends in the middle of a record, and
+    /// the sender has looked at it since without finding a whole one. It has once its reader's answer was taken
+    /// in, which it does before it looks; a sender that was not awake yet takes in none.
+    pub(super) fn sender_rests(&self, node: NodeId, now: &Heard, outlet: &Outlet) -> bool {
+        let Some(flushed) = &now.flushed else { return false };
+        let then = self.before(node, now).and_then(|then| then.outlets.as_ref().ok());
+        let then = then.into_iter().flatten().find(|then| then.slot.name == outlet.slot.name);
+        outlet.rests_in_a_record(flushed)
+            && then.is_some_and(|then| {
+                (&then.sent, &then.confirmed) == (&outlet.sent, &outlet.confirmed)
+                    && then.answered_at.is_some()
+                    && then.answered_at != outlet.answered_at
+            })
     }
 }
 

@@ -51,6 +51,8 @@ pub struct Heard {
     pub stamp: Option<String>,
     /// Up to where its log is safe on its disk, where nothing beyond that is sent to anybody.
     pub flushed: Option<Position>,
+    /// The longest for which a commit can be seen and not be safe on its disk yet.
+    pub unsafe_for: Micros,
     /// By origin, how far it has applied what each wrote, where the engine keeps that apart.
     pub origins: Option<Position>,
     /// What applications wrote here.

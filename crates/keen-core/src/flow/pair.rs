@@ -167,6 +167,7 @@ pub(super) struct Applied {
 pub(super) fn applied(
     topology: &Topology,
     sights: &super::look::Sights,
+    stillness: &super::fence::Stillness,
 ) -> BTreeMap<(NodeId, NodeId), Result<Applied, String>> {
     let (before, memory) = (super::look::Marks::new(), super::Memory::default());
     let looks = Looks { before: &before, now: sights, memory: &memory };
@@ -178,7 +179,9 @@ pub(super) fn applied(
         };
         let position = if known.inflow.link.means.source_counts() {
             known.outlet.and_then(|outlet| match &source.flushed {
-                Some(flushed) if outlet.rests_in_a_record(flushed) => Some(flushed.clone()),
+                Some(flushed) if stillness.sender_rests(from, source, outlet) => {
+                    Some(flushed.clone())
+                }
                 _ => outlet.confirmed.clone(),
             })
         } else {

@@ -16,7 +16,7 @@ use std::time::{Duration, Instant};
 
 use keen_core::compare::{DivergentRow, Standing};
 use keen_core::expectation::{Expectation, Nodes, bit};
-use keen_core::flow::fence::{self, Fence, Passing};
+use keen_core::flow::fence::{self, Fence, Passing, Stillness};
 use keen_core::flow::look::Sights;
 use keen_core::flow::owed::{OwedTable, OwedWrites};
 use keen_core::ports::FaultKind;
@@ -26,6 +26,7 @@ use keen_core::shape::TableShape;
 use keen_core::topology::{NodeId, SetId, Topology};
 
 use super::held::{Held, Trace};
+use super::row_marks::{self, MarkedTable, RowMarks};
 use super::{
     AuditOutcome, AuditRequest, AuditSink, NodeOutcome, Only, Standings, TableHead, TableOutcome,
     Verdict,
@@ -48,8 +49,11 @@ pub struct Fencing<'a> {
 
 /// From one look at how far nodes have come to the next.
 const BETWEEN_LOOKS: Duration = Duration::from_millis(100);
-/// While something is written a row has to be found the same so often.
+/// While something is written a row has to be found the same so often behind fences, if all who hold it tell
+/// that nobody has written it meanwhile.
 const TWICE: u8 = 2;
+/// So often where that is not told: a row can have been changed and changed back between two looks.
+const OFTEN: u8 = 4;
 
 /// Runs an audit and hands out only what is settled as divergent.
 pub fn run(
@@ -113,10 +117,20 @@ struct HeldTable {
     /// What the pending rows are if nothing more becomes known.
     standing: HashMap<u64, Standing>,
     /// How often a pending row was found as it is.
-    times: HashMap<u64, u8>,
+    times: HashMap<u64, Times>,
+    /// What those who hold the pending rows told of who wrote them, at the last look.
+    marks: RowMarks,
     looked_again: bool,
     healed: u64,
     waiting: Vec<String>,
+}
+
+/// How often in a row a pending row was found as it is.
+#[derive(Debug, Clone, Copy, Default)]
+struct Times {
+    same: u8,
+    /// Of those, behind how many fences nobody had written it.
+    unwritten: u8,
 }
 
 /// Lets through what agrees, and holds back everything from the first row that differs on.
@@ -146,6 +160,7 @@ impl AuditSink for FirstLook<'_> {
             settled: Held::new(),
             standing: HashMap::new(),
             times: HashMap::new(),
+            marks: RowMarks::new(),
             looked_again: false,
             healed: 0,
             waiting: Vec::new(),
@@ -253,7 +268,9 @@ struct Looking<'a> {
 struct Behind {
     /// Nodes that may still lack something.
     lagging: Nodes,
-    /// Nothing was written since the fence was taken.
+    /// Where the logs stood when the first fence was taken.
+    fence: Fence,
+    /// Nothing was written from the first fence until after the look behind it.
     quiet: bool,
     /// The links that have not passed, in words.
     waiting: Vec<String>,
@@ -282,13 +299,14 @@ impl Looking<'_> {
             tracing::info!("nothing was written or on its way: what differs is settled");
             return Ok(());
         }
+        self.ask_marks(held)?;
         let mut first = true;
         while first || self.may_go_on() {
             let pending: u64 = held.iter().map(|table| table.rows.count()).sum();
             if pending == 0 || (self.request.stop)() {
                 break;
             }
-            let behind = self.pass(&mut watch);
+            let mut behind = self.pass(&mut watch);
             tracing::info!(
                 "{pending} rows differ; looking again after {:.1} s{}",
                 self.began.elapsed().as_secs_f64(),
@@ -299,9 +317,11 @@ impl Looking<'_> {
                 }
             );
             let mut second = self.look(held)?;
-            for table in held.iter_mut().filter(|table| table.rows.count() > 0) {
+            behind.quiet = behind.fence.stands_as(&Fence::at(&watch.again()));
+            let before = self.ask_marks(held)?;
+            for (table, marks) in held.iter_mut().zip(&before).filter(|(t, _)| t.rows.count() > 0) {
                 let found = second.tables.remove(&(table.set, table.table.clone()));
-                self.settle(table, found, &behind)?;
+                self.settle(table, found, &behind, marks)?;
             }
             first = false;
             // Where only a link that stands still keeps rows back, waiting brings nothing.
@@ -319,7 +339,7 @@ impl Looking<'_> {
 
     /// Rows that links hold back are settled if no write that those still owe can mend them.
     fn beside_what_is_owed(&self, watch: &mut Watch<'_>, held: &mut [HeldTable]) -> io::Result<()> {
-        for _ in 0..TWICE {
+        for _ in 0..OFTEN {
             let held_back =
                 held.iter().any(|t| t.standing.values().any(|s| *s == Standing::InFlight));
             if !held_back || (self.request.stop)() {
@@ -330,17 +350,43 @@ impl Looking<'_> {
                 break;
             }
             let mut second = self.look(held)?;
+            behind.quiet = behind.fence.stands_as(&Fence::at(&watch.again()));
             self.read_owed(held, &mut behind);
-            for table in held.iter_mut().filter(|table| table.rows.count() > 0) {
+            let before = self.ask_marks(held)?;
+            for (table, marks) in held.iter_mut().zip(&before).filter(|(t, _)| t.rows.count() > 0) {
                 let found = second.tables.remove(&(table.set, table.table.clone()));
                 table.waiting.clear();
-                self.settle(table, found, &behind)?;
+                self.settle(table, found, &behind, marks)?;
             }
             if behind.owed.is_empty() || behind.quiet {
                 break;
             }
         }
         Ok(())
+    }
+
+    /// Asks who wrote the rows that are pending; hands back by table what was told before.
+    fn ask_marks(&self, held: &mut [HeldTable]) -> io::Result<Vec<RowMarks>> {
+        let mut tables = Vec::new();
+        let mut places = Vec::new();
+        for (place, table) in held.iter_mut().enumerate().filter(|(_, t)| t.rows.count() > 0) {
+            let mut rows = Vec::new();
+            table.rows.each(|row| {
+                rows.push((Trace::of(&row).key, row));
+                row_marks::few(rows.len())
+            })?;
+            let Some(layout) = &table.layout else { continue };
+            let (shapes, local_columns) = (&table.shapes, &table.local_columns);
+            tables.push(MarkedTable { layout, shapes, local_columns, rows });
+            places.push(place);
+        }
+        let told = row_marks::ask(self.request.topology, self.request.open, &tables);
+        drop(tables);
+        let mut before: Vec<RowMarks> = held.iter().map(|_| RowMarks::new()).collect();
+        for (place, marks) in places.into_iter().zip(told) {
+            before[place] = std::mem::replace(&mut held[place].marks, marks);
+        }
+        Ok(before)
     }
 
     fn may_go_on(&self) -> bool {
@@ -369,21 +415,24 @@ impl Looking<'_> {
     fn pass(&self, watch: &mut Watch<'_>) -> Behind {
         let topology = self.request.topology;
         let rounds = fence::rounds(topology);
+        let mut sights = watch.again();
         let mut behind = Behind {
             lagging: 0,
-            quiet: true,
+            fence: Fence::at(&sights),
+            quiet: false,
             waiting: Vec::new(),
             passing: Passing::default(),
             owed: Vec::new(),
             lagging_beside: 0,
         };
-        let mut sights = watch.again();
+        let mut stillness = Stillness::default();
         let taken = Instant::now();
         for _ in 0..rounds {
             let fence = Fence::at(&sights);
             let mut pause = BETWEEN_LOOKS;
             let passing = loop {
-                let passing = fence.passing(topology, &sights);
+                stillness.see(&sights);
+                let passing = fence.passing_since(topology, &sights, &stillness);
                 let settled = passing.untold.is_empty() || self.time_is_up(taken);
                 let done = (!passing.worth_waiting() && settled) || !self.may_go_on();
                 if done || (self.request.stop)() {
@@ -394,7 +443,6 @@ impl Looking<'_> {
                 sights = watch.again();
             };
             behind.lagging |= passing.lagging(topology, self.time_is_up(taken));
-            behind.quiet &= fence.stands_as(&Fence::at(&sights));
             self.say(&passing, taken, &mut behind.waiting);
             behind.passing = passing;
         }
@@ -534,11 +582,13 @@ impl Looking<'_> {
         table: &mut HeldTable,
         found: Option<FoundAgain>,
         behind: &Behind,
+        marks: &RowMarks,
     ) -> io::Result<()> {
         let before = table.rows.traces()?;
         if !table.looked_again {
             table.looked_again = true;
-            table.times = before.keys().map(|key| (*key, 1)).collect();
+            let first = Times { same: 1, unwritten: 0 };
+            table.times = before.keys().map(|key| (*key, first)).collect();
         }
         for reason in &behind.waiting {
             if !table.waiting.contains(reason) {
@@ -553,7 +603,6 @@ impl Looking<'_> {
             table.waiting.push("the rows could not be read again on every node".to_owned());
             return Ok(());
         };
-        let enough = if behind.quiet { 1 } else { TWICE };
         let name = table.table.clone();
         let mut pending = Held::new();
         let mut standing = HashMap::new();
@@ -567,15 +616,21 @@ impl Looking<'_> {
                 return ControlFlow::Continue(()); // equal at the first look
             };
             let same = now.get(&trace.key) == Some(then);
-            let seen = if same { table.times.get(&trace.key).copied().unwrap_or(1) } else { 0 };
+            let mut seen = table.times.get(&trace.key).copied().unwrap_or_default();
+            match row_marks::written(&row, trace.key, marks, &table.marks) {
+                written if !same || written == Some(true) => seen = Times::default(),
+                Some(_) => seen.unwritten += 1,
+                None => seen.unwritten = 0,
+            }
             let differs = behind.differs(&name, &row);
-            let settled = same && seen >= enough && differs;
+            let sure = behind.quiet || seen.unwritten >= TWICE || seen.same >= OFTEN;
+            let settled = seen.same > 0 && sure && differs;
             let kept = if settled {
                 table.settled.push(&row)
             } else {
                 let is = if differs { Standing::Moving } else { Standing::InFlight };
                 standing.insert(trace.key, is);
-                times.insert(trace.key, seen + 1);
+                times.insert(trace.key, Times { same: seen.same + 1, ..seen });
                 pending.push(&row)
             };
             match kept {

@@ -13,6 +13,7 @@
 pub mod fenced;
 mod held;
 mod node;
+mod row_marks;
 mod table;
 
 use std::collections::BTreeMap;

@@ -98,7 +98,7 @@ fn condition(
 }
 
 /// A condition that the row with this key meets, and perhaps some more.
-pub(super) fn of_key(
+pub(crate) fn of_key(
     engine: Engine,
     layout: &Layout,
     shape: Option<&TableShape>,

@@ -37,7 +37,8 @@ const SERVER: &str = "SELECT current_setting('server_version'), current_setting(
     CASE WHEN pg_is_in_recovery() THEN pg_last_wal_receive_lsn() ELSE pg_current_wal_flush_lsn() END::text, \
     CASE WHEN NOT pg_is_in_recovery() AND current_setting('track_commit_timestamp')::bool \
          THEN (SELECT xid::text || '/' || roident::text FROM pg_last_committed_xact()) END, \
-    current_database()::text, EXISTS (SELECT 1 FROM pg_extension WHERE extname = 'pglogical')";
+    current_database()::text, EXISTS (SELECT 1 FROM pg_extension WHERE extname = 'pglogical'), \
+    (SELECT setting::int8 * 3000 FROM pg_settings WHERE name = 'wal_writer_delay')";
 
 const SLOTS: &str = "SELECT s.slot_name::text, s.database::text, s.active, \
     pg_wal_lsn_diff(CASE WHEN pg_is_in_recovery() THEN pg_last_wal_receive_lsn() ELSE pg_current_wal_lsn() END, s.restart_lsn)::int8, \
@@ -166,6 +167,8 @@ impl LookAtLinks for PostgresLinks {
             position: at.ok_or_else(|| "it told no position".to_owned()),
             stamp: None,
             flushed: lsn(server.get(5)),
+            // A commit that does not wait for the disk is written there within three of the writer's rounds.
+            unsafe_for: server.get::<_, Option<i64>>(9).unwrap_or(600_000),
             origins: None,
             own: last.map(|last| Own::Last { here: last.ends_with("/0"), mark: last }),
             touched,

@@ -130,6 +130,32 @@ impl ReadRows for PostgresNode {
         Ok(Some(rows.iter().map(|row| row.get::<_, i64>(0).unsigned_abs()).collect()))
     }
 
+    /// The transaction that wrote the row.
+    fn row_marks(
+        &mut self,
+        table: &[String],
+        conditions: &[&str],
+    ) -> Result<Vec<Option<u64>>, ReadFault> {
+        let name: Vec<String> = table.iter().map(|part| quoted(part)).collect();
+        let name = name.join(".");
+        let each: Vec<String> = (conditions.iter().enumerate())
+            .map(|(at, condition)| {
+                format!("SELECT {at}, r.xmin::text::int8 FROM {name} r WHERE {condition}")
+            })
+            .collect();
+        let rows = self.session.rows("ask who wrote rows", &each.join(" UNION ALL "), &[])?;
+        let mut marks = vec![None; conditions.len()];
+        for row in rows {
+            let at = usize::try_from(row.get::<_, i32>(0)).unwrap_or(usize::MAX);
+            if let Some(mark) = marks.get_mut(at) {
+                // Of several rows that are meant together each counts.
+                let one = row.get::<_, i64>(1).unsigned_abs();
+                *mark = Some(mark.map_or(one, |all: u64| (all << 32) ^ one));
+            }
+        }
+        Ok(marks)
+    }
+
     fn twins(&mut self, count: usize) -> Vec<Box<dyn ReadRows + Send>> {
         let mut twins: Vec<Box<dyn ReadRows + Send>> = Vec::new();
         let snapshot = match self.session.export_snapshot() {

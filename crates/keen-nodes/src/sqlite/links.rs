@@ -59,6 +59,7 @@ impl LookAtLinks for SqliteLinks {
             published: Ok(Vec::new()),
             stamp: Some(self.stamp()),
             flushed: None,
+            unsafe_for: 0,
             beats: self.beats.as_deref().map(|table| node.beats(table)).unwrap_or_default(),
             asked: 3 + u32::from(self.beats.is_some()),
             position: position.map(Position::Count),
