@@ -1,6 +1,7 @@
 //! `keen`: check multi-master, peer-to-peer and publish-subscribe topologies for divergence.
 
 mod args;
+mod audit_document;
 mod audit_run;
 mod commands;
 mod conflicts_run;

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use keen_core::compare::{DivergentRow, Version};
-use keen_core::plan::{AuditedTable, LocalTable, SharedColumns};
+use keen_core::plan::{AuditedTable, FoundRows, LocalTable, SharedColumns, WrittenTimes};
 use keen_core::reading::{CommonKind, Reading, Treatment};
 use keen_core::rows::{Column, Layout};
 use keen_core::shape::{ColumnShape, Family, Reference, TableShape, Trigger};
@@ -22,29 +22,15 @@ use serde_json::{Map, Value as Json, json};
 /// The version of every document here. It rises when a reader of the old one would be wrong.
 pub(crate) const VERSION: u32 = 1;
 
-/// An audit as a document.
-#[derive(Debug, Deserialize)]
-pub(crate) struct AuditDocument {
-    pub(crate) keen: String,
-    pub(crate) version: u32,
-    pub(crate) topology: String,
-    pub(crate) started: String,
-    pub(crate) complete: bool,
-    pub(crate) tables: Vec<TableDocument>,
-}
-
-/// One table of one set.
-#[derive(Debug, Deserialize)]
+/// One table of one set, but for its rows.
+#[derive(Debug)]
 pub(crate) struct TableDocument {
     pub(crate) table: String,
     pub(crate) set: String,
     pub(crate) columns: Vec<ColumnDocument>,
     pub(crate) key: Vec<String>,
     pub(crate) shapes: Vec<ShapeDocument>,
-    #[serde(default)]
     pub(crate) unread: BTreeMap<String, String>,
-    pub(crate) divergent: Vec<DivergentDocument>,
-    pub(crate) divergent_total: u64,
 }
 
 /// A compared column.
@@ -353,10 +339,34 @@ fn family_name(family: Family) -> &'static str {
 /// Why a document cannot be used, in words that name the place.
 type Unusable = String;
 
+/// What rows of a table are read by.
+pub(crate) fn layout(columns: &[ColumnDocument], key: &[String]) -> Result<Layout, Unusable> {
+    let column = |c: &ColumnDocument| {
+        let reading = c.reading();
+        let reading =
+            reading.ok_or_else(|| format!("column {} is compared in no way keen knows", c.name))?;
+        Ok(Column { name: c.name.clone(), reading })
+    };
+    let declared = columns;
+    let mut columns = declared.iter().map(column).collect::<Result<Vec<_>, Unusable>>()?;
+    columns.sort_by(|a, b| a.name.as_bytes().cmp(b.name.as_bytes()));
+    let index = |name: &String| {
+        let found = columns.iter().position(|c| c.name == *name);
+        found.ok_or_else(|| format!("{name} is no compared column"))
+    };
+    Ok(Layout {
+        key: key.iter().map(index).collect::<Result<_, _>>()?,
+        shown: declared.iter().map(|c| index(&c.name)).collect::<Result<_, _>>()?,
+        columns: columns.clone(),
+    })
+}
+
 /// What `plan` needs of a table in a document.
 pub(crate) fn audited_table(
     topology: &Topology,
     document: TableDocument,
+    layout: Layout,
+    divergent: FoundRows,
 ) -> Result<AuditedTable, Unusable> {
     let place = format!("table {} of set {}", document.table, document.set);
     let set = topology
@@ -369,26 +379,7 @@ pub(crate) fn audited_table(
     let node = |name: &String| {
         topology.node(name).ok_or_else(|| format!("node {name} is not in the topology file"))
     };
-
-    let column = |c: &ColumnDocument| {
-        let reading = c.reading();
-        let reading = reading.ok_or_else(|| {
-            format!("{place}: column {} is compared in no way keen knows", c.name)
-        })?;
-        Ok(Column { name: c.name.clone(), reading })
-    };
-    let mut columns = document.columns.iter().map(column).collect::<Result<Vec<_>, Unusable>>()?;
-    let declared: Vec<String> = columns.iter().map(|c| c.name.clone()).collect();
-    columns.sort_by(|a, b| a.name.as_bytes().cmp(b.name.as_bytes()));
-    let index = |name: &String| {
-        let found = columns.iter().position(|c| c.name == *name);
-        found.ok_or_else(|| format!("{place}: {name} is no compared column"))
-    };
-    let layout = Layout {
-        key: document.key.iter().map(index).collect::<Result<_, _>>()?,
-        shown: declared.iter().map(index).collect::<Result<_, _>>()?,
-        columns: columns.clone(),
-    };
+    let columns = layout.columns.len();
     let mut nodes = BTreeMap::new();
     for shape in document.shapes {
         for name in &shape.nodes {
@@ -396,11 +387,11 @@ pub(crate) fn audited_table(
                 continue;
             }
             let id = node(name)?;
-            if shape.compared_columns.len() != columns.len() {
+            if shape.compared_columns.len() != columns {
                 return Err(format!(
                     "{place}: {name} has {} compared columns, not {}",
                     shape.compared_columns.len(),
-                    columns.len()
+                    columns
                 ));
             }
             let local = local_table(topology.nodes[id].at.engine(), &shape);
@@ -408,14 +399,11 @@ pub(crate) fn audited_table(
         }
     }
     let unread = document.unread.keys().map(node).collect::<Result<Vec<_>, _>>()?;
-    let divergent = document
-        .divergent
-        .into_iter()
-        .map(|row| divergent_row(topology, &layout, &row).map_err(|e| format!("{place}: {e}")));
     Ok(AuditedTable {
         set,
         table: document.table,
-        divergent: divergent.collect::<Result<_, _>>()?,
+        divergent,
+        written: WrittenTimes::default(),
         unsettled: Vec::new(),
         layout: std::sync::Arc::new(layout),
         nodes,
@@ -486,7 +474,7 @@ fn local_table(engine: Engine, shape: &ShapeDocument) -> LocalTable {
     }
 }
 
-fn divergent_row(
+pub(crate) fn divergent_row(
     topology: &Topology,
     layout: &Layout,
     row: &DivergentDocument,

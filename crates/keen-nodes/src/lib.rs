@@ -11,6 +11,7 @@
 //! - [`probe`]: a marked row is written here and watched for there.
 //! - [`conflicts`]: every journal is read, and writes that collide are judged.
 //! - [`journal_file`]: journals that were exported to files.
+//! - [`rows_aside`]: divergent rows on disk until a plan asks for them.
 //! - [`ledger`]: the file in which runs keep what they saw.
 
 pub mod audit;
@@ -24,6 +25,7 @@ pub mod owed;
 pub mod postgres;
 pub mod preflight;
 pub mod probe;
+pub mod rows_aside;
 pub mod server;
 mod sorted;
 pub mod sqlite;

@@ -270,7 +270,11 @@ impl Sender {
         link.applying = Half::Runs;
         link.source = Source { slot: Some("from_a".to_owned()), ..Source::default() };
         let b = Heard { inflows: Ok(vec![Inflow::of(link)]), ..heard() };
-        [a, b].into_iter().map(|heard| Sight { at, heard: Ok(Box::new(heard)) }).enumerate().collect()
+        [a, b]
+            .into_iter()
+            .map(|heard| Sight { at, heard: Ok(Box::new(heard)) })
+            .enumerate()
+            .collect()
     }
 
     fn has_passed(&self, fence: &Fence, stillness: &mut Stillness) -> bool {

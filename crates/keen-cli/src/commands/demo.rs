@@ -144,7 +144,7 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
     writeln!(
         out,
         "{}",
-        plan_text::write(&loaded.topology, &planned, STEPS_SHOWN, terminal.columns)
+        plan_text::write(&loaded.topology, &planned, STEPS_SHOWN, terminal.columns)?
     )?;
 
     writeln!(

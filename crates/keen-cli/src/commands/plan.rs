@@ -16,9 +16,11 @@ use keen_core::flow::look::Sights;
 use keen_core::flow::onward::Onward;
 use keen_core::flow::passing_over::others_lack_it;
 use keen_core::plan::raced::{Evidence, JudgedTable};
-use keen_core::plan::script::Direction;
+use keen_core::plan::script::{Direction, ScriptFault};
 use keen_core::plan::stopped::StoppedLink;
-use keen_core::plan::{self, AuditedTable, LocalTable, Plan, SharedColumns, Step};
+use keen_core::plan::{
+    self, AuditedTable, FoundRows, LocalTable, Plan, SharedColumns, WrittenTimes,
+};
 use keen_core::preflight::look::{Half, Means};
 use keen_core::topology::{Engine, NodeId, Rule, Topology};
 use keen_core::value::Value;
@@ -26,8 +28,10 @@ use keen_nodes::audit::{AuditSink, TableHead, TableOutcome};
 use keen_nodes::conflicts;
 use keen_nodes::flow::Watch;
 use keen_nodes::owed;
+use keen_nodes::rows_aside::RowsAside;
 
 use crate::args::{PlanArgs, PlanFormat};
+use crate::audit_document;
 use crate::audit_run::{self, Scope, Stop};
 use crate::conflicts_run::{self, Asked, Outcome as Raced};
 use crate::doors::Doors;
@@ -37,7 +41,6 @@ use crate::load::{self, Loaded};
 use crate::output::{Needed, Output};
 use crate::render::{plan_json, plan_text};
 use crate::terminal::Terminal;
-use crate::wire::{self, AuditDocument};
 
 /// Steps and questions that the text shows unless told otherwise.
 pub(crate) const STEPS_SHOWN: usize = 20;
@@ -64,7 +67,7 @@ impl Planned {
     fn exit(&self) -> Exit {
         if self.interrupted {
             Exit::Interrupted
-        } else if !self.plan.steps.is_empty() || !self.plan.questions.is_empty() {
+        } else if !self.plan.is_empty() {
             Exit::Found
         } else if self.complete {
             Exit::Agree
@@ -90,8 +93,7 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
         None => from_nodes(&loaded, &scope, args.limit, raced, &stop, terminal)?,
     };
     if !args.scope.nodes.is_empty() {
-        let chosen = |node: NodeId| scope.nodes & bit(node) != 0;
-        planned.plan.steps.retain(|step| chosen(step.node));
+        planned.plan.keep_nodes(scope.nodes);
     }
     match &mut target {
         Target::Stream(out) => {
@@ -101,7 +103,7 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
                 PlanFormat::Ndjson => plan_json::lines(topology, &planned, out)?,
                 _ => {
                     let show = args.show.unwrap_or(STEPS_SHOWN);
-                    let text = plan_text::write(topology, &planned, show, columns);
+                    let text = plan_text::write(topology, &planned, show, columns)?;
                     let strip = args.output.is_some() && !terminal.colors_files();
                     let text =
                         if strip { anstream::adapter::strip_str(&text).to_string() } else { text };
@@ -161,7 +163,8 @@ const MOST_ASKED_ABOUT: usize = 10_000;
 
 fn differing(tables: &[AuditedTable]) -> Vec<(String, Vec<Value>)> {
     let rows = tables.iter().flat_map(|table| {
-        table.divergent.iter().map(move |row| (table.table.clone(), row.key.clone()))
+        // One that cannot be read back is told when the plan is made.
+        table.divergent.iter().filter_map(|row| Some((table.table.clone(), row.ok()?.key)))
     });
     rows.filter(|(_, key)| !key.is_empty()).take(MOST_ASKED_ABOUT).collect()
 }
@@ -197,10 +200,10 @@ pub(crate) fn from_nodes(
     stop: &Stop,
     terminal: Terminal,
 ) -> Result<Planned> {
-    let mut sink =
-        Collect { tables: Vec::new(), comparable: false, left: limit, over: 0, held_back: 0 };
+    let mut sink = Collect { left: limit, ..Collect::default() };
     let totals = audit_run::run(loaded, scope, &mut sink, stop, terminal.progress)?;
-    let raced = raced.filter(|_| !totals.stopped).map(|look| look(&sink.tables));
+    let (over, tables) = (sink.over, sink.into_tables()?);
+    let raced = raced.filter(|_| !totals.stopped).map(|look| look(&tables));
     let raced = raced.as_ref();
     if !totals.stopped {
         stop.at_once();
@@ -208,13 +211,13 @@ pub(crate) fn from_nodes(
     // Also where nothing differs: a link that meets the row it brings stands still all the same.
     let links = if totals.stopped { Links::default() } else { links(loaded, scope, true, stop) };
     let mut planned = Planned {
-        plan: made(loaded, scope, &sink.tables, (raced, links), stop),
+        plan: made(loaded, scope, tables, (raced, links), stop)?,
         audited: totals.started.to_string(),
-        complete: totals.complete() && sink.over == 0,
+        complete: totals.complete() && over == 0,
         interrupted: totals.stopped,
     };
-    if sink.over > 0 {
-        planned.plan.notes.push(over_the_limit(sink.over, limit));
+    if over > 0 {
+        planned.plan.notes.push(over_the_limit(over, limit));
     }
     planned.plan.notes.extend(totals.standing_still(&loaded.topology));
     planned.plan.notes.extend(totals.in_no_set(&loaded.topology));
@@ -225,17 +228,17 @@ pub(crate) fn from_nodes(
 fn made(
     loaded: &Loaded,
     scope: &Scope,
-    tables: &[AuditedTable],
+    mut tables: Vec<AuditedTable>,
     (raced, links): (Option<&Raced>, Links),
     stop: &Stop,
-) -> Plan {
+) -> Result<Plan> {
     let topology = &loaded.topology;
     let mut evidence = raced.map(|raced| evidence(topology, raced)).unwrap_or_default();
     evidence.stopped = links.stopped;
     evidence.onward = links.onward;
-    ask_when(loaded, scope, tables, stop, &mut evidence);
-    ask_alike(loaded, scope, tables, stop, &mut evidence);
-    let mut plan = plan::make(topology, tables, &evidence);
+    ask_when(loaded, scope, &mut tables, stop)?;
+    ask_alike(loaded, scope, &tables, stop, &mut evidence)?;
+    let mut plan = plan::make(topology, tables, evidence)?;
     let unread: Vec<&str> = (raced.iter().flat_map(|raced| &raced.found.nodes))
         .filter(|(_, node)| node.fault.is_some())
         .map(|(node, _)| &topology.nodes[*node].name[..])
@@ -246,7 +249,7 @@ fn made(
             unread.join(", ")
         ));
     }
-    plan
+    Ok(plan)
 }
 
 /// What links do to a plan.
@@ -337,33 +340,31 @@ fn stopped_links(
 fn ask_when(
     loaded: &Loaded,
     scope: &Scope,
-    tables: &[AuditedTable],
+    tables: &mut [AuditedTable],
     stop: &Stop,
-    evidence: &mut Evidence,
-) {
+) -> Result<()> {
     let authority = &loaded.topology.authority;
-    let wanted = |table: &&AuditedTable| {
+    let wanted = |table: &&mut AuditedTable| {
         authority.rule(&table.table) == Rule::Latest
             && authority.written_column(&table.table).is_none()
             && !table.divergent.is_empty()
     };
-    let tables: Vec<&AuditedTable> = tables.iter().filter(wanted).collect();
+    let tables: Vec<&mut AuditedTable> = tables.iter_mut().filter(wanted).collect();
     if tables.is_empty() {
-        return;
+        return Ok(());
     }
     let doors = Doors::new(loaded, scope.wait, scope.silence, stop);
     let nodes = tables.iter().flat_map(|table| table.nodes.keys());
     let nodes = nodes.fold(0, |all, node| all | bit(*node));
     let asked = conflicts::Asked::open(&loaded.topology, nodes, &|node| doors.last_writes(node));
-    let Some(mut asked) = asked else { return };
+    let Some(mut asked) = asked else { return Ok(()) };
     for table in tables {
-        for (key, written) in conflicts::written(&mut asked, table) {
-            evidence.add_written(&table.table, key, written);
-        }
+        table.written = conflicts::written(&mut asked, table)?;
     }
+    Ok(())
 }
 
-/// Texts beyond this many bytes are held against each other by a rule of thumb.
+/// Texts of a column beyond this many bytes are held against each other by a rule of thumb.
 const MOST_ASKED: usize = 8 << 20;
 
 /// Asks nodes which texts they take for one value.
@@ -373,9 +374,9 @@ fn ask_alike(
     tables: &[AuditedTable],
     stop: &Stop,
     evidence: &mut Evidence,
-) {
+) -> Result<()> {
     let doors = Doors::new(loaded, scope.wait, scope.silence, stop);
-    for (node, places) in plan::alike::to_ask(tables) {
+    for (node, places) in plan::alike::to_ask(tables, MOST_ASKED)? {
         if loaded.topology.nodes[node].at.engine() == Engine::Sqlite {
             continue; // it knows no collation that the rule of thumb does not cover
         }
@@ -387,9 +388,6 @@ fn ask_alike(
             }
         };
         for (place, texts) in places {
-            if texts.iter().map(String::len).sum::<usize>() > MOST_ASKED {
-                continue;
-            }
             match open.alike(&place.0, &place.1, &texts) {
                 Ok(Some(groups)) if groups.len() == texts.len() => {
                     evidence.alike.add(node, place, texts, groups);
@@ -399,6 +397,7 @@ fn ask_alike(
             }
         }
     }
+    Ok(())
 }
 
 fn evidence(topology: &Topology, raced: &Raced) -> Evidence {
@@ -433,83 +432,52 @@ fn from_document(
     let topology = &loaded.topology;
     let shown = path.display();
     let file = fs::File::open(path).with_context(|| format!("cannot read {shown}"))?;
-    let document: AuditDocument =
-        serde_json::from_reader(BufReader::new(file)).with_context(|| {
-            format!(
-                "{shown} is no whole audit: make it with keen audit --format json --output {shown}"
-            )
-        })?;
-    if document.keen != "audit" {
-        bail!("{shown} is a keen {}, not an audit", crate::safe::text(&document.keen));
-    }
-    if document.version != wire::VERSION {
-        bail!(
-            "{shown} has version {}, this keen reads version {}: make it again",
-            document.version,
-            wire::VERSION
-        );
-    }
-    if document.topology != topology.name {
-        bail!(
-            "{shown} is an audit of \"{}\", the topology file is of \"{}\"",
-            crate::safe::text(&document.topology),
-            crate::safe::text(&topology.name)
-        );
-    }
-    let mut complete = document.complete;
-    let mut notes = Vec::new();
-    let (mut left, mut over) = (limit, 0);
-    let mut tables = Vec::new();
-    for mut table in document.tables {
-        let listed = table.divergent.len() as u64;
-        if listed < table.divergent_total {
-            complete = false;
-            notes.push(format!(
-                "the audit lists {listed} of {} divergent rows of {}: make it without --show for a whole plan",
-                table.divergent_total, table.table
-            ));
-        }
-        let taken = listed.min(left);
-        over += listed - taken;
-        left -= taken;
-        table.divergent.truncate(usize::try_from(taken).unwrap_or(usize::MAX));
-        if table.columns.is_empty() {
-            continue; // nothing of it could be compared
-        }
-        tables.push(
-            wire::audited_table(topology, table)
-                .map_err(|e| anyhow::anyhow!("{shown}: {}", crate::safe::text(&e)))?,
-        );
-    }
-    let raced = raced.map(|look| look(&tables));
+    let read = audit_document::read(topology, &shown.to_string(), BufReader::new(file), limit)?;
+    let raced = raced.map(|look| look(&read.tables));
     let raced = raced.as_ref();
     stop.at_once();
     // Whatever a file holds, it must not end in a fall.
     let links = || links(loaded, scope, false, stop);
-    let making = || made(loaded, scope, &tables, (raced, links()), stop);
+    let making = || made(loaded, scope, read.tables, (raced, links()), stop);
     let plan = std::panic::catch_unwind(std::panic::AssertUnwindSafe(making));
-    let Ok(mut plan) = plan else {
+    let Ok(plan) = plan else {
         bail!(
             "{shown} holds what no audit finds: make it again with keen audit --format json --output {shown}"
         );
     };
-    plan.notes.extend(notes);
-    if over > 0 {
-        complete = false;
-        plan.notes.push(over_the_limit(over, limit));
+    let mut plan = plan?;
+    plan.notes.extend(read.notes);
+    if read.over > 0 {
+        plan.notes.push(over_the_limit(read.over, limit));
     }
-    Ok(Planned { plan, audited: document.started, complete, interrupted: false })
+    Ok(Planned { plan, audited: read.started, complete: read.complete, interrupted: false })
 }
 
 /// Keeps what a plan is made from.
+#[derive(Default)]
 struct Collect {
-    tables: Vec<AuditedTable>,
+    tables: Vec<(AuditedTable, RowsAside)>,
     /// The table at hand could be compared at all.
     comparable: bool,
     left: u64,
     over: u64,
     /// Rows that links hold back and that were kept.
     held_back: usize,
+    /// Why rows could not be put aside.
+    failed: Option<io::Error>,
+}
+
+impl Collect {
+    fn into_tables(self) -> Result<Vec<AuditedTable>> {
+        let aside = "rows that differ cannot be put aside in a temporary file";
+        if let Some(error) = self.failed {
+            return Err(error).context(aside);
+        }
+        let rows = |(table, rows): (AuditedTable, RowsAside)| {
+            Ok(AuditedTable { divergent: rows.into_rows().context(aside)?, ..table })
+        };
+        self.tables.into_iter().map(rows).collect()
+    }
 }
 
 impl AuditSink for Collect {
@@ -528,7 +496,7 @@ impl AuditSink for Collect {
                 };
                 (*node, Arc::new(local))
             };
-            self.tables.push(AuditedTable {
+            let table = AuditedTable {
                 set: head.set,
                 table: head.table.to_owned(),
                 layout: Arc::new(layout.clone()),
@@ -538,9 +506,11 @@ impl AuditSink for Collect {
                     .map(|entry| local(entry, head.local_name(*entry.0)))
                     .collect(),
                 unread: 0,
-                divergent: Vec::new(),
+                divergent: FoundRows::default(),
+                written: WrittenTimes::default(),
                 unsettled: Vec::new(),
-            });
+            };
+            self.tables.push((table, RowsAside::default()));
         }
         ControlFlow::Continue(())
     }
@@ -548,16 +518,19 @@ impl AuditSink for Collect {
     fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
         if self.left == 0 {
             self.over += 1;
-        } else if let Some(table) = self.tables.last_mut() {
+        } else if let Some((_, rows)) = self.tables.last_mut() {
             self.left -= 1;
-            table.divergent.push(row);
+            if let Err(error) = rows.push(&row) {
+                self.failed = Some(error);
+                return ControlFlow::Break(());
+            }
         }
         ControlFlow::Continue(())
     }
 
     /// What links hold back is kept only for the row at which one may have stopped.
     fn unsettled(&mut self, row: DivergentRow, standing: Standing) -> ControlFlow<()> {
-        if let Some(table) = self.tables.last_mut()
+        if let Some((table, _)) = self.tables.last_mut()
             && standing == Standing::InFlight
             && self.held_back < MOST_HELD_BACK
         {
@@ -568,7 +541,7 @@ impl AuditSink for Collect {
     }
 
     fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
-        if let Some(table) = self.tables.last_mut().filter(|_| self.comparable) {
+        if let Some((table, _)) = self.tables.last_mut().filter(|_| self.comparable) {
             table.unread = outcome.unread.keys().fold(0, |all, node| all | bit(*node));
         }
         ControlFlow::Continue(())
@@ -578,6 +551,7 @@ impl AuditSink for Collect {
 /// One node's two scripts.
 pub(crate) struct Scripts {
     pub(crate) node: NodeId,
+    pub(crate) steps: u64,
     pub(crate) repair: PathBuf,
     pub(crate) undo: PathBuf,
 }
@@ -605,11 +579,8 @@ fn write_scripts(
     needed: &Needed,
 ) -> Result<Vec<Scripts>> {
     let mut written = Vec::new();
-    for (id, node) in topology.nodes.iter().enumerate() {
-        let steps: Vec<&Step> = planned.plan.steps.iter().filter(|step| step.node == id).collect();
-        if steps.is_empty() {
-            continue;
-        }
+    for steps in planned.plan.nodes() {
+        let node = &topology.nodes[steps.node];
         let put = |suffix: &str, title: String, direction| -> Result<PathBuf> {
             let path = folder.join(format!("{}.{suffix}.sql", node.name));
             let mut out = Output::open(Some(&path), Box::new(std::io::sink()), needed)?;
@@ -618,8 +589,11 @@ fn write_scripts(
             if let Some(error) = script.failed {
                 return Err(error.into());
             }
-            done?;
-            out.finish()?;
+            match done {
+                Err(ScriptFault::Rows(fault)) => return Err(fault.into()),
+                Err(ScriptFault::Writer) => bail!("{} cannot be written", path.display()),
+                Ok(()) => out.finish()?,
+            }
             Ok(path)
         };
         let count = steps.len();
@@ -631,7 +605,8 @@ fn write_scripts(
             Timestamp::now()
         );
         written.push(Scripts {
-            node: id,
+            node: steps.node,
+            steps: count as u64,
             repair: put("repair", format!("Repair {of}; steps: {count}"), Direction::Repair)?,
             undo: put("undo", format!("Undo of the repair {of}; steps: {count}"), Direction::Undo)?,
         });

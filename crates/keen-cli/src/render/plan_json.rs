@@ -5,6 +5,7 @@ use std::io::{self, Write};
 use jiff::Timestamp;
 use keen_core::plan::sql::Statement;
 use keen_core::plan::{Choice, Guarded, Question, Step};
+use keen_core::ports::ReadFault;
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 use serde::ser::{Serialize, SerializeMap, Serializer};
@@ -34,12 +35,14 @@ pub(crate) fn lines(
     start.shift_insert(0, "kind".to_owned(), Json::from("start"));
     serde_json::to_writer(&mut out, &start)?;
     out.write_all(b"\n")?;
-    for (at, step) in planned.plan.steps.iter().enumerate() {
+    for (at, step) in planned.plan.steps().enumerate() {
+        let step = step.map_err(io::Error::other)?;
         let step = StepJson { topology, number: at + 1, step, kind: Some("step") };
         serde_json::to_writer(&mut out, &step)?;
         out.write_all(b"\n")?;
     }
-    for question in &planned.plan.questions {
+    for question in planned.plan.questions() {
+        let question = question.map_err(io::Error::other)?;
         let question = QuestionJson { topology, question, kind: Some("question") };
         serde_json::to_writer(&mut out, &question)?;
         out.write_all(b"\n")?;
@@ -58,8 +61,8 @@ fn head(topology: &Topology, planned: &Planned) -> Map<String, Json> {
         "interrupted": planned.interrupted,
         "notes": planned.plan.notes,
         "summary": {
-            "steps": planned.plan.steps.len(),
-            "questions": planned.plan.questions.len(),
+            "steps": planned.plan.step_count(),
+            "questions": planned.plan.question_count(),
         },
     });
     match head {
@@ -81,20 +84,34 @@ impl Serialize for PlanJson<'_> {
             map.serialize_entry(&name, &json)?;
         }
         let plan = &self.planned.plan;
-        let steps = plan.steps.iter().enumerate();
-        let steps = steps.map(|(at, step)| StepJson { topology, number: at + 1, step, kind: None });
+        let steps = plan.steps().enumerate().map(|(at, step)| {
+            MadeJson(step.map(|step| StepJson { topology, number: at + 1, step, kind: None }))
+        });
         map.serialize_entry("steps", &Each::new(steps))?;
-        let questions =
-            plan.questions.iter().map(|question| QuestionJson { topology, question, kind: None });
+        let questions = plan.questions().map(|question| {
+            MadeJson(question.map(|question| QuestionJson { topology, question, kind: None }))
+        });
         map.serialize_entry("questions", &Each::new(questions))?;
         map.end()
+    }
+}
+
+/// What is made only now, and may fail.
+struct MadeJson<T>(Result<T, ReadFault>);
+
+impl<T: Serialize> Serialize for MadeJson<T> {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        match &self.0 {
+            Ok(made) => made.serialize(to),
+            Err(fault) => Err(serde::ser::Error::custom(fault)),
+        }
     }
 }
 
 struct StepJson<'a> {
     topology: &'a Topology,
     number: usize,
-    step: &'a Step,
+    step: Step,
     kind: Option<&'static str>,
 }
 
@@ -208,7 +225,7 @@ impl Serialize for UndoJson<'_> {
 
 struct QuestionJson<'a> {
     topology: &'a Topology,
-    question: &'a Question,
+    question: Question,
     kind: Option<&'static str>,
 }
 

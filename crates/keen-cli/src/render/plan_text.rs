@@ -4,6 +4,7 @@ use std::fmt::Write as _;
 
 use keen_core::plan::sql::Statement;
 use keen_core::plan::{Action, Choice, Guarded, Question, Step};
+use keen_core::ports::ReadFault;
 use keen_core::topology::{SetId, Topology};
 use keen_core::value::Value;
 
@@ -17,10 +18,12 @@ pub(crate) fn write(
     planned: &Planned,
     show: usize,
     columns: Option<usize>,
-) -> String {
+) -> Result<String, ReadFault> {
     let mut out = heading(topology, planned);
     let plan = &planned.plan;
-    let onward = shared_onward(&plan.steps);
+    let said = plan.onward();
+    // What all steps say about replicating onward, if they say the same.
+    let onward = said.first().filter(|_| said.len() == 1);
     if let Some(onward) = onward {
         let _ = writeln!(
             out,
@@ -29,34 +32,36 @@ pub(crate) fn write(
             safe::text(onward)
         );
     }
-    let mut node = None;
-    for (number, step) in plan.steps.iter().take(show).enumerate() {
-        if node != Some(step.node) {
-            node = Some(step.node);
-            let steps = plan.steps.iter().filter(|other| other.node == step.node).count() as u64;
-            let name = &topology.nodes[step.node].name;
-            let _ =
-                writeln!(out, "\n{}: {}", styled(HEADING, name), counted(steps, "step", "steps"));
+    let mut left = show;
+    for steps in plan.nodes() {
+        if left == 0 {
+            break;
         }
-        write_step(&mut out, topology, number + 1, step, (onward.is_none(), columns));
+        let name = &topology.nodes[steps.node].name;
+        let count = counted(steps.len() as u64, "step", "steps");
+        let _ = writeln!(out, "\n{}: {count}", styled(HEADING, name));
+        for (number, step) in steps.numbered_in_plan().take(left) {
+            write_step(&mut out, topology, number, &step?, (onward.is_none(), columns));
+        }
+        left = left.saturating_sub(steps.len());
     }
-    if plan.steps.len() > show {
-        let more = (plan.steps.len() - show) as u64;
+    if plan.step_count() > show {
+        let more = (plan.step_count() - show) as u64;
         let _ = writeln!(
             out,
             "\n… and {} (--show N shows more, --format json has all)",
             counted(more, "more step", "more steps")
         );
     }
-    for question in plan.questions.iter().take(show) {
-        write_question(&mut out, topology, question, columns);
+    for question in plan.questions().take(show) {
+        write_question(&mut out, topology, &question?, columns);
     }
-    if plan.questions.len() > show {
-        let more = (plan.questions.len() - show) as u64;
+    if plan.question_count() > show {
+        let more = (plan.question_count() - show) as u64;
         let _ = writeln!(out, "\n… and {}", counted(more, "more question", "more questions"));
     }
     notes(&mut out, planned);
-    out
+    Ok(out)
 }
 
 fn heading(topology: &Topology, planned: &Planned) -> String {
@@ -66,7 +71,7 @@ fn heading(topology: &Topology, planned: &Planned) -> String {
     let audited = safe::text(planned.audited.split(['.', 'Z']).next().unwrap_or_default())
         .replace('T', " ")
         + " UTC";
-    if plan.steps.is_empty() && plan.questions.is_empty() {
+    if plan.is_empty() {
         let word = if planned.complete {
             styled(GOOD, "nothing to do")
         } else {
@@ -75,22 +80,14 @@ fn heading(topology: &Topology, planned: &Planned) -> String {
         let _ = writeln!(out, "Plan for {name}, from the audit of {audited}: {word}.");
         return out;
     }
-    let mut nodes: Vec<usize> = plan.steps.iter().map(|step| step.node).collect();
-    nodes.dedup();
     let _ = writeln!(
         out,
         "Plan for {name}, from the audit of {audited}: {} on {}, {}. Nothing has been changed.",
-        counted(plan.steps.len() as u64, "step", "steps"),
-        counted(nodes.len() as u64, "node", "nodes"),
-        counted(plan.questions.len() as u64, "question", "questions"),
+        counted(plan.step_count() as u64, "step", "steps"),
+        counted(plan.nodes().count() as u64, "node", "nodes"),
+        counted(plan.question_count() as u64, "question", "questions"),
     );
     out
-}
-
-/// What all steps say about replicating onward, if they say the same.
-fn shared_onward(steps: &[Step]) -> Option<&str> {
-    let first = steps.first()?.onward.as_str();
-    steps.iter().all(|step| step.onward == first).then_some(first)
 }
 
 fn row_of(topology: &Topology, set: SetId, table: &str, key: &[(String, Value)]) -> String {
@@ -261,19 +258,17 @@ fn notes(out: &mut String, planned: &Planned) {
 pub(crate) fn scripts(topology: &Topology, planned: &Planned, written: &[Scripts]) -> String {
     let mut out = heading(topology, planned);
     for scripts in written {
-        let steps =
-            planned.plan.steps.iter().filter(|step| step.node == scripts.node).count() as u64;
         let _ = writeln!(
             out,
             "  {}: {}\n    repair {}\n    undo   {}",
             styled(HEADING, &topology.nodes[scripts.node].name),
-            counted(steps, "step", "steps"),
+            counted(scripts.steps, "step", "steps"),
             scripts.repair.display(),
             scripts.undo.display()
         );
     }
-    if !planned.plan.questions.is_empty() {
-        let count = counted(planned.plan.questions.len() as u64, "question is", "questions are");
+    if planned.plan.question_count() > 0 {
+        let count = counted(planned.plan.question_count() as u64, "question is", "questions are");
         let _ = writeln!(out, "{count} in no script: keen plan shows what is to be decided.");
     }
     notes(&mut out, planned);

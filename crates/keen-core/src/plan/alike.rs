@@ -4,6 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use super::AuditedTable;
+use crate::ports::ReadFault;
 use crate::topology::NodeId;
 use crate::value::Value;
 
@@ -30,47 +31,77 @@ impl Alike {
     }
 }
 
-/// The texts that a node is to be asked about, where several stand in a column whose values must be unique.
-#[must_use]
-pub fn to_ask(tables: &[AuditedTable]) -> BTreeMap<NodeId, BTreeMap<Place, Vec<String>>> {
-    let mut found: BTreeMap<NodeId, BTreeMap<Place, BTreeSet<String>>> = BTreeMap::new();
+/// The texts that a node is to be asked about, where several stand in a column whose values must be unique. Of a
+/// column that holds more than `most` bytes of them nothing is asked.
+///
+/// # Errors
+/// [`ReadFault`] when a row that was found cannot be read back.
+pub fn to_ask(
+    tables: &[AuditedTable],
+    most: usize,
+) -> Result<BTreeMap<NodeId, BTreeMap<Place, Vec<String>>>, ReadFault> {
+    let mut found: BTreeMap<NodeId, BTreeMap<Place, Texts>> = BTreeMap::new();
     for table in tables {
-        let rows = || table.divergent.iter().flat_map(|row| &row.versions);
+        let mut wanted: Vec<(NodeId, usize, Place)> = Vec::new();
         for (node, local) in &table.nodes {
             let shape = &local.shape;
             let at = |column: &String| {
                 local.columns.iter().position(|known| known.eq_ignore_ascii_case(column))
             };
             let own = shape.unique.iter().chain([&shape.key]).flatten();
-            let mut wanted: Vec<(usize, Place)> = own
-                .filter_map(|column| Some((at(column)?, (local.name.clone(), column.clone()))))
-                .collect();
+            wanted.extend(own.filter_map(|column| {
+                Some((*node, at(column)?, (local.name.clone(), column.clone())))
+            }));
             for reference in &shape.references {
                 let pairs = reference.columns.iter().zip(&reference.to);
                 wanted.extend(pairs.filter_map(|(column, to)| {
-                    Some((at(column)?, (reference.table.clone(), to.clone())))
+                    Some((*node, at(column)?, (reference.table.clone(), to.clone())))
                 }));
             }
-            for (at, place) in wanted {
-                let of_node = found.entry(*node).or_default();
-                let texts = of_node.entry(place).or_default();
-                for cells in rows().filter_map(|version| version.row.as_ref()) {
-                    if let Some(Value::Text(text)) = cells.get(at)
+        }
+        for row in table.divergent.iter().filter(|_| !wanted.is_empty()) {
+            let row = row?;
+            for cells in row.versions.iter().filter_map(|version| version.row.as_ref()) {
+                for (node, at, place) in &wanted {
+                    if let Some(Value::Text(text)) = cells.get(*at)
                         && let Ok(text) = std::str::from_utf8(text)
                     {
-                        texts.insert(text.to_owned());
+                        let of_node = found.entry(*node).or_default();
+                        of_node.entry(place.clone()).or_default().add(text, most);
                     }
                 }
             }
         }
     }
-    let several = |texts: BTreeSet<String>| (texts.len() > 1).then(|| texts.into_iter().collect());
-    found
-        .into_iter()
-        .map(|(node, places)| {
-            let places = places.into_iter();
-            (node, places.filter_map(|(p, texts)| Some((p, several(texts)?))).collect())
-        })
-        .filter(|(_, places): &(_, BTreeMap<_, _>)| !places.is_empty())
-        .collect()
+    let several = |texts: Texts| {
+        let several = texts.0.filter(|texts| texts.len() > 1);
+        several.map(|texts| texts.into_iter().collect())
+    };
+    let asked = found.into_iter().map(|(node, places)| {
+        let places = places.into_iter();
+        (node, places.filter_map(|(p, texts)| Some((p, several(texts)?))).collect())
+    });
+    Ok(asked.filter(|(_, places): &(_, BTreeMap<_, _>)| !places.is_empty()).collect())
+}
+
+/// The texts of a place and how many bytes they are; none once they are too many.
+struct Texts(Option<BTreeSet<String>>, usize);
+
+impl Default for Texts {
+    fn default() -> Self {
+        Self(Some(BTreeSet::new()), 0)
+    }
+}
+
+impl Texts {
+    fn add(&mut self, text: &str, most: usize) {
+        let Some(texts) = &mut self.0 else { return };
+        if !texts.contains(text) {
+            texts.insert(text.to_owned());
+            self.1 += text.len();
+            if self.1 > most {
+                self.0 = None;
+            }
+        }
+    }
 }

@@ -5,17 +5,23 @@
 //! update or a delete goes through whatever the row holds there. So a step that goes on is taken only where
 //! each node that gets it holds what the step's own node holds, or where it changes nothing.
 
-use super::{LocalTable, Maker, Task};
+use super::LocalTable;
+use super::judge::{Judge, Task};
 use crate::expectation::{Nodes, bit, members};
 use crate::flow::onward::Reached;
-use crate::topology::{Engine, NodeId};
+use crate::topology::{Engine, NodeId, SetId};
 
-impl Maker<'_> {
+impl Judge<'_> {
     /// Where a step goes on to.
     pub(super) fn reached(&self, task: &Task<'_>) -> Reached {
-        let Some(local) = task.table.nodes.get(&task.node) else { return Reached::default() };
-        let set = task.table.set;
-        self.evidence.onward.reached(self.topology, set, task.node, &local.shape.qualified)
+        let local = task.table.nodes.get(&task.node);
+        local.map_or_else(Reached::default, |local| {
+            self.reached_from(local, task.table.set, task.node)
+        })
+    }
+
+    fn reached_from(&self, local: &LocalTable, set: SetId, node: NodeId) -> Reached {
+        self.evidence.onward.reached(self.topology, set, node, &local.shape.qualified)
     }
 
     /// Leaves out the steps that others bring with them, and says from where to where. `concern` are the nodes of
@@ -116,15 +122,15 @@ impl Maker<'_> {
         Ok(true)
     }
 
-    /// Whether a step would replicate onward, in a sentence.
-    pub(super) fn onward(&self, local: &LocalTable, task: &Task<'_>) -> String {
+    /// Whether what a step writes into a table would replicate onward, in a sentence.
+    pub(super) fn onward(&self, local: &LocalTable, set: SetId, node: NodeId) -> String {
         let names = |nodes: Nodes| {
             let names: Vec<&str> = members(nodes).map(|node| self.name(node)).collect();
             names.join(", ")
         };
-        let receivers = self.topology.edges(task.table.set).filter(|(from, _)| *from == task.node);
+        let receivers = self.topology.edges(set).filter(|(from, _)| *from == node);
         let receivers = receivers.fold(0, |nodes, (_, to)| nodes | bit(to));
-        let reached = self.reached(task);
+        let reached = self.reached_from(local, set, node);
         match local.engine {
             Engine::Sqlite => "no: SQLite itself carries nothing on".to_owned(),
             _ if receivers == 0 && reached.is_nobody() => {

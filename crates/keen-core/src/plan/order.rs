@@ -8,37 +8,41 @@
 //! large networks", CACM 5, 1962), the default rank deciding among the free.
 //! Updates that exchange unique values form a ring; one of them is then made
 //! as a deletion and, at its end, an insertion.
+//!
+//! Values are told apart by 64 bits of a digest: two that are taken for one cost an
+//! ordering that was not needed, or a question, and never the other way round.
 
 use std::cmp::Reverse;
-use std::collections::{BTreeMap, BinaryHeap, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, BinaryHeap};
 
 use super::alike::OfNode;
 use super::step::Part;
-use super::{Action, AuditedTable, LocalTable, Step};
+use super::{Action, AuditedTable, LocalTable};
+use crate::digest::DigestFunction;
+use crate::topology::NodeId;
 use crate::value::{Value, ValueRef};
 
-type Token = Vec<u8>;
-
-/// What ties a step to others on its node.
+/// What ties a change of a row to others on its node: digests of values that must be unique, or that others
+/// refer to.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub(super) struct Ties {
-    takes: Vec<Token>,
-    /// Those of them that no two rows may hold, whatever else stands in them.
-    takes_alone: Vec<Token>,
-    frees: Vec<Token>,
-    provides: Vec<Token>,
-    needs: Vec<Token>,
-    removes: Vec<Token>,
-    leaves: Vec<Token>,
+    /// Unique values that are there no more.
+    pub(super) gone: Vec<u64>,
+    /// Unique values that come, and whether no two rows may hold them, whatever else stands in them.
+    pub(super) come: Vec<(u64, bool)>,
+    /// What it refers to from now on.
+    pub(super) needs: Vec<u64>,
+    /// What it refers to no more.
+    pub(super) leaves: Vec<u64>,
     /// For an update in place: the same as a deletion and an insertion, if that loses nothing.
-    in_two: bool,
+    pub(super) in_two: bool,
 }
 
-/// The ties of one step.
+/// The ties of a change on a node.
 pub(super) fn ties(
+    node: NodeId,
     local: &LocalTable,
-    before: Option<&Vec<Value>>,
-    after: Option<&Vec<Value>>,
+    (before, after): (Option<&Vec<Value>>, Option<&Vec<Value>>),
     multiset: bool,
     alike: &OfNode,
 ) -> Ties {
@@ -46,13 +50,14 @@ pub(super) fn ties(
         let at = local.columns.iter().position(|column| column.eq_ignore_ascii_case(name))?;
         row.get(at).cloned()
     };
-    let token = |row: Option<&Vec<Value>>,
-                 table: &str,
-                 names: &[String],
-                 values_of: &[String]|
-     -> Option<Token> {
+    let digest = |row: Option<&Vec<Value>>,
+                  table: &str,
+                  names: &[String],
+                  values_of: &[String]|
+     -> Option<u64> {
         let row = row?;
-        let mut token = fold_name(table).into_bytes();
+        let mut token = vec![u8::try_from(node).unwrap_or(u8::MAX)];
+        token.extend_from_slice(fold_name(table).as_bytes());
         for (name, source) in names.iter().zip(values_of) {
             let value = cell(row, source).filter(|value| *value != Value::Null)?;
             token.push(0);
@@ -66,33 +71,28 @@ pub(super) fn ties(
                 _ => crate::order::put_key(&mut token, folded(&value).as_ref()),
             }
         }
-        Some(token)
+        #[expect(clippy::cast_possible_truncation, reason = "half of it is enough")]
+        Some(DigestFunction::Xxh3.digest(&token).0 as u64)
     };
     let shape = &local.shape;
     let mut unique: Vec<&Vec<String>> = shape.unique.iter().collect();
-    if !shape.key.is_empty() {
+    if !shape.key.is_empty() && !unique.contains(&&shape.key) {
         unique.push(&shape.key);
     }
     let mut ties = Ties::default();
     for names in unique {
         let (old, new) =
-            (token(before, &local.name, names, names), token(after, &local.name, names, names));
+            (digest(before, &local.name, names, names), digest(after, &local.name, names, names));
         if old != new {
-            ties.frees.extend(old.clone());
-            ties.takes.extend(new.clone());
-            if !shape.unique_in_part.contains(names) {
-                ties.takes_alone.extend(new.clone());
-            }
-            // Anybody may refer to a unique key.
-            ties.removes.extend(old);
-            ties.provides.extend(new);
+            ties.gone.extend(old);
+            ties.come.extend(new.map(|new| (new, !shape.unique_in_part.contains(names))));
         }
     }
     for reference in &shape.references {
         let to = &reference.to;
         let (old, new) = (
-            token(before, &reference.table, to, &reference.columns),
-            token(after, &reference.table, to, &reference.columns),
+            digest(before, &reference.table, to, &reference.columns),
+            digest(after, &reference.table, to, &reference.columns),
         );
         if old != new {
             ties.leaves.extend(old);
@@ -112,61 +112,6 @@ pub(super) fn ties(
         && !fires("insert")
         && !fires("delete");
     ties
-}
-
-/// Rows of a node that stay as they are although others hold them otherwise: what they hold, what they refer to,
-/// and what would be there if they were.
-#[derive(Debug, Default)]
-pub(super) struct Unmoved {
-    holds: HashSet<Token>,
-    refers: HashSet<Token>,
-    lacks: HashSet<Token>,
-    /// What more than one step would put there.
-    taken_twice: HashSet<Token>,
-}
-
-impl Unmoved {
-    /// A row that stays.
-    pub(super) fn row(&mut self, ties: Ties) {
-        self.holds.extend(ties.takes);
-        self.refers.extend(ties.needs);
-    }
-
-    /// A row that others hold and that does not come.
-    pub(super) fn missing(&mut self, ties: Ties) {
-        self.lacks.extend(ties.provides);
-    }
-
-    /// Values that more than one of these steps would put there.
-    pub(super) fn taken_twice<'s>(&mut self, steps: impl Iterator<Item = &'s Step>) {
-        let mut taken: HashSet<&Token> = HashSet::new();
-        for token in steps.flat_map(|step| &step.ties.takes_alone) {
-            if !taken.insert(token) {
-                self.taken_twice.insert(token.clone());
-            }
-        }
-    }
-
-    /// Why a step cannot be carried out beside them, if so. Then what it would have changed stays, too.
-    pub(super) fn stands_against(&mut self, step: &Step) -> Option<&'static str> {
-        let ties = &step.ties;
-        let any = |tokens: &[Token], of: &HashSet<Token>| tokens.iter().any(|t| of.contains(t));
-        let why = if any(&ties.takes_alone, &self.taken_twice) {
-            "two rows would hold one value there that must be unique"
-        } else if any(&ties.takes, &self.holds) {
-            "a value that must be unique is still held there by a row that is asked about"
-        } else if any(&ties.removes, &self.refers) {
-            "a row that refers to it stays there: it would be left without its parent"
-        } else if any(&ties.needs, &self.lacks) {
-            "the row that it refers to is asked about: it would be there without its parent"
-        } else {
-            return None;
-        };
-        self.holds.extend(ties.frees.iter().cloned());
-        self.refers.extend(ties.leaves.iter().cloned());
-        self.lacks.extend(ties.provides.iter().cloned());
-        Some(why)
-    }
 }
 
 fn fold_name(name: &str) -> String {
@@ -211,144 +156,139 @@ pub(super) fn depths(tables: &[AuditedTable]) -> BTreeMap<String, usize> {
     by_name
 }
 
-/// Puts steps in order, node by node. Returns also the steps for which there is no order.
+/// How deep a table stands.
+pub(super) fn depth(depths: &BTreeMap<String, usize>, table: &str) -> u32 {
+    let depth = depths.get(&fold_name(table)).copied().unwrap_or(0);
+    u32::try_from(depth).unwrap_or(u32::MAX)
+}
+
+/// What the order of a step hangs on.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Placed {
+    pub(super) node: u8,
+    pub(super) action: Action,
+    /// How deep its table stands below those it refers to.
+    pub(super) depth: u32,
+    /// It can be made in two.
+    pub(super) in_two: bool,
+    /// It puts a unique value there.
+    pub(super) takes: bool,
+}
+
+/// A step by its number, and what of it is made.
+pub(super) type Made = (u32, Part);
+
+/// Among the free the least comes first.
+type Rank = u64;
+
+fn rank(step: &Placed, at: u32) -> Rank {
+    const DEEPEST: u64 = (1 << 30) - 1;
+    let depth = u64::from(step.depth).min(DEEPEST);
+    let depth = if step.action == Action::Delete { DEEPEST - depth } else { depth };
+    (step.action as u64) << 62 | depth << 32 | u64::from(at)
+}
+
+fn number_in(rank: Rank) -> u32 {
+    u32::try_from(rank & u64::from(u32::MAX)).unwrap_or(u32::MAX)
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum State {
+    Waiting,
+    /// Its row is taken out, and to be put back.
+    Out,
+    Done,
+}
+
+/// Puts steps in order, node by node. `steps` tells of each what its place hangs on, none if it is not made after
+/// all; `edges` which step comes before which, those beyond the steps being no steps but places where edges meet.
+/// Returns also the steps for which there is no order.
 pub(super) fn arrange(
-    steps: Vec<Step>,
-    depths: &BTreeMap<String, usize>,
-) -> (Vec<Step>, Vec<Step>) {
-    let mut by_node: BTreeMap<usize, Vec<Step>> = BTreeMap::new();
-    for step in steps {
-        by_node.entry(step.node).or_default().push(step);
+    steps: &[Option<Placed>],
+    mut edges: Vec<(u32, u32)>,
+) -> (Vec<Made>, Vec<u32>) {
+    edges.sort_unstable();
+    let numbers = edges.iter().map(|(first, then)| (*first).max(*then) as usize + 1).max();
+    let mut waits_for = vec![0u32; numbers.unwrap_or(0).max(steps.len())];
+    edges.iter().for_each(|(_, then)| waits_for[*then as usize] += 1);
+    let mut state = vec![State::Waiting; steps.len()];
+    let mut of_node: BTreeMap<u8, Vec<u32>> = BTreeMap::new();
+    for (at, step) in (0u32..).zip(steps) {
+        if let Some(step) = step {
+            of_node.entry(step.node).or_default().push(at);
+        }
     }
     let (mut arranged, mut stuck) = (Vec::new(), Vec::new());
-    for steps in by_node.into_values() {
-        arrange_node(steps, depths, &mut arranged, &mut stuck);
+    for numbers in of_node.into_values() {
+        let step = |at: u32| steps[at as usize].as_ref();
+        let ranked = |at: u32| step(at).map(|step| rank(step, at));
+        let mut free: BinaryHeap<Reverse<Rank>> = BinaryHeap::new();
+        let mut waiting: BTreeSet<Rank> = BTreeSet::new();
+        let mut can_be_split: BTreeSet<Rank> = BTreeSet::new();
+        for at in numbers {
+            let Some(rank) = ranked(at) else { continue };
+            if waits_for[at as usize] == 0 {
+                free.push(Reverse(rank));
+            } else {
+                waiting.insert(rank);
+                if step(at).is_some_and(|step| step.in_two) {
+                    can_be_split.insert(rank);
+                }
+            }
+        }
+        loop {
+            let (at, lets_go) = if let Some(Reverse(rank)) = free.pop() {
+                let at = number_in(rank);
+                let back = state[at as usize] == State::Out;
+                state[at as usize] = State::Done;
+                arranged.push((at, if back { Part::Back } else { Part::Whole }));
+                (at, !back)
+            } else {
+                // A ring. An update that can be made in two opens it; without one, the node's own
+                // deferred checks have to bear the order.
+                let first = can_be_split.first().or_else(|| waiting.first());
+                let Some(rank) = first.copied() else { break };
+                waiting.remove(&rank);
+                let split = can_be_split.remove(&rank);
+                let at = number_in(rank);
+                state[at as usize] = if split { State::Out } else { State::Done };
+                match (split, step(at).is_some_and(|step| step.takes)) {
+                    (true, _) => arranged.push((at, Part::Out)),
+                    (false, false) => arranged.push((at, Part::Whole)),
+                    (false, true) => stuck.push(at),
+                }
+                (at, true)
+            };
+            if !lets_go {
+                continue; // whoever waited for it went on when its row was taken out
+            }
+            let mut let_go = vec![at];
+            while let Some(first) = let_go.pop() {
+                let from = edges.partition_point(|(other, _)| *other < first);
+                for (_, next) in edges[from..].iter().take_while(|(other, _)| *other == first) {
+                    let waits = &mut waits_for[*next as usize];
+                    *waits -= 1;
+                    if *waits > 0 {
+                        continue;
+                    }
+                    if *next as usize >= steps.len() {
+                        let_go.push(*next);
+                        continue;
+                    }
+                    let (Some(placed), false) = (step(*next), state[*next as usize] == State::Done)
+                    else {
+                        continue;
+                    };
+                    let own = rank(placed, *next);
+                    waiting.remove(&own);
+                    can_be_split.remove(&own);
+                    // What is put back goes among the insertions.
+                    let back = Placed { action: Action::Insert, ..*placed };
+                    let out = state[*next as usize] == State::Out;
+                    free.push(Reverse(rank(if out { &back } else { placed }, *next)));
+                }
+            }
+        }
     }
     (arranged, stuck)
-}
-
-type Rank = (Action, usize, usize);
-
-fn rank(step: &Step, at: usize, depths: &BTreeMap<String, usize>) -> Rank {
-    let depth = depths.get(&fold_name(&step.table)).copied().unwrap_or(0);
-    let depth = if step.action == Action::Delete { usize::MAX - depth } else { depth };
-    (step.action, depth, at)
-}
-
-fn arrange_node(
-    steps: Vec<Step>,
-    depths: &BTreeMap<String, usize>,
-    arranged: &mut Vec<Step>,
-    stuck: &mut Vec<Step>,
-) {
-    let mut after: Vec<Vec<usize>> = vec![Vec::new(); steps.len()];
-    let mut waits_for = vec![0usize; steps.len()];
-    tie(&steps, |t| &t.frees, |t| &t.takes, &mut after, &mut waits_for);
-    tie(&steps, |t| &t.provides, |t| &t.needs, &mut after, &mut waits_for);
-    tie(&steps, |t| &t.leaves, |t| &t.removes, &mut after, &mut waits_for);
-
-    let mut free: BinaryHeap<Reverse<Rank>> = (0..steps.len())
-        .filter(|i| waits_for[*i] == 0)
-        .map(|i| Reverse(rank(&steps[i], i, depths)))
-        .collect();
-    let mut waiting: std::collections::BTreeSet<Rank> = (0..steps.len())
-        .filter(|i| waits_for[*i] > 0)
-        .map(|i| rank(&steps[i], i, depths))
-        .collect();
-    let mut steps: Vec<Option<Step>> = steps.into_iter().map(Some).collect();
-    let mut put_back: HashMap<usize, Step> = HashMap::new();
-    loop {
-        let at = if let Some(Reverse((_, _, at))) = free.pop() {
-            let step = put_back.remove(&at).or_else(|| steps[at].take());
-            arranged.extend(step);
-            at
-        } else {
-            // A ring. An update that can be made in two opens it; without one, the node's own
-            // deferred checks have to bear the order.
-            let first = waiting
-                .iter()
-                .find(|(_, _, at)| steps[*at].as_ref().is_some_and(|s| s.ties.in_two));
-            let Some(chosen) = first.or_else(|| waiting.first()).copied() else {
-                break;
-            };
-            let at = chosen.2;
-            let Some(step) = steps[at].take() else {
-                waiting.remove(&chosen);
-                continue;
-            };
-            match step.ties.in_two {
-                true => {
-                    let (out, back) = split(&step);
-                    arranged.push(out);
-                    put_back.insert(at, back);
-                }
-                false if step.ties.takes.is_empty() => {
-                    waiting.remove(&chosen);
-                    arranged.push(step);
-                }
-                false => {
-                    waiting.remove(&chosen);
-                    stuck.push(step);
-                }
-            }
-            at
-        };
-        for next in std::mem::take(&mut after[at]) {
-            waits_for[next] -= 1;
-            let open = steps[next].as_ref().or_else(|| put_back.get(&next));
-            if let (0, Some(step)) = (waits_for[next], open) {
-                let as_waiting = steps[next]
-                    .as_ref()
-                    .map_or_else(|| rank_of(&waiting, next), |s| Some(rank(s, next, depths)));
-                if let Some(rank) = as_waiting {
-                    waiting.remove(&rank);
-                }
-                free.push(Reverse(rank(step, next, depths)));
-            }
-        }
-    }
-}
-
-fn rank_of(waiting: &std::collections::BTreeSet<Rank>, at: usize) -> Option<Rank> {
-    waiting.iter().find(|(_, _, other)| *other == at).copied()
-}
-
-/// Adds an edge from every step that has a token in `first` to every other that has it in `then`.
-fn tie(
-    steps: &[Step],
-    first: impl Fn(&Ties) -> &Vec<Token>,
-    then: impl Fn(&Ties) -> &Vec<Token>,
-    after: &mut [Vec<usize>],
-    waits_for: &mut [usize],
-) {
-    let mut by_token: HashMap<&Token, Vec<usize>> = HashMap::new();
-    for (i, step) in steps.iter().enumerate() {
-        for token in first(&step.ties) {
-            by_token.entry(token).or_default().push(i);
-        }
-    }
-    for (i, step) in steps.iter().enumerate() {
-        for token in then(&step.ties) {
-            for earlier in
-                by_token.get(token).into_iter().flatten().filter(|earlier| **earlier != i)
-            {
-                after[*earlier].push(i);
-                waits_for[i] += 1;
-            }
-        }
-    }
-}
-
-fn split(step: &Step) -> (Step, Step) {
-    let half = |action, part, word: &str| Step {
-        action,
-        reason: format!("{}; {word}, because rows exchange a unique value", step.reason),
-        ties: Ties::default(),
-        made_from: step.made_from.only(part),
-        ..step.clone()
-    };
-    (
-        half(Action::Delete, Part::Out, "taken out first"),
-        half(Action::Insert, Part::Back, "put back changed"),
-    )
 }

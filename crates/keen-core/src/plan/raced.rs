@@ -50,12 +50,6 @@ pub struct OfRow {
 }
 
 impl Evidence {
-    /// Adds when what nodes hold of a row was written, as they tell themselves. `key` is encoded as
-    /// [`canonical::row_bytes`] does.
-    pub fn add_written(&mut self, table: &str, key: Vec<u8>, written: BTreeMap<NodeId, Micros>) {
-        self.rows.entry((table.to_owned(), key)).or_default().written.extend(written);
-    }
-
     /// Adds that nodes hold of a row what no journal wrote: by node which columns and what they hold, or none where
     /// the row is there and should not be, or the other way round.
     pub fn add_past_the_log(
@@ -92,6 +86,9 @@ impl Evidence {
     /// What is known of a row, by its key.
     #[must_use]
     pub fn of(&self, table: &str, key: &[Value]) -> Option<&OfRow> {
+        if self.rows.is_empty() {
+            return None;
+        }
         self.rows.get(&(table.to_owned(), canonical::row_bytes(key)))
     }
 }

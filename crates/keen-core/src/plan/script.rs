@@ -10,7 +10,8 @@
 
 use std::fmt;
 
-use super::{Guarded, Step, dialect};
+use super::{Guarded, NodeSteps, Step, dialect};
+use crate::ports::ReadFault;
 use crate::topology::{Engine, Topology};
 use crate::value::Value;
 
@@ -23,22 +24,41 @@ pub enum Direction {
     Undo,
 }
 
+/// Why a script could not be written.
+#[derive(Debug, Clone)]
+pub enum ScriptFault {
+    /// The writer failed.
+    Writer,
+    /// A row that was found could not be read back.
+    Rows(ReadFault),
+}
+
+impl From<fmt::Error> for ScriptFault {
+    fn from(_: fmt::Error) -> Self {
+        Self::Writer
+    }
+}
+
+impl From<ReadFault> for ScriptFault {
+    fn from(fault: ReadFault) -> Self {
+        Self::Rows(fault)
+    }
+}
+
 /// Writes the script for one node: its steps in order, or their undos in reverse.
 ///
 /// # Errors
-/// Those of the writer.
+/// [`ScriptFault`] when the writer fails, or a row cannot be read back.
 pub fn write(
     topology: &Topology,
-    steps: &[&Step],
+    steps: &NodeSteps<'_>,
     title: &str,
     direction: Direction,
     out: &mut dyn fmt::Write,
-) -> fmt::Result {
-    let engine = steps.first().map_or(Engine::Sqlite, |step| topology.nodes[step.node].at.engine());
+) -> Result<(), ScriptFault> {
+    let engine = topology.nodes[steps.node].at.engine();
     writeln!(out, "-- {}", one_line(title))?;
-    let mut kept: Vec<&str> = steps.iter().filter_map(|step| step.kept_by.as_deref()).collect();
-    kept.sort_unstable();
-    kept.dedup();
+    let kept: Vec<String> = steps.not_rolled_back().into_iter().collect();
     if !kept.is_empty() {
         writeln!(
             out,
@@ -47,22 +67,21 @@ pub fn write(
         )?;
     }
     out.write_str(before(engine))?;
-    let numbered = steps.iter().enumerate();
     match direction {
         Direction::Repair => {
-            for (at, step) in numbered {
-                write_step(topology, (at + 1, step), direction, out)?;
+            for (number, step) in steps.numbered() {
+                write_step(topology, (number, &step?), direction, out)?;
             }
             references(engine, steps, out)?;
         }
         Direction::Undo => {
-            for (at, step) in numbered.rev() {
-                write_step(topology, (at + 1, step), direction, out)?;
+            for (number, step) in steps.numbered().rev() {
+                write_step(topology, (number, &step?), direction, out)?;
             }
         }
     }
     out.write_str("\n")?;
-    out.write_str(after(engine))
+    Ok(out.write_str(after(engine))?)
 }
 
 fn write_step(
@@ -97,19 +116,24 @@ fn write_step(
 
 /// Looks, before anything is kept, whether each reference that a step touched still leads somewhere: nothing
 /// else does while foreign keys are off.
-fn references(engine: Engine, steps: &[&Step], out: &mut dyn fmt::Write) -> fmt::Result {
+fn references(
+    engine: Engine,
+    steps: &NodeSteps<'_>,
+    out: &mut dyn fmt::Write,
+) -> Result<(), ScriptFault> {
     if engine == Engine::Sqlite {
         // Its own check knows all references; more must not lead nowhere than before.
-        return writeln!(
+        return Ok(writeln!(
             out,
             "\n-- no reference leads nowhere that did not before\n\
              INSERT OR ROLLBACK INTO temp.keen_guard SELECT {}, max(0, (SELECT count(*) FROM pragma_foreign_key_check) - expected), 0 \
              FROM temp.keen_guard WHERE step = -1;",
             steps.len() + 1
-        );
+        )?);
     }
     let mut any = false;
-    for (at, step) in steps.iter().enumerate() {
+    for (number, step) in steps.with_references() {
+        let step = step?;
         for (query, say) in step.references() {
             if !std::mem::replace(&mut any, true) {
                 writeln!(out, "\n-- no reference that a step touched leads nowhere")?;
@@ -117,7 +141,7 @@ fn references(engine: Engine, steps: &[&Step], out: &mut dyn fmt::Write) -> fmt:
             match engine {
                 Engine::Postgres => {
                     let mark = query.mark("reference");
-                    let say = format!("step {}: {say}", at + 1);
+                    let say = format!("step {number}: {say}");
                     let say = say.replace('\'', "''").replace('%', "%%");
                     write!(out, "DO {mark} BEGIN IF (")?;
                     query.write_literal(out)?;

@@ -5,8 +5,10 @@
 use std::sync::Arc;
 
 use super::alike::OfNode;
+use super::judge::{Task, loses};
+use super::order::{self, Ties};
 use super::sql::{Statement, TableSql};
-use super::{LocalTable, Task, key_cells, loses, order};
+use super::{LocalTable, key_cells};
 use crate::expectation::Nodes;
 use crate::rows::Layout;
 use crate::topology::{NodeId, SetId};
@@ -61,9 +63,7 @@ pub struct Step {
     pub onward: String,
     /// The table and what keeps it, if that rolls nothing back.
     pub kept_by: Option<String>,
-    /// Values and keys that other steps of the node must wait for, or wait for this one.
-    pub(super) ties: order::Ties,
-    /// What its statements are made from, when they are wanted: of very many steps they would take up much room.
+    /// What its statements are made from, when they are wanted.
     pub(super) made_from: MadeFrom,
     /// The nodes that come right by it without a step of their own.
     pub(super) arrives: Nodes,
@@ -89,10 +89,25 @@ pub(super) enum Part {
     Back,
 }
 
-impl MadeFrom {
-    /// The same row, of which only a part of the change is made.
-    pub(super) fn only(&self, part: Part) -> Self {
-        Self { part, ..self.clone() }
+impl Step {
+    /// What ties it to others.
+    pub(super) fn ties(&self, alike: &OfNode) -> Ties {
+        let MadeFrom { local, before, after, .. } = &self.made_from;
+        let sides = (before.as_deref(), after.as_deref());
+        order::ties(self.node, local, sides, self.copies.is_some(), alike)
+    }
+
+    /// The part of it that is made.
+    pub(super) fn part(mut self, part: Part) -> Self {
+        let word = match part {
+            Part::Whole => return self,
+            Part::Out => "taken out first",
+            Part::Back => "put back changed",
+        };
+        self.action = if part == Part::Out { Action::Delete } else { Action::Insert };
+        self.reason = format!("{}; {word}, because rows exchange a unique value", self.reason);
+        self.made_from.part = part;
+        self
     }
 }
 
@@ -174,18 +189,11 @@ pub struct Guarded<'v> {
 }
 
 /// The step that a task comes to.
-pub(super) fn of(local: &Arc<LocalTable>, task: &Task<'_>, onward: String, alike: &OfNode) -> Step {
+pub(super) fn of(local: &Arc<LocalTable>, task: &Task<'_>, reason: &str, onward: String) -> Step {
     let layout = &task.table.layout;
     let multiset = task.row.key.is_empty();
-    let action = match (task.before, task.after) {
-        (Some((_, had)), Some((_, wanted))) if multiset && wanted > had => Action::Insert,
-        (Some(_), Some(_)) if multiset => Action::Delete,
-        (Some(_), Some(_)) => Action::Update,
-        (None, Some(_)) => Action::Insert,
-        (Some(_), None) => Action::Delete,
-        (None, None) => unreachable!("a node that holds no row and should hold none has no task"),
-    };
-    let mut reason = task.reason.to_owned();
+    let action = action(task);
+    let mut reason = reason.to_owned();
     if task.row.outside.iter().any(|(node, _)| *node == task.node) {
         reason.push_str("; the row is there, outside the set's filter");
     }
@@ -194,21 +202,13 @@ pub(super) fn of(local: &Arc<LocalTable>, task: &Task<'_>, onward: String, alike
         node: task.node,
         set: task.table.set,
         table: task.table.table.clone(),
-        ties: order::ties(
-            local,
-            task.before.map(|(cells, _)| &**cells),
-            task.after.map(|(cells, _)| &**cells),
-            multiset,
-            alike,
-        ),
         key: key_cells(task.table, task.row),
         action,
         copies: multiset.then(|| (task.before.map_or(0, |b| b.1), task.after.map_or(0, |a| a.1))),
         reason,
         loses: loses(task),
         onward,
-        kept_by: (local.shape.not_transactional.as_ref())
-            .map(|storage| format!("{} ({storage})", local.name)),
+        kept_by: local.kept_by(),
         made_from: MadeFrom {
             local: Arc::clone(local),
             layout: Arc::clone(layout),
@@ -217,5 +217,18 @@ pub(super) fn of(local: &Arc<LocalTable>, task: &Task<'_>, onward: String, alike
             part: Part::Whole,
         },
         arrives: 0,
+    }
+}
+
+/// What a task does to the row of its node.
+pub(super) fn action(task: &Task<'_>) -> Action {
+    let multiset = task.row.key.is_empty();
+    match (task.before, task.after) {
+        (Some((_, had)), Some((_, wanted))) if multiset && wanted > had => Action::Insert,
+        (Some(_), Some(_)) if multiset => Action::Delete,
+        (Some(_), Some(_)) => Action::Update,
+        (None, Some(_)) => Action::Insert,
+        (Some(_), None) => Action::Delete,
+        (None, None) => unreachable!("a node that holds no row and should hold none has no task"),
     }
 }

@@ -8,7 +8,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use super::decide::{self, Decision};
-use super::{AuditedTable, Maker, Question, Task};
+use super::judge::Task;
+use super::make::Maker;
+use super::{AuditedTable, Question};
 use crate::compare::DivergentRow;
 use crate::expectation::Expectation;
 use crate::flow::fence::GoingOn;
@@ -49,7 +51,7 @@ impl StoppedLink {
 impl Maker<'_> {
     /// Steps and questions for the rows at which links stopped.
     pub(super) fn stopped(&mut self, tables: &[AuditedTable]) {
-        let evidence = self.evidence;
+        let evidence = self.judge.evidence;
         // Several links to one node stop at one transaction, which each of them brings.
         let mut handled: BTreeMap<(NodeId, String, Vec<u8>), (usize, usize)> = BTreeMap::new();
         for link in &evidence.stopped {
@@ -65,21 +67,21 @@ impl Maker<'_> {
                     continue;
                 }
                 if !handled.contains_key(&row) {
-                    let before = (self.plan.steps.len(), self.plan.questions.len());
+                    let before = (self.whole_steps.len(), self.whole_questions.len());
                     self.stopped_at(link, table, write, &key);
-                    let now = (self.plan.steps.len(), self.plan.questions.len());
+                    let now = (self.whole_steps.len(), self.whole_questions.len());
                     handled.insert(row.clone(), (now.0 - before.0, now.1 - before.1));
                 }
                 steps += handled[&row].0;
                 asked += handled[&row].1;
             }
-            let node = |node: NodeId| self.topology.nodes[node].name.clone();
+            let node = |node: NodeId| self.judge.topology.nodes[node].name.clone();
             let (from, to) = (node(link.from), node(link.to));
             if (steps, asked) == (0, 0) {
                 asked = self.nothing_in_the_way(link, tables);
             }
             let stopped = format!("{from} -> {to} stopped at: {}", link.at.told().words());
-            self.plan.notes.push(match asked {
+            self.notes.push(match asked {
                 0 => {
                     let start = match &link.going_on {
                         GoingOn::By(statement) => format!("on {to}, {statement}"),
@@ -91,13 +93,13 @@ impl Maker<'_> {
                 }
                 _ => format!("{stopped}. It goes on only once that is decided, and what it still owes was not judged"),
             });
-            self.plan.notes.extend(passed_over(link, &from, &to));
+            self.notes.extend(passed_over(link, &from, &to));
         }
     }
 
     /// Asks about a link at whose transaction no row was found that stands in its way; how often that was.
     fn nothing_in_the_way(&mut self, link: &StoppedLink, tables: &[AuditedTable]) -> usize {
-        let node = |node: NodeId| self.topology.nodes[node].name.clone();
+        let node = |node: NodeId| self.judge.topology.nodes[node].name.clone();
         let (from, to) = (node(link.from), node(link.to));
         let first = link.at.rows.iter().find_map(|write| {
             Some((tables.iter().find(|table| table.table == write.table)?, write))
@@ -107,7 +109,7 @@ impl Maker<'_> {
             "{from} -> {to} stopped at the transaction that writes it, and no row that differs was found in its way: {to} may hold a row as {from} does, or hold one of its unique values in another row; the message of {to} says which. What is put out of the way is put aside first"
         );
         let asked = |question: &Question| question.why == why && question.key == write.key;
-        if !self.plan.questions.iter().any(asked) {
+        if !self.whole_questions.iter().any(asked) {
             self.asked_without_choices(table, write, why);
         }
         1
@@ -120,7 +122,7 @@ impl Maker<'_> {
         write: &OwedRow,
         key: &[Value],
     ) {
-        let name = |node: NodeId| &self.topology.nodes[node].name;
+        let name = |node: NodeId| &self.judge.topology.nodes[node].name;
         let (from, to) = (name(link.from).clone(), name(link.to).clone());
         if key.is_empty() {
             return;
@@ -150,14 +152,15 @@ impl Maker<'_> {
                         (&reason, None),
                     );
                 }
-                let expectation = Expectation::of_set(self.topology, table.set);
-                let of_row = self.evidence.of(&table.table, &row.key);
-                let right = match decide::decide(self.topology, table, &expectation, row, of_row) {
-                    Decision::Right { version, counted: false, reason } => {
-                        row.versions[version].nodes.contains(&link.from).then_some(reason)
-                    }
-                    _ => None,
-                };
+                let expectation = Expectation::of_set(self.judge.topology, table.set);
+                let of_row = self.judge.evidence.of(&table.table, &row.key);
+                let right =
+                    match decide::decide(self.judge.topology, table, &expectation, row, of_row) {
+                        Decision::Right { version, counted: false, reason } => {
+                            row.versions[version].nodes.contains(&link.from).then_some(reason)
+                        }
+                        _ => None,
+                    };
                 let Some(rule) = right else {
                     let why = format!("{reason}. Both may be real, two things under one key");
                     return self.ask(table, row, why);
@@ -217,28 +220,31 @@ impl Maker<'_> {
             before: before.map(|cells| (cells, 1)),
             after: after.map(|cells| (cells, 1)),
             holders: &holders,
-            reason,
         };
         let Some(local) = table.nodes.get(&link.to) else { return };
-        if let Some(why) = self.obstacle(&task) {
+        if let Some(why) = self.judge.obstacle(&task) {
             return self.ask(table, row, format!("{reason}; {why}"));
         }
-        if let Some(node) = self.reached(&task).nodes().next() {
+        if let Some(node) = self.judge.reached(&task).nodes().next() {
             let (here, there) =
-                (&self.topology.nodes[link.to].name, &self.topology.nodes[node].name);
+                (&self.judge.topology.nodes[link.to].name, &self.judge.topology.nodes[node].name);
             let why = format!(
                 "{there} takes over, or may take over, what is written on {here}, and would lose it, too"
             );
             return self.ask(table, row, format!("{reason}; {why}"));
         }
-        let mut step = self.step(local, &task);
+        let mut step = self.judge.step(local, &task, reason, &[]);
         step.loses = lost;
-        self.taken.insert((link.to, local.name.clone(), super::key_token(table, row)));
-        self.plan.steps.push(step);
+        self.make_way_by(step, table, row);
+    }
+
+    fn ask(&mut self, table: &AuditedTable, row: &DivergentRow, why: String) {
+        let question = self.judge.question(table, row, why);
+        self.whole_questions.push(question);
     }
 
     fn asked_without_choices(&mut self, table: &AuditedTable, write: &OwedRow, why: String) {
-        self.plan.questions.push(Question {
+        self.whole_questions.push(Question {
             set: table.set,
             table: table.table.clone(),
             key: write.key.clone(),

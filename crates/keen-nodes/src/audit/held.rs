@@ -80,7 +80,9 @@ impl Held {
             _ => None,
         };
         self.count += 1;
-        write_row(&mut BufWriter::new(&mut self.file), row)
+        let mut out = BufWriter::new(&mut self.file);
+        write_row(&mut out, row)?;
+        out.flush()
     }
 
     /// The numbers with which the keys begin, each once, if that helps to read them alone.
@@ -121,7 +123,7 @@ impl Held {
 }
 
 /// Writes a row, long cells as they are: one can be as large as an engine lets it.
-fn write_row(out: &mut impl Write, row: &DivergentRow) -> io::Result<()> {
+pub(crate) fn write_row(out: &mut impl Write, row: &DivergentRow) -> io::Result<()> {
     fn number(out: &mut impl Write, number: u64) -> io::Result<()> {
         out.write_all(&number.to_be_bytes())
     }
@@ -154,10 +156,10 @@ fn write_row(out: &mut impl Write, row: &DivergentRow) -> io::Result<()> {
         number(out, *node as u64)?;
         cells(out, row)?;
     }
-    out.flush()
+    Ok(())
 }
 
-fn read_row(from: &mut impl Read) -> io::Result<DivergentRow> {
+pub(crate) fn read_row(from: &mut impl Read) -> io::Result<DivergentRow> {
     fn number(from: &mut impl Read) -> io::Result<u64> {
         let mut bytes = [0; 8];
         from.read_exact(&mut bytes)?;

@@ -11,7 +11,7 @@
 //! within the same moment, and sorted here.
 
 pub mod fenced;
-mod held;
+pub(crate) mod held;
 mod node;
 mod row_marks;
 mod table;

@@ -1,7 +1,7 @@
 //! Where journals cannot be read, rows themselves may tell when and where they were last written. That is
 //! asked of rows that differ, and used for what it can tell.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
@@ -13,9 +13,8 @@ use keen_core::conflict::{
 };
 use keen_core::digest::DigestFunction;
 use keen_core::expectation::{Nodes, bit, members};
-use keen_core::flow::look::Micros;
 use keen_core::journal::{Id, Stream, Writer};
-use keen_core::plan::AuditedTable;
+use keen_core::plan::{AuditedTable, WrittenTimes};
 use keen_core::ports::{Came, LastWritten, ReadFault, TellLastWrites};
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
@@ -374,19 +373,24 @@ impl Asked {
     }
 }
 
-/// By key, encoded as [`keen_core::canonical`] does, and node: when rows of an audited table that differ were
-/// last written, by the clocks of those who wrote.
-#[must_use]
-pub fn written(
-    asked: &mut Asked,
-    table: &AuditedTable,
-) -> BTreeMap<Vec<u8>, BTreeMap<NodeId, Micros>> {
-    let mut written: BTreeMap<Vec<u8>, BTreeMap<NodeId, Micros>> = BTreeMap::new();
-    for (node, tells) in &mut asked.telling {
-        let Some(local) = table.nodes.get(node).filter(|_| !table.layout.key.is_empty()) else {
-            continue;
-        };
-        for rows in table.divergent.chunks(AT_ONCE) {
+/// When rows of an audited table that differ were last written, by the clocks of those who wrote.
+///
+/// # Errors
+/// [`ReadFault`] when a row that was found cannot be read back.
+pub fn written(asked: &mut Asked, table: &AuditedTable) -> Result<WrittenTimes, ReadFault> {
+    let mut written = WrittenTimes::default();
+    if table.layout.key.is_empty() {
+        return Ok(written);
+    }
+    let mut silent = BTreeSet::new();
+    for from in (0..table.divergent.len()).step_by(AT_ONCE) {
+        let to = table.divergent.len().min(from + AT_ONCE);
+        let rows: Vec<DivergentRow> =
+            (from..to).map(|at| table.divergent.get(at)).collect::<Result<_, _>>()?;
+        for (node, tells) in &mut asked.telling {
+            let Some(local) = table.nodes.get(node).filter(|_| !silent.contains(node)) else {
+                continue;
+            };
             let condition = |row: &DivergentRow| {
                 let shape = Some(&local.shape);
                 contents::of_key(local.engine, &table.layout, shape, &local.columns, &row.key)
@@ -394,18 +398,18 @@ pub fn written(
             let conditions: Vec<String> = rows.iter().map(condition).collect();
             match tells.last_writes(&local.shape.qualified, &conditions) {
                 Ok(told) => {
-                    for (row, told) in rows.iter().zip(told) {
-                        let Some(told) = told else { continue };
-                        let key = keen_core::canonical::row_bytes(&row.key);
-                        written.entry(key).or_default().insert(*node, told.made);
+                    for (at, told) in (from..).zip(told) {
+                        if let Some(told) = told {
+                            written.add(*node, at, told.made);
+                        }
                     }
                 }
                 Err(fault) => {
                     tracing::debug!(node, %fault, "rows do not tell their last writes");
-                    break;
+                    silent.insert(*node);
                 }
             }
         }
     }
-    written
+    Ok(written)
 }

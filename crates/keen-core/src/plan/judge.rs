@@ -1,0 +1,336 @@
+//! What becomes of one divergent row: steps, or a question.
+
+use std::borrow::Cow;
+use std::sync::Arc;
+
+use super::decide::{self, Decision};
+use super::raced::{Evidence, OfRow};
+use super::{
+    AuditedTable, Choice, LocalTable, Question, Step, dialect, key_cells, named, sql, step,
+};
+use crate::compare::{DivergentRow, Version};
+use crate::expectation::{Expectation, Nodes, bit, members};
+use crate::reading::CommonKind;
+use crate::shape::{Family, Trigger};
+use crate::topology::{Engine, NodeId, Topology};
+use crate::value::Value;
+
+/// What one node holds now and is to hold.
+pub(super) struct Task<'a> {
+    pub(super) table: &'a AuditedTable,
+    pub(super) row: &'a DivergentRow,
+    pub(super) node: NodeId,
+    pub(super) before: Option<(&'a Arc<Vec<Value>>, u64)>,
+    pub(super) after: Option<(&'a Arc<Vec<Value>>, u64)>,
+    /// The nodes that hold it already.
+    pub(super) holders: &'a [NodeId],
+}
+
+/// What becomes of a row. The same comes out whenever it is asked.
+pub(super) enum Judged<'a> {
+    /// Only a person can decide, for this reason.
+    Open(String),
+    /// Nodes are put right.
+    Right(PutRight<'a>),
+}
+
+/// How nodes are put right.
+pub(super) struct PutRight<'a> {
+    pub(super) reason: String,
+    pub(super) tasks: Vec<Task<'a>>,
+    /// The nodes that come right, also those that need no step of their own.
+    pub(super) moved: Nodes,
+    /// From where to where a step goes on and puts right, too.
+    pub(super) arriving: Vec<(NodeId, NodeId)>,
+}
+
+/// Judges rows by what is known.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Judge<'a> {
+    pub(super) topology: &'a Topology,
+    pub(super) evidence: &'a Evidence,
+}
+
+impl Judge<'_> {
+    /// Judges a divergent row: its number among those of its table is `at`.
+    pub(super) fn row<'r>(
+        &self,
+        table: &'r AuditedTable,
+        expectation: &Expectation,
+        at: usize,
+        row: &'r DivergentRow,
+    ) -> Judged<'r> {
+        let concern: Nodes = row.versions.iter().flat_map(|v| &v.nodes).fold(0, |m, n| m | bit(*n));
+        let of_row = self.of_row(table, at, row);
+        let of_row = of_row.as_deref();
+        let known = |text: String| match of_row {
+            Some(OfRow { words: Some(words), .. }) => format!("{text}; {words}"),
+            _ => text,
+        };
+        let decision = decide::decide(self.topology, table, expectation, row, of_row);
+        let (version, reason, counted) = match decision {
+            Decision::Right { version, reason, counted } => (version, known(reason), counted),
+            Decision::Open(why) => return Judged::Open(known(why)),
+        };
+        let right = &row.versions[version];
+        let after = right.row.as_ref().map(|cells| (cells, right.count));
+        let holders = &right.nodes[..];
+        let mut tasks: Vec<Task<'r>> = Vec::new();
+        for held in row.versions.iter().filter(|held| !std::ptr::eq(*held, right)) {
+            for node in &held.nodes {
+                let beyond = row
+                    .outside
+                    .iter()
+                    .find(|(other, _)| other == node)
+                    .map(|(_, cells)| (cells, 1));
+                let before = held.row.as_ref().map(|cells| (cells, held.count)).or(beyond);
+                tasks.push(Task { table, row, node: *node, before, after, holders });
+            }
+        }
+        if after.is_some() {
+            // Whoever those nodes feed should hold the row too, and held none until now.
+            let fed =
+                members(concern).fold(0, |nodes, node| nodes | expectation.reached_from(node));
+            for node in members(fed & !concern & !table.unread) {
+                tasks.push(Task { table, row, node, before: None, after, holders });
+            }
+        }
+        tasks.retain(|task| {
+            !(task.after.is_none() && row.outside.iter().any(|(node, _)| *node == task.node))
+        });
+        // Most of them holding something else is no reason to take away what nobody else has.
+        if counted && let Some(task) = tasks.iter().find(|task| loses(task).is_some()) {
+            let lost = loses(task).unwrap_or_default();
+            return Judged::Open(format!(
+                "{reason}; but {lost} on {} would be lost, which none of them has",
+                self.topology.nodes[task.node].name
+            ));
+        }
+        if let Some(why) = tasks.iter().find_map(|task| self.obstacle(task)) {
+            return Judged::Open(why);
+        }
+        let moved = tasks.iter().fold(0, |nodes, task| nodes | bit(task.node));
+        match self.spare_what_arrives(&mut tasks, concern) {
+            Ok(arriving) => Judged::Right(PutRight { reason, tasks, moved, arriving }),
+            Err(why) => Judged::Open(format!("{reason}; but {why}")),
+        }
+    }
+
+    /// What conflicts tell of a row, and when nodes say that it was written.
+    fn of_row(
+        &self,
+        table: &AuditedTable,
+        at: usize,
+        row: &DivergentRow,
+    ) -> Option<Cow<'_, OfRow>> {
+        let known = self.evidence.of(&table.table, &row.key);
+        let mut told = table.written.of(at).peekable();
+        if told.peek().is_none() {
+            return known.map(Cow::Borrowed);
+        }
+        let mut of_row = known.cloned().unwrap_or_default();
+        of_row.written.extend(told);
+        Some(Cow::Owned(of_row))
+    }
+
+    /// What a person is asked about a row.
+    pub(super) fn question(
+        &self,
+        table: &AuditedTable,
+        row: &DivergentRow,
+        why: String,
+    ) -> Question {
+        let choices = row.versions.iter().map(|version| self.choice(table, row, version)).collect();
+        let key = key_cells(table, row);
+        Question { set: table.set, table: table.table.clone(), key, why, choices }
+    }
+
+    fn choice(&self, table: &AuditedTable, row: &DivergentRow, kept: &Version) -> Choice {
+        let columns: Vec<&str> = table
+            .layout
+            .shown
+            .iter()
+            .filter(|i| row.differing.contains(i))
+            .map(|i| &table.layout.columns[*i].name[..])
+            .collect();
+        let mut losses: Vec<(String, Vec<NodeId>)> = Vec::new();
+        for other in row.versions.iter().filter(|other| !std::ptr::eq(*other, kept)) {
+            let what = match (&other.row, &kept.row) {
+                (Some(_), None) => "the row".to_owned(),
+                (Some(_), Some(_)) if columns.is_empty() => "the number of equal rows".to_owned(),
+                (Some(_), Some(_)) => columns.join(", "),
+                // Whether it was ever there, rows do not tell.
+                (None, _) => "the deletion, if it was one,".to_owned(),
+            };
+            match losses.iter_mut().find(|(known, _)| *known == what) {
+                Some((_, nodes)) => nodes.extend(&other.nodes),
+                None => losses.push((what, other.nodes.clone())),
+            }
+        }
+        let losses = losses.iter().map(|(what, nodes)| format!("{what} on {}", self.names(nodes)));
+        Choice {
+            nodes: kept.nodes.clone(),
+            copies: row.key.is_empty().then_some(kept.count),
+            row: kept.row.as_ref().map(|cells| named(&table.layout, cells)),
+            loses: losses.collect::<Vec<_>>().join("; "),
+        }
+    }
+
+    /// Why a node cannot be given what it should hold without losing something, if so.
+    pub(super) fn obstacle(&self, task: &Task<'_>) -> Option<String> {
+        let node = &self.topology.nodes[task.node].name;
+        let Some(local) = task.table.nodes.get(&task.node) else {
+            return Some(format!("{node} was not read, and this row belongs there too"));
+        };
+        if let Some(why) = &local.shape.untouchable {
+            return Some(format!("{node} {why}"));
+        }
+        let action = step::action(task);
+        let fires = |trigger: &&Trigger| trigger.on.iter().any(|on| on == action.name());
+        if let Some(trigger) = local.shape.firing.iter().find(fires) {
+            return Some(format!(
+                "{} on {node} has a trigger that fires on this {} and would write more than the repair ({}: {}), and no session can switch it off",
+                local.name,
+                action.name(),
+                trigger.name,
+                shortened(&trigger.text)
+            ));
+        }
+        let carried = |name: &String| local.columns.iter().any(|c| c.eq_ignore_ascii_case(name));
+        let beyond: Vec<&str> =
+            local.shape.columns.iter().filter(|c| !carried(&c.name)).map(|c| &c.name[..]).collect();
+        if task.after.is_none() && task.before.is_some() && !beyond.is_empty() {
+            return Some(format!(
+                "deleting the row on {node} would lose {}, which the set does not carry and an undo could not bring back",
+                beyond.join(", ")
+            ));
+        }
+        if task.before.is_none() {
+            let needed = local.shape.columns.iter().find(|c| !carried(&c.name) && !c.optional);
+            if let Some(column) = needed {
+                return Some(format!(
+                    "{node} needs a value for {} to hold the row, and the set does not carry that column",
+                    column.name
+                ));
+            }
+        }
+        let multiset = task.row.key.is_empty();
+        if multiset
+            && task.after.map_or(0, |a| a.1) < task.before.map_or(0, |b| b.1)
+            && local.engine == Engine::Sqlite
+            && sql::rowid_name(&local.shape).is_none()
+        {
+            return Some(format!(
+                "columns of {} on {node} hide the rowid, so one of several equal rows cannot be picked",
+                local.name
+            ));
+        }
+        if let (Some((cells, _)), false) = (task.before, multiset) {
+            let goes = |i: usize| task.after.is_none_or(|(after, _)| !after[i].same_as(&cells[i]));
+            let column = local.columns.iter().enumerate().find(|(i, name)| {
+                let shape = local.shape.column(name);
+                shape.is_some_and(|c| dialect::is_error_value(local.engine, c, &cells[*i]))
+                    && goes(*i)
+            });
+            if let Some((_, name)) = column {
+                return Some(format!(
+                    "{name} on {node} holds the error value of an enumeration, which an undo could not write again"
+                ));
+            }
+        }
+        let (after, _) = task.after?;
+        let before = task.before.filter(|_| !multiset).map(|(cells, _)| cells);
+        let columns =
+            task.table.layout.columns.iter().zip(&local.columns).zip(after.iter()).enumerate();
+        columns.into_iter().find_map(|(i, ((common, name), value))| {
+            let column = local.shape.column(name)?;
+            let written = !column.generated && before.is_none_or(|cells| !cells[i].same_as(value));
+            if !written {
+                return None;
+            }
+            let unable = dialect::cannot_hold(local.engine, column, value).map(|why| {
+                format!(
+                    "{node} declares {name} as {} and {why}: it would not keep {} as it is",
+                    column.declared,
+                    value.kind()
+                )
+            });
+            if unable.is_some() {
+                return unable;
+            }
+            // Compared by value, a JSON text has lost its spelling, which is what engines tell rows by.
+            let alike = |holder: &NodeId| {
+                task.table.nodes.get(holder).is_some_and(|other| other.engine == local.engine)
+            };
+            if common.reading.kind == CommonKind::ByValue
+                && column.family == Family::Json
+                && *value != Value::Null
+                && let Some(holder) = task.holders.iter().find(|holder| alike(holder))
+            {
+                return Some(format!(
+                    "{} is compared by value, and {node} would get it in another spelling than {} has it: copy it from there",
+                    common.name, self.topology.nodes[*holder].name
+                ));
+            }
+            if !dialect::is_whole(&common.reading, column.family) && *value != Value::Null {
+                return Some(format!(
+                    "{} is compared in part only ({}), so keen does not know all that {node} should hold",
+                    common.name,
+                    common.reading.in_words()
+                ));
+            }
+            None
+        })
+    }
+
+    /// The step that a task comes to.
+    pub(super) fn step(
+        &self,
+        local: &Arc<LocalTable>,
+        task: &Task<'_>,
+        reason: &str,
+        arriving: &[(NodeId, NodeId)],
+    ) -> Step {
+        let onward = self.onward(local, task.table.set, task.node);
+        let mut step = step::of(local, task, reason, onward);
+        let own = arriving.iter().filter(|(from, _)| *from == task.node);
+        step.arrives = own.fold(0, |nodes, (_, to)| nodes | bit(*to));
+        step
+    }
+
+    pub(super) fn names(&self, nodes: &[NodeId]) -> String {
+        nodes.iter().map(|node| &self.topology.nodes[*node].name[..]).collect::<Vec<_>>().join(", ")
+    }
+}
+
+/// What a node holds now and will not hold any more, in a few words; none if nothing is lost.
+pub(super) fn loses(task: &Task<'_>) -> Option<String> {
+    let layout = &task.table.layout;
+    match (task.before, task.after) {
+        (None, _) => None,
+        (Some(_), None) => Some("the row".to_owned()),
+        (Some((_, had)), Some((_, wanted))) if task.row.key.is_empty() => {
+            match had.checked_sub(wanted) {
+                None | Some(0) => None,
+                Some(1) => Some("one of equal rows".to_owned()),
+                Some(copies) => Some(format!("{copies} of equal rows")),
+            }
+        }
+        (Some((before, _)), Some((after, _))) => {
+            // Where there was nothing, nothing is lost.
+            let replaced = layout
+                .shown
+                .iter()
+                .filter(|i| before[**i] != Value::Null && !before[**i].same_as(&after[**i]));
+            let names: Vec<&str> = replaced.map(|i| &layout.columns[*i].name[..]).collect();
+            (!names.is_empty()).then(|| names.join(", "))
+        }
+    }
+}
+
+/// A text on one line, cut where it gets long.
+fn shortened(text: &str) -> String {
+    let line = text.split_whitespace().collect::<Vec<_>>().join(" ");
+    let kept: String = line.chars().take(120).collect();
+    if kept.len() < line.len() { format!("{kept}...") } else { kept }
+}
