@@ -23,7 +23,7 @@ const TABLES: usize = 2000;
 /// Name of a case, and what it does in a folder.
 type Case = (&'static str, fn(&Path));
 
-const CASES: [Case; 11] = [
+const CASES: [Case; 17] = [
     ("audit, one cell of 200 MiB differs between two nodes", |folder| {
         cells(folder);
         keen(folder, &["audit", "--no-ledger"]);
@@ -44,12 +44,43 @@ const CASES: [Case; 11] = [
         rows(folder, 100_000, 3, 8);
         keen(folder, &["plan", "--limit", "1000000"]);
     }),
-    ("plan of 300 000 steps, 3 narrow columns", |folder| {
-        rows(folder, 300_000, 3, 8);
+    ("plan of a million steps, 3 narrow columns", |folder| {
+        rows(folder, 1_000_000, 3, 8);
         keen(folder, &["plan", "--limit", "1000000"]);
     }),
-    ("plan of 20 000 steps, 40 columns of 60 bytes", |folder| {
-        rows(folder, 20_000, 40, 60);
+    ("the same, as JSON", |folder| {
+        rows(folder, 1_000_000, 3, 8);
+        keen(folder, &["plan", "--limit", "1000000", "--format", "json"]);
+    }),
+    ("the same, as scripts", |folder| {
+        rows(folder, 1_000_000, 3, 8);
+        keen(folder, &["plan", "--limit", "1000000", "--format", "sql", "--output", "scripts"]);
+    }),
+    ("the same, from the audit as JSON", |folder| {
+        rows(folder, 1_000_000, 3, 8);
+        keen(folder, &["audit", "--no-ledger", "--format", "json", "--output", "audit.json"]);
+        keen(folder, &["plan", "--limit", "1000000", "--from", "audit.json"]);
+    }),
+    ("plan of a million questions, 3 narrow columns", |folder| {
+        rows(folder, 1_000_000, 3, 8);
+        let text = std::fs::read_to_string(folder.join("keen.toml")).expect("the topology file");
+        let text = text.replace("default = \"a\"", "default = \"ask\"");
+        std::fs::write(folder.join("keen.toml"), text).expect("the topology file");
+        keen(folder, &["plan", "--limit", "1000000"]);
+    }),
+    (
+        "plan of a million insertions, half of them of children of the others, by text keys",
+        |folder| {
+            families(folder, 500_000);
+            keen(folder, &["plan", "--limit", "1000000"]);
+        },
+    ),
+    ("plan of a million steps, of which each two exchange a unique value", |folder| {
+        exchanged(folder, 1_000_000);
+        keen(folder, &["plan", "--limit", "1000000"]);
+    }),
+    ("plan of 100 000 steps, 40 columns of 60 bytes", |folder| {
+        rows(folder, 100_000, 40, 60);
         keen(folder, &["plan", "--limit", "1000000"]);
     }),
     ("conflicts, one transaction of a million changes in two exported journals", |folder| {
@@ -156,6 +187,34 @@ fn rows(folder: &Path, rows: u64, columns: usize, width: usize) {
              INSERT INTO stay SELECT i, {number}, {} FROM n",
             names.join(", "),
             cells.join(", ")
+        )
+    });
+}
+
+/// Parents and as many children that only one node has.
+fn families(folder: &Path, parents: u64) {
+    topology(folder, &["guest".to_owned(), "stay".to_owned()], false);
+    files(folder, |number| {
+        let rows = if number == 0 { parents } else { 0 };
+        format!(
+            "CREATE TABLE guest (name TEXT PRIMARY KEY, member INTEGER) WITHOUT ROWID;
+             CREATE TABLE stay (code TEXT PRIMARY KEY, guest TEXT REFERENCES guest (name)) WITHOUT ROWID;
+             WITH RECURSIVE n (i) AS (SELECT 1 WHERE {rows} > 0 UNION ALL SELECT i + 1 FROM n WHERE i < {rows})
+             INSERT INTO guest SELECT printf('Guest %08d', i), 1 FROM n;
+             INSERT INTO stay SELECT printf('Stay of %s', name), name FROM guest"
+        )
+    });
+}
+
+/// Rows of which each two hold each other's unique value.
+fn exchanged(folder: &Path, rows: u64) {
+    topology(folder, &["bed".to_owned()], false);
+    files(folder, |number| {
+        let code = if number == 0 { "i" } else { "i + 1 - 2 * ((i + 1) % 2)" };
+        format!(
+            "CREATE TABLE bed (id INTEGER PRIMARY KEY, code INTEGER NOT NULL UNIQUE);
+             WITH RECURSIVE n (i) AS (SELECT 2 UNION ALL SELECT i + 1 FROM n WHERE i <= {rows})
+             INSERT INTO bed SELECT i, {code} FROM n"
         )
     });
 }

@@ -365,7 +365,7 @@ fn ask_when(
 }
 
 /// Texts of a column beyond this many bytes are held against each other by a rule of thumb.
-const MOST_ASKED: usize = 8 << 20;
+const MOST_ASKED: usize = 2 << 20;
 
 /// Asks nodes which texts they take for one value.
 fn ask_alike(
@@ -377,9 +377,6 @@ fn ask_alike(
 ) -> Result<()> {
     let doors = Doors::new(loaded, scope.wait, scope.silence, stop);
     for (node, places) in plan::alike::to_ask(tables, MOST_ASKED)? {
-        if loaded.topology.nodes[node].at.engine() == Engine::Sqlite {
-            continue; // it knows no collation that the rule of thumb does not cover
-        }
         let mut open = match doors.open(node) {
             Ok(open) => open,
             Err(fault) => {

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use super::AuditedTable;
 use crate::ports::ReadFault;
-use crate::topology::NodeId;
+use crate::topology::{Engine, NodeId};
 use crate::value::Value;
 
 /// A table and a column of it, as the node names them.
@@ -43,7 +43,8 @@ pub fn to_ask(
     let mut found: BTreeMap<NodeId, BTreeMap<Place, Texts>> = BTreeMap::new();
     for table in tables {
         let mut wanted: Vec<(NodeId, usize, Place)> = Vec::new();
-        for (node, local) in &table.nodes {
+        // SQLite knows no collation that the rule of thumb does not cover.
+        for (node, local) in table.nodes.iter().filter(|(_, l)| l.engine != Engine::Sqlite) {
             let shape = &local.shape;
             let at = |column: &String| {
                 local.columns.iter().position(|known| known.eq_ignore_ascii_case(column))

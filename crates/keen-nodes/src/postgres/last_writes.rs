@@ -62,20 +62,15 @@ impl TellLastWrites for PostgresLastWrites {
             return Ok(Vec::new());
         }
         let name: Vec<String> = table.iter().map(|part| quoted(part)).collect();
-        let each: Vec<String> = (conditions.iter().enumerate())
-            .map(|(number, condition)| {
-                format!(
-                    "SELECT {number} AS number, w.timestamp AS made, w.roident AS origin FROM {} r, \
-                     LATERAL pg_xact_commit_timestamp_origin(r.xmin) w WHERE {condition}",
-                    name.join(".")
-                )
-            })
-            .collect();
         let sql = format!(
-            "SELECT q.number::int8, (extract(epoch FROM q.made) * 1000000)::int8, \
-                    (extract(epoch FROM clock_timestamp() - q.made) * 1000000)::int8, q.origin::int8, o.roname::text \
-             FROM ({}) q LEFT JOIN pg_replication_origin o ON o.roident = q.origin WHERE q.made IS NOT NULL",
-            each.join(" UNION ALL ")
+            "SELECT q.number::int8, (extract(epoch FROM w.timestamp) * 1000000)::int8, \
+                    (extract(epoch FROM clock_timestamp() - w.timestamp) * 1000000)::int8, w.roident::int8, o.roname::text \
+             FROM (SELECT {} AS number, r.xmin AS writer FROM {} r WHERE {}) q \
+             CROSS JOIN LATERAL pg_xact_commit_timestamp_origin(q.writer) w \
+             LEFT JOIN pg_replication_origin o ON o.roident = w.roident WHERE w.timestamp IS NOT NULL",
+            which(conditions),
+            name.join("."),
+            conditions.join(" OR ")
         );
         let rows = self.session.rows("ask rows for their last writes", &sql, &[])?;
         let mut found = vec![None; conditions.len()];
@@ -95,4 +90,11 @@ impl TellLastWrites for PostgresLastWrites {
         }
         Ok(found)
     }
+}
+
+/// An expression that yields which of these conditions a row meets, counted from 0.
+pub(super) fn which<C: AsRef<str>>(conditions: &[C]) -> String {
+    let arms = conditions.iter().enumerate();
+    let arms = arms.map(|(at, condition)| format!("WHEN {} THEN {at}", condition.as_ref()));
+    format!("CASE {} END", arms.collect::<Vec<_>>().join(" "))
 }

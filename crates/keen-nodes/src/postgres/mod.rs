@@ -137,13 +137,13 @@ impl ReadRows for PostgresNode {
         conditions: &[&str],
     ) -> Result<Vec<Option<u64>>, ReadFault> {
         let name: Vec<String> = table.iter().map(|part| quoted(part)).collect();
-        let name = name.join(".");
-        let each: Vec<String> = (conditions.iter().enumerate())
-            .map(|(at, condition)| {
-                format!("SELECT {at}, r.xmin::text::int8 FROM {name} r WHERE {condition}")
-            })
-            .collect();
-        let rows = self.session.rows("ask who wrote rows", &each.join(" UNION ALL "), &[])?;
+        let sql = format!(
+            "SELECT {}, r.xmin::text::int8 FROM {} r WHERE {}",
+            last_writes::which(conditions),
+            name.join("."),
+            conditions.join(" OR ")
+        );
+        let rows = self.session.rows("ask who wrote rows", &sql, &[])?;
         let mut marks = vec![None; conditions.len()];
         for row in rows {
             let at = usize::try_from(row.get::<_, i32>(0)).unwrap_or(usize::MAX);
