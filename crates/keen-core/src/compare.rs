@@ -94,6 +94,34 @@ impl Standing {
 }
 
 impl DivergentRow {
+    /// A row as two nodes hold it, alike or not.
+    #[must_use]
+    pub fn between(
+        key: Vec<Value>,
+        nodes: (NodeId, NodeId),
+        held: (Option<Vec<Value>>, Option<Vec<Value>>),
+    ) -> Self {
+        let differing = match &held {
+            (Some(one), Some(other)) => {
+                let cells = one.iter().zip(other).enumerate();
+                cells.filter(|(_, (a, b))| !a.same_as(b)).map(|(at, _)| at).collect()
+            }
+            _ => Vec::new(),
+        };
+        let version = |nodes: Vec<NodeId>, row: Option<Vec<Value>>| Version {
+            nodes,
+            count: u64::from(row.is_some()),
+            row: row.map(Arc::new),
+        };
+        let versions = match held {
+            (Some(one), Some(_)) if differing.is_empty() => {
+                vec![version(vec![nodes.0, nodes.1], Some(one))]
+            }
+            (one, other) => vec![version(vec![nodes.0], one), version(vec![nodes.1], other)],
+        };
+        Self { key, differing, versions, outside: Vec::new() }
+    }
+
     /// The links that have not brought their receiver to what their source holds.
     pub fn unsatisfied<'a>(
         &'a self,

@@ -12,6 +12,7 @@
 //! - [`conflicts`]: every journal is read, and writes that collide are judged.
 //! - [`journal_file`]: journals that were exported to files.
 //! - [`rows_aside`]: divergent rows on disk until a plan asks for them.
+//! - [`rows_by_key`]: some rows of a table, looked at once more.
 //! - [`ledger`]: the file in which runs keep what they saw.
 
 pub mod audit;
@@ -26,6 +27,7 @@ pub mod postgres;
 pub mod preflight;
 pub mod probe;
 pub mod rows_aside;
+pub mod rows_by_key;
 pub mod server;
 mod sorted;
 pub mod sqlite;

@@ -15,6 +15,7 @@ use keen_core::flow::fence::{Fence, Waiting};
 use keen_core::flow::look::Sights;
 use keen_core::flow::onward::Onward;
 use keen_core::flow::passing_over::others_lack_it;
+use keen_core::journal::Act;
 use keen_core::plan::raced::{Evidence, JudgedTable};
 use keen_core::plan::script::{Direction, ScriptFault};
 use keen_core::plan::stopped::StoppedLink;
@@ -27,8 +28,8 @@ use keen_core::value::Value;
 use keen_nodes::audit::{AuditSink, TableHead, TableOutcome};
 use keen_nodes::conflicts;
 use keen_nodes::flow::Watch;
-use keen_nodes::owed;
 use keen_nodes::rows_aside::RowsAside;
+use keen_nodes::{owed, rows_by_key};
 
 use crate::args::{PlanArgs, PlanFormat};
 use crate::audit_document;
@@ -234,6 +235,7 @@ fn made(
 ) -> Result<Plan> {
     let topology = &loaded.topology;
     let mut evidence = raced.map(|raced| evidence(topology, raced)).unwrap_or_default();
+    look_at_what_waits(loaded, scope, &mut tables, &links.stopped, stop);
     evidence.stopped = links.stopped;
     evidence.onward = links.onward;
     ask_when(loaded, scope, &mut tables, stop)?;
@@ -334,6 +336,55 @@ fn stopped_links(
         })
     };
     stopped.into_iter().filter_map(read).collect()
+}
+
+/// Rows that a link stopped at and that are looked at once more.
+const MOST_WAITING: usize = 200;
+
+/// Looks at the rows that stopped links wait to insert. One that is there already stands in the way, also where its
+/// nodes hold it alike and the audit has nothing to say of it.
+fn look_at_what_waits(
+    loaded: &Loaded,
+    scope: &Scope,
+    tables: &mut [AuditedTable],
+    stopped: &[StoppedLink],
+    stop: &Stop,
+) {
+    let topology = &loaded.topology;
+    let doors = Doors::new(loaded, scope.wait, scope.silence, stop);
+    for link in stopped {
+        for table in tables.iter_mut() {
+            let waits = link.at.rows.iter().filter(|write| {
+                write.table == table.table && write.act == Act::Insert && !write.key.is_empty()
+            });
+            let mut keys: Vec<Vec<Value>> = waits
+                .map(|write| write.key.iter().map(|(_, value)| value.clone()).collect())
+                .filter(|key| !table.unsettled.iter().any(|row| row.key == *key))
+                .take(MOST_WAITING)
+                .collect();
+            keys.dedup();
+            if keys.is_empty() {
+                continue;
+            }
+            let read = |node: NodeId| {
+                let mut reader = doors.open(node)?;
+                rows_by_key::read(topology, table, node, &mut *reader, &keys)
+            };
+            let (there, here) = match (read(link.from), read(link.to)) {
+                (Ok(there), Ok(here)) => (there, here),
+                (Err(fault), _) | (_, Err(fault)) => {
+                    tracing::warn!(%fault, "rows that a stopped link waits to insert are not known");
+                    continue;
+                }
+            };
+            let ends = (link.from, link.to);
+            for ((key, there), here) in keys.into_iter().zip(there).zip(here) {
+                if here.is_some() {
+                    table.unsettled.push(DivergentRow::between(key, ends, (there, here)));
+                }
+            }
+        }
+    }
 }
 
 /// Asks rows that differ when they were last written, where the latest is right and no column says it.

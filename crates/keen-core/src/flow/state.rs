@@ -453,9 +453,20 @@ impl<'a> Case<'a> {
                 "its worker is down{at}: it met an error at a row, or does not reach {}",
                 self.name(self.from)
             );
+            // It gives up after a few tries, and begins again only when it is switched on.
+            let again = match link.means {
+                Means::Pglogical => {
+                    let off = enable.replace("_enable(", "_disable(");
+                    format!(
+                        ". Once that is mended, on {}, each on its own: {off} and {enable}",
+                        self.name(self.to)
+                    )
+                }
+                _ => String::new(),
+            };
             return Some(
                 Decided::new(State::Cut, reason)
-                    .next(format!("{logged}: it says which of the two")),
+                    .next(format!("{logged}: it says which of the two{again}")),
             );
         }
         if link.receiving == Half::Tries {

@@ -25,7 +25,7 @@ use keen_core::rows::Layout;
 use keen_core::shape::TableShape;
 use keen_core::topology::{NodeId, SetId, Topology};
 
-use super::held::{Held, Trace};
+use super::held::{self, Held, Trace};
 use super::row_marks::{self, MarkedTable, RowMarks};
 use super::{
     AuditOutcome, AuditRequest, AuditSink, NodeOutcome, Only, Standings, TableHead, TableOutcome,
@@ -112,8 +112,8 @@ struct HeldTable {
     outcome: Option<TableOutcome>,
     /// Rows of which it is not known yet what they are.
     rows: Held,
-    /// Rows that are settled, once they were looked at again.
-    settled: Held,
+    /// Rows that are settled, by the looks that found them so.
+    settled: Vec<Held>,
     /// What the pending rows are if nothing more becomes known.
     standing: HashMap<u64, Standing>,
     /// How often a pending row was found as it is.
@@ -157,7 +157,7 @@ impl AuditSink for FirstLook<'_> {
             unordered: head.unordered.map(str::to_owned),
             outcome: None,
             rows: Held::new(),
-            settled: Held::new(),
+            settled: Vec::new(),
             standing: HashMap::new(),
             times: HashMap::new(),
             marks: RowMarks::new(),
@@ -208,9 +208,12 @@ impl HeldTable {
         let mut unsatisfied = BTreeMap::new();
         let mut flow = ControlFlow::Continue(());
         // Without a second look everything counts as it was found.
-        let settled = if self.looked_again { &mut self.settled } else { &mut self.rows };
+        let settled = match self.looked_again {
+            true => &mut self.settled[..],
+            false => std::slice::from_mut(&mut self.rows),
+        };
         let expectation = &self.expectation;
-        let handed = settled.each(|row| {
+        let handed = held::each_of_all(settled, |row| {
             for link in row.unsatisfied(expectation) {
                 *unsatisfied.entry(link).or_default() += 1;
             }
@@ -223,7 +226,7 @@ impl HeldTable {
         }
         if self.looked_again {
             let mut standings = Standings {
-                settled: self.settled.count(),
+                settled: self.settled.iter().map(Held::count).sum(),
                 healed: self.healed,
                 waiting: self.waiting,
                 ..Standings::default()
@@ -604,7 +607,7 @@ impl Looking<'_> {
             return Ok(());
         };
         let name = table.table.clone();
-        let mut pending = Held::new();
+        let (mut pending, mut settled_now) = (Held::new(), Held::new());
         let mut standing = HashMap::new();
         let mut times = HashMap::new();
         let mut fault = None;
@@ -626,7 +629,7 @@ impl Looking<'_> {
             let sure = behind.quiet || seen.unwritten >= TWICE || seen.same >= OFTEN;
             let settled = seen.same > 0 && sure && differs;
             let kept = if settled {
-                table.settled.push(&row)
+                settled_now.push(&row)
             } else {
                 let is = if differs { Standing::Moving } else { Standing::InFlight };
                 standing.insert(trace.key, is);
@@ -646,6 +649,9 @@ impl Looking<'_> {
         }
         table.healed += before.len() as u64 - still;
         table.rows = pending;
+        if settled_now.count() > 0 {
+            table.settled.push(settled_now);
+        }
         table.standing = standing;
         table.times = times;
         if table.rows.count() == 0 {

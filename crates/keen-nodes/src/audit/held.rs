@@ -2,12 +2,14 @@
 
 use std::collections::HashMap;
 use std::io::{self, BufReader, BufWriter, Read, Seek, SeekFrom, Write};
+use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use keen_core::canonical;
 use keen_core::compare::{DivergentRow, Version};
 use keen_core::digest::DigestFunction;
 use keen_core::expectation::{bit, members};
+use keen_core::order::put_key;
 use keen_core::value::Value;
 use tempfile::SpooledTempFile;
 
@@ -96,7 +98,7 @@ impl Held {
     /// Hands out the rows in order.
     pub(super) fn each(
         &mut self,
-        mut with: impl FnMut(DivergentRow) -> std::ops::ControlFlow<()>,
+        mut with: impl FnMut(DivergentRow) -> ControlFlow<()>,
     ) -> io::Result<()> {
         self.file.seek(SeekFrom::Start(0))?;
         let mut file = BufReader::new(&mut self.file);
@@ -116,10 +118,53 @@ impl Held {
             let trace = Trace::of(&row);
             let held: &mut u64 = traces.entry(trace.key).or_default();
             *held = held.wrapping_add(trace.held);
-            std::ops::ControlFlow::Continue(())
+            ControlFlow::Continue(())
         })?;
         Ok(traces)
     }
+}
+
+/// Hands out the rows of several, each of which is in the order of the keys, in that order.
+pub(super) fn each_of_all(
+    held: &mut [Held],
+    mut with: impl FnMut(DivergentRow) -> ControlFlow<()>,
+) -> io::Result<()> {
+    let count = held.len();
+    let mut from = Vec::new();
+    for one in held {
+        one.file.seek(SeekFrom::Start(0))?;
+        from.push((one.count, BufReader::new(&mut one.file)));
+    }
+    let mut next = |number: usize| -> io::Result<Option<(Vec<u8>, usize, DivergentRow)>> {
+        let (left, file) = &mut from[number];
+        if *left == 0 {
+            return Ok(None);
+        }
+        *left -= 1;
+        let row = read_row(file)?;
+        Ok(Some((place(&row), number, row)))
+    };
+    let mut heads = Vec::new();
+    for number in 0..count {
+        heads.extend(next(number)?);
+    }
+    while let Some(at) = (0..heads.len()).min_by(|a, b| heads[*a].0.cmp(&heads[*b].0)) {
+        let (_, number, row) = heads.swap_remove(at);
+        heads.extend(next(number)?);
+        if with(row).is_break() {
+            break;
+        }
+    }
+    Ok(())
+}
+
+/// Where a row stands among the others of its table.
+fn place(row: &DivergentRow) -> Vec<u8> {
+    let whole = row.versions.iter().find_map(|version| version.row.as_deref());
+    let cells = if row.key.is_empty() { whole } else { Some(&row.key) };
+    let mut place = Vec::new();
+    cells.into_iter().flatten().for_each(|cell| put_key(&mut place, cell.as_ref()));
+    place
 }
 
 /// Writes a row, long cells as they are: one can be as large as an engine lets it.
@@ -190,8 +235,6 @@ pub(crate) fn read_row(from: &mut impl Read) -> io::Result<DivergentRow> {
 
 #[cfg(test)]
 mod tests {
-    use std::ops::ControlFlow;
-
     use super::*;
 
     fn row(id: i128, note: &str) -> DivergentRow {
@@ -224,6 +267,21 @@ mod tests {
             assert_eq!(back, rows);
         }
         assert_eq!(held.traces().unwrap().len(), 3000);
+    }
+
+    #[test]
+    fn rows_that_came_at_different_looks_are_handed_out_in_the_order_of_their_keys() {
+        let mut looks = [Held::new(), Held::new(), Held::new()];
+        for (look, ids) in looks.iter_mut().zip([&[-5, 3, 900][..], &[], &[1, 4]]) {
+            ids.iter().for_each(|id| look.push(&row(*id, "")).unwrap());
+        }
+        let mut ids = Vec::new();
+        each_of_all(&mut looks, |row| {
+            ids.extend(row.key);
+            ControlFlow::Continue(())
+        })
+        .unwrap();
+        assert_eq!(ids, [-5, 1, 3, 4, 900].map(Value::Int));
     }
 
     #[test]
