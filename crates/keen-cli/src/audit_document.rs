@@ -259,7 +259,7 @@ impl Whole<'_> {
                     layout: layout.as_ref().map_err(Clone::clone)?,
                     aside: &aside,
                 };
-                documents.iter().for_each(|document| row.take(document));
+                documents.into_iter().for_each(|document| row.take(document));
                 aside.into_inner()
             }
         };
@@ -300,14 +300,14 @@ impl<'de> DeserializeSeed<'de> for OneRow<'_> {
             self.of.reading.borrow_mut().read.over += 1;
             self.aside.borrow_mut().listed += 1;
         } else {
-            self.take(&DivergentDocument::deserialize(from)?);
+            self.take(DivergentDocument::deserialize(from)?);
         }
         Ok(())
     }
 }
 
 impl OneRow<'_> {
-    fn take(&self, document: &DivergentDocument) {
+    fn take(&self, document: DivergentDocument) {
         let mut aside = self.aside.borrow_mut();
         let mut reading = self.of.reading.borrow_mut();
         aside.listed += 1;

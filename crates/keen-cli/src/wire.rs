@@ -477,7 +477,7 @@ fn local_table(engine: Engine, shape: &ShapeDocument) -> LocalTable {
 pub(crate) fn divergent_row(
     topology: &Topology,
     layout: &Layout,
-    row: &DivergentDocument,
+    row: DivergentDocument,
 ) -> Result<DivergentRow, Unusable> {
     let ids = |names: &[String]| -> Result<Vec<NodeId>, Unusable> {
         names
@@ -487,22 +487,22 @@ pub(crate) fn divergent_row(
             })
             .collect()
     };
-    let cells = |row: &Map<String, Json>, whole: &[String]| -> Result<Vec<Value>, Unusable> {
+    // Each cell goes as soon as it is read: it can be long.
+    let cells = |mut row: Map<String, Json>, whole: &[String]| -> Result<Vec<Value>, Unusable> {
         layout
             .columns
             .iter()
             .map(|c| {
                 let json =
-                    row.get(&c.name).ok_or_else(|| format!("a row lacks column {}", c.name))?;
-                parse_value(json, whole.contains(&c.name))
+                    row.remove(&c.name).ok_or_else(|| format!("a row lacks column {}", c.name))?;
+                parse_value(&json, whole.contains(&c.name))
                     .ok_or_else(|| format!("column {} holds no value keen writes", c.name))
             })
             .collect()
     };
     let mut versions = Vec::new();
-    for version in &row.versions {
-        let cells =
-            version.row.as_ref().map(|map| cells(map, &version.whole_numbers)).transpose()?;
+    for version in row.versions {
+        let cells = version.row.map(|map| cells(map, &version.whole_numbers)).transpose()?;
         let count = version.count.unwrap_or(u64::from(cells.is_some()));
         versions.push(Version { nodes: ids(&version.nodes)?, row: cells.map(Arc::new), count });
     }
@@ -535,8 +535,8 @@ pub(crate) fn divergent_row(
         return Err("versions of a row that is its own key differ".to_owned());
     }
     let mut outside = Vec::new();
-    for version in &row.outside_filter {
-        if let (Some(map), [node]) = (&version.row, &ids(&version.nodes)?[..]) {
+    for version in row.outside_filter {
+        if let (Some(map), [node]) = (version.row, &ids(&version.nodes)?[..]) {
             outside.push((*node, Arc::new(cells(map, &version.whole_numbers)?)));
         }
     }

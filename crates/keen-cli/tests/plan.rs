@@ -332,6 +332,24 @@ fn an_audit_kept_as_a_file_gives_the_same_plan() {
     let now = strip(folder.keen(&["plan", "--format", "json"]).json());
     let kept = strip(folder.keen(&["plan", "--format", "json", "--from", "audit.json"]).json());
     assert_eq!(now, kept);
+    // Also where somebody's tool put its members in another order, and up to a limit.
+    let mut other: Json =
+        serde_json::from_str(&std::fs::read_to_string(folder.path("audit.json")).unwrap()).unwrap();
+    for table in other["tables"].as_array_mut().unwrap() {
+        let table = table.as_object_mut().unwrap();
+        let rows = table.shift_remove("divergent").unwrap();
+        table.shift_insert(0, "divergent".to_owned(), rows);
+    }
+    std::fs::write(folder.path("other.json"), other.to_string()).unwrap();
+    let from = |file: &str, more: &[&str]| {
+        let args = [&["plan", "--format", "json", "--from", file], more].concat();
+        strip(folder.keen(&args).json())
+    };
+    assert_eq!(from("other.json", &[]), now);
+    let few = from("audit.json", &["--limit", "3"]);
+    assert_eq!(few, from("other.json", &["--limit", "3"]));
+    assert_eq!(few, strip(folder.keen(&["plan", "--format", "json", "--limit", "3"]).json()));
+    assert!(few["notes"].to_string().contains("not in this plan (--limit 3)"), "{few:#}");
     assert!(now["steps"].as_array().unwrap().len() >= 7, "{now}");
     // From a kept audit one node alone can be planned for.
     let steps = |node: &str| {
