@@ -616,6 +616,27 @@ fn a_slot_of_an_older_server_that_was_there_before_its_publication() {
 }
 
 #[test]
+fn of_a_table_that_came_later_it_says_that_nothing_is_known_from_before() {
+    let network = peers();
+    network.servers[0].run("UPDATE guest SET name = 'Before' WHERE id = 1").unwrap();
+    settle(&network);
+    let note = "its log tells nothing from before it came into the publication keen_journal, at 20";
+    let run = network.keen(&["conflicts", "--no-ledger"]);
+    assert!(!run.out.contains("tells nothing from before"), "{}", run.out);
+    let b = &network.servers[1];
+    b.run("ALTER PUBLICATION keen_journal DROP TABLE stay").unwrap();
+    b.run("UPDATE stay SET beds = 2 WHERE id = 1").unwrap();
+    b.run("ALTER PUBLICATION keen_journal ADD TABLE stay").unwrap();
+    let run = network.keen(&["conflicts", "--no-ledger"]);
+    assert!(run.out.contains(&format!("b: of stay {note}")), "{}", run.out);
+    // Once it has let go of that, there is nothing to say any more.
+    b.run("UPDATE stay SET beds = 3 WHERE id = 1").unwrap();
+    b.run("SELECT pg_replication_slot_advance(slot_name, pg_current_wal_lsn()) FROM pg_replication_slots WHERE slot_name LIKE 'keen_journal%'").unwrap();
+    let run = network.keen(&["conflicts", "--no-ledger"]);
+    assert!(!run.out.contains("tells nothing from before"), "{}", run.out);
+}
+
+#[test]
 fn partitions_are_written_as_the_table_they_are_parts_of() {
     let network = peers();
     let both = |sql: &str| network.servers.iter().for_each(|server| server.run(sql).unwrap());

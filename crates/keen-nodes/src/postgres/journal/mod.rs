@@ -8,6 +8,7 @@
 //! documentation). A transaction is named by the node that made it and the end of its commit in that node's
 //! log, by which its receivers know it too.
 
+mod came_later;
 mod message;
 mod reading;
 mod setup;
@@ -180,6 +181,7 @@ impl PostgresJournal {
         self.head.since = Since::Unclear(self.held_from);
         self.leaves()?;
         self.publication(&shown)?;
+        self.came_later()?;
         self.identities()?;
         self.emptied_in_part()?;
         let (slots, unseen) = origins::receives(&self.session)?;
