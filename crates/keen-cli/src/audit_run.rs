@@ -151,6 +151,8 @@ pub(crate) struct Totals {
     /// Tables that were not read on every node that carries them, as (set, table).
     pub(crate) incomplete: u64,
     pub(crate) stopped: bool,
+    /// Why it could not be brought to its end.
+    pub(crate) broken: Option<String>,
     /// Links that stood still, as (from, to).
     pub(crate) standing_still: Vec<(NodeId, NodeId)>,
     /// What came of each table, as the ledger keeps it.
@@ -199,9 +201,20 @@ impl Totals {
         })
     }
 
+    /// The same, unless it could not be brought to its end: for whoever has written nothing yet.
+    pub(crate) fn unbroken(self) -> Result<Self> {
+        match self.broken {
+            Some(why) => bail!(why),
+            None => Ok(self),
+        }
+    }
+
     /// Everything that was asked for was read to its end, and no row is unsettled.
     pub(crate) fn complete(&self) -> bool {
-        !self.stopped && self.incomplete == 0 && self.in_flight + self.moving == 0
+        !self.stopped
+            && self.broken.is_none()
+            && self.incomplete == 0
+            && self.in_flight + self.moving == 0
     }
 
     /// Tables looked at.
@@ -225,7 +238,7 @@ impl Totals {
         if self.incomplete > 0 {
             parts.push(format!("{} not read everywhere", self.incomplete));
         }
-        if self.stopped {
+        if self.stopped || self.broken.is_some() {
             parts.push("stopped before the end".to_owned());
         }
         parts.join(", ")
@@ -306,6 +319,12 @@ pub(crate) fn run(
         open: &open,
         stop: &|| stop.raised(),
     };
+    // Before a word of a result is written.
+    if !audit::compares_anything(&request) {
+        bail!(
+            "nothing to compare: no table of the chosen ones is carried by two of the chosen nodes"
+        );
+    }
     let mut counting = Counting {
         topology,
         sink,
@@ -326,6 +345,7 @@ pub(crate) fn run(
             healed: 0,
             incomplete: 0,
             stopped: false,
+            broken: None,
             standing_still: Vec::new(),
             audited: Vec::new(),
         },
@@ -349,17 +369,12 @@ pub(crate) fn run(
     totals.standing_still = outcome.standing_still;
     totals.stopped = stop.raised();
     totals.took = clock.elapsed();
-    if let Some(error) = outcome.broken {
-        bail!(
+    totals.broken = outcome.broken.map(|error| {
+        format!(
             "rows that differ cannot be kept until they are looked at again ({error}): free some space for temporary files, \
              or count what differs at the first look, with --patience 0s"
-        );
-    }
-    if totals.tables() == 0 && !totals.stopped && !outcome.stopped {
-        bail!(
-            "nothing to compare: no table of the chosen ones is carried by two of the chosen nodes"
-        );
-    }
+        )
+    });
     Ok(totals)
 }
 

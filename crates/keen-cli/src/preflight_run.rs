@@ -145,7 +145,7 @@ fn compared(loaded: &Loaded, asked: &Join<'_>, stop: &Stop) -> Result<Vec<(Strin
         ..audit_run::Scope::whole()
     };
     let mut counting = Counting { node: asked.node, from: asked.from, tables: Vec::new() };
-    audit_run::run(&pair, &scope, &mut counting, stop, false)?;
+    audit_run::run(&pair, &scope, &mut counting, stop, false)?.unbroken()?;
     Ok(counting.tables)
 }
 

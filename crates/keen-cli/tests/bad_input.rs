@@ -316,3 +316,46 @@ fn a_table_longer_than_any_batch_and_rows_larger_than_one() {
     assert_eq!(run.code, 1);
     assert!(run.out.len() < 5000, "a huge value is not printed whole");
 }
+
+/// Whatever ends with 2 has written nothing that a reader could take for a result, or for a part of one.
+#[test]
+fn where_there_is_no_result_nothing_is_written() {
+    let folder = three();
+    let text = fs::read_to_string(folder.path("keen.toml")).unwrap();
+    // a and c carry nothing that both have.
+    let (nodes, _) = text.split_once("[set.s]").unwrap();
+    let sets = "[set.s]\ntables = [\"guest\"]\n[set.t]\ntables = [\"bed\"]\n\
+                [[link]]\nfrom = \"a\"\nto = \"b\"\ncarries = [\"s\"]\n[[link]]\nfrom = \"b\"\nto = \"c\"\ncarries = [\"t\"]\n";
+    fs::write(folder.path("keen.toml"), format!("{nodes}{sets}")).unwrap();
+    for command in ["audit", "plan"] {
+        for format in ["text", "json", "ndjson"] {
+            let run = folder.keen(&[command, "--node", "a,c", "--format", format]);
+            assert_eq!((run.code, &run.out[..]), (2, ""), "{command} {format}: {run:?}");
+            assert!(run.err.contains("nothing to compare"), "{run:?}");
+        }
+    }
+    for wrong in [
+        &["audit", "--node", "d"][..],
+        &["audit", "--table", "hut"],
+        &["audit", "--exclude", "guest,bed"],
+        &["audit", "--node", "a"],
+        &["plan", "--node", "d"],
+        &["plan", "--from", "no.json"],
+        &["plan", "--from", "keen.toml"],
+        &["conflicts", "--node", "d"],
+        &["conflicts", "--table", "guest", "--key", "x,y,z"],
+        &["flow", "--node", "d"],
+        &["preflight", "--node", "d"],
+        &["preflight", "--join", "d", "--from", "a"],
+        &["probe", "--at", "d"],
+        &["history", "hut"],
+        &["explain", "no such word"],
+    ] {
+        for format in ["text", "json", "ndjson"] {
+            let args = [wrong, &["--format", format]].concat();
+            let run = folder.keen(&args);
+            assert_eq!((run.code, &run.out[..]), (2, ""), "{args:?}: {run:?}");
+            assert!(!run.err.is_empty(), "{args:?}");
+        }
+    }
+}

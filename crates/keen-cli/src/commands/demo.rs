@@ -100,7 +100,8 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
         step(4, "keen audit: every row over all nodes, and who agrees with whom")
     )?;
     let mut sink = TextSink::new(ROWS_SHOWN);
-    let totals = audit_run::run(&loaded, &Scope::whole(), &mut sink, &stop, terminal.progress)?;
+    let totals = audit_run::run(&loaded, &Scope::whole(), &mut sink, &stop, terminal.progress)?
+        .unbroken()?;
     writeln!(out, "{}", audit_text::write(&loaded.topology, &sink, &totals, terminal.columns))?;
 
     writeln!(

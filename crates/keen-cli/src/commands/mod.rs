@@ -9,6 +9,7 @@ pub(crate) mod flow;
 pub(crate) mod history;
 mod init;
 pub(crate) mod plan;
+mod plan_links;
 pub(crate) mod preflight;
 mod probe;
 

@@ -74,6 +74,7 @@ impl<'a, W: Write> JsonSink<'a, W> {
         let end = json!({
             "complete": totals.complete(),
             "interrupted": totals.stopped,
+            "broken": totals.broken,
             "seconds": (totals.took.as_secs_f64() * 1000.0).round() / 1000.0,
             "links_standing_still": totals.standing_still.iter().map(|(from, to)| {
                 json!({"from": self.topology.nodes[*from].name, "to": self.topology.nodes[*to].name})

@@ -15,22 +15,18 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use keen_core::compare::{DivergentRow, Standing};
-use keen_core::expectation::{Expectation, Nodes, bit};
+use keen_core::expectation::{Nodes, bit};
 use keen_core::flow::fence::{self, Fence, Passing, Stillness};
 use keen_core::flow::look::Sights;
 use keen_core::flow::owed::{OwedTable, OwedWrites};
 use keen_core::ports::FaultKind;
 use keen_core::position::Gap;
-use keen_core::rows::Layout;
-use keen_core::shape::TableShape;
-use keen_core::topology::{NodeId, SetId, Topology};
+use keen_core::topology::NodeId;
 
-use super::held::{self, Held, Trace};
+use super::held::{Held, Trace};
+use super::looks::{FirstLook, FoundAgain, HeldTable, SecondLook, Times};
 use super::row_marks::{self, MarkedTable, RowMarks};
-use super::{
-    AuditOutcome, AuditRequest, AuditSink, NodeOutcome, Only, Standings, TableHead, TableOutcome,
-    Verdict,
-};
+use super::{AuditOutcome, AuditRequest, AuditSink, Only, TableOutcome};
 use crate::conflicts::OpenJournal;
 use crate::flow::{self, Watch};
 use crate::owed;
@@ -97,167 +93,6 @@ pub fn run(
         }
     }
     outcome
-}
-
-/// A table whose end is held back until its rows are looked at again.
-struct HeldTable {
-    set: SetId,
-    table: String,
-    layout: Option<Layout>,
-    expectation: Expectation,
-    shapes: BTreeMap<NodeId, TableShape>,
-    local_columns: BTreeMap<NodeId, Vec<String>>,
-    notes: Vec<String>,
-    unordered: Option<String>,
-    outcome: Option<TableOutcome>,
-    /// Rows of which it is not known yet what they are.
-    rows: Held,
-    /// Rows that are settled, by the looks that found them so.
-    settled: Vec<Held>,
-    /// What the pending rows are if nothing more becomes known.
-    standing: HashMap<u64, Standing>,
-    /// How often a pending row was found as it is.
-    times: HashMap<u64, Times>,
-    /// What those who hold the pending rows told of who wrote them, at the last look.
-    marks: RowMarks,
-    looked_again: bool,
-    healed: u64,
-    waiting: Vec<String>,
-}
-
-/// How often in a row a pending row was found as it is.
-#[derive(Debug, Clone, Copy, Default)]
-struct Times {
-    same: u8,
-    /// Of those, behind how many fences nobody had written it.
-    unwritten: u8,
-}
-
-/// Lets through what agrees, and holds back everything from the first row that differs on.
-struct FirstLook<'a> {
-    sink: &'a mut dyn AuditSink,
-    held: Vec<HeldTable>,
-    broken: Option<io::Error>,
-}
-
-impl AuditSink for FirstLook<'_> {
-    fn opened(&mut self, nodes: &BTreeMap<NodeId, NodeOutcome>, estimated_keys: u64) {
-        self.sink.opened(nodes, estimated_keys);
-    }
-
-    fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
-        self.held.push(HeldTable {
-            set: head.set,
-            table: head.table.to_owned(),
-            layout: head.layout.cloned(),
-            expectation: head.expectation.clone(),
-            shapes: head.shapes.clone(),
-            local_columns: head.local_columns.clone(),
-            notes: head.notes.to_vec(),
-            unordered: head.unordered.map(str::to_owned),
-            outcome: None,
-            rows: Held::new(),
-            settled: Vec::new(),
-            standing: HashMap::new(),
-            times: HashMap::new(),
-            marks: RowMarks::new(),
-            looked_again: false,
-            healed: 0,
-            waiting: Vec::new(),
-        });
-        ControlFlow::Continue(())
-    }
-
-    fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
-        let Some(table) = self.held.last_mut() else { return ControlFlow::Continue(()) };
-        match table.rows.push(&row) {
-            Ok(()) => ControlFlow::Continue(()),
-            Err(error) => {
-                self.broken = Some(error);
-                ControlFlow::Break(())
-            }
-        }
-    }
-
-    fn advanced(&mut self, keys: u64) {
-        self.sink.advanced(keys);
-    }
-
-    fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
-        if let Some(table) = self.held.last_mut() {
-            table.outcome = Some(outcome.clone());
-        }
-        ControlFlow::Continue(())
-    }
-}
-
-impl HeldTable {
-    fn hand_out(mut self, topology: &Topology, sink: &mut dyn AuditSink) -> ControlFlow<()> {
-        sink.table(&TableHead {
-            topology,
-            set: self.set,
-            table: &self.table,
-            layout: self.layout.as_ref(),
-            expectation: &self.expectation,
-            shapes: &self.shapes,
-            local_columns: &self.local_columns,
-            notes: &self.notes,
-            unordered: self.unordered.as_deref(),
-        })?;
-        let Some(mut outcome) = self.outcome.take() else { return ControlFlow::Continue(()) };
-        let mut unsatisfied = BTreeMap::new();
-        let mut flow = ControlFlow::Continue(());
-        // Without a second look everything counts as it was found.
-        let settled = match self.looked_again {
-            true => &mut self.settled[..],
-            false => std::slice::from_mut(&mut self.rows),
-        };
-        let expectation = &self.expectation;
-        let handed = held::each_of_all(settled, |row| {
-            for link in row.unsatisfied(expectation) {
-                *unsatisfied.entry(link).or_default() += 1;
-            }
-            flow = sink.divergent(row);
-            flow
-        });
-        flow?;
-        if let Err(error) = handed {
-            tracing::warn!("divergent rows of {} cannot be read back: {error}", self.table);
-        }
-        if self.looked_again {
-            let mut standings = Standings {
-                settled: self.settled.iter().map(Held::count).sum(),
-                healed: self.healed,
-                waiting: self.waiting,
-                ..Standings::default()
-            };
-            let standing = self.standing;
-            let handed = self.rows.each(|row| {
-                let key = Trace::of(&row).key;
-                let standing = standing.get(&key).copied().unwrap_or(Standing::Moving);
-                match standing {
-                    Standing::InFlight => standings.in_flight += 1,
-                    _ => standings.moving += 1,
-                }
-                flow = sink.unsettled(row, standing);
-                flow
-            });
-            flow?;
-            if let Err(error) = handed {
-                tracing::warn!("rows of {} cannot be read back: {error}", self.table);
-            }
-            outcome.tally.divergent = standings.settled;
-            outcome.tally.unsatisfied = unsatisfied;
-            outcome.verdict = match (standings.settled, outcome.unread.is_empty()) {
-                (1.., _) => Verdict::Diverges,
-                (0, false) => Verdict::Unread,
-                (0, true) if standings.in_flight + standings.moving > 0 => Verdict::Unsettled,
-                (0, true) => Verdict::Agrees,
-            };
-            outcome.standings = standings;
-        }
-        sink.table_done(&outcome)
-    }
 }
 
 /// Looking again at what differed.
@@ -658,52 +493,5 @@ impl Looking<'_> {
             table.waiting.clear();
         }
         Ok(())
-    }
-}
-
-/// Rows of a table that differ at a second look; once it was read to its end, where it was not read.
-type FoundAgain = (Held, Option<Vec<NodeId>>);
-
-/// Collects of a second look the rows that are still pending; of each table that was read to its end
-/// where it was not read.
-struct SecondLook {
-    wanted: BTreeMap<(SetId, String), std::collections::HashSet<u64>>,
-    tables: BTreeMap<(SetId, String), FoundAgain>,
-    at: Option<(SetId, String)>,
-    broken: Option<io::Error>,
-}
-
-impl AuditSink for SecondLook {
-    fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
-        let name = (head.set, head.table.to_owned());
-        self.tables.insert(name.clone(), (Held::new(), None));
-        self.at = Some(name);
-        ControlFlow::Continue(())
-    }
-
-    fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
-        let Some(name) = &self.at else { return ControlFlow::Continue(()) };
-        // Rows that were equal at the first look are the next audit's business.
-        let wanted = self.wanted.get(name);
-        let known = wanted.is_none_or(|w| w.is_empty() || w.contains(&Trace::of(&row).key));
-        let Some((held, _)) = self.tables.get_mut(name).filter(|_| known) else {
-            return ControlFlow::Continue(());
-        };
-        match held.push(&row) {
-            Ok(()) => ControlFlow::Continue(()),
-            Err(error) => {
-                self.broken = Some(error);
-                ControlFlow::Break(())
-            }
-        }
-    }
-
-    fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
-        if let Some((_, unread)) = self.at.as_ref().and_then(|name| self.tables.get_mut(name))
-            && !outcome.tally.stopped
-        {
-            *unread = Some(outcome.unread.keys().copied().collect());
-        }
-        ControlFlow::Continue(())
     }
 }

@@ -12,6 +12,7 @@
 
 pub mod fenced;
 pub(crate) mod held;
+mod looks;
 mod node;
 mod row_marks;
 mod table;
@@ -273,6 +274,12 @@ pub fn run(request: &AuditRequest<'_>, sink: &mut dyn AuditSink) -> AuditOutcome
         outcome.stopped |= (request.stop)();
         outcome
     })
+}
+
+/// Whether any of the wanted tables is carried by two of the wanted nodes.
+#[must_use]
+pub fn compares_anything(request: &AuditRequest<'_>) -> bool {
+    !tables_in_scope(request).is_empty()
 }
 
 fn tables_in_scope<'a>(request: &AuditRequest<'a>) -> Vec<InScope<'a>> {
