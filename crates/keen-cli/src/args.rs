@@ -109,7 +109,7 @@ pub(crate) struct ScopeArgs {
     #[arg(long, short, value_name = "FILE", default_value = "keen.toml")]
     pub(crate) topology: PathBuf,
 
-    /// Only these nodes (repeat, or separate by commas): those read, or with --from those planned for.
+    /// Only these nodes (repeat, or separate by commas).
     #[arg(long = "node", short, value_name = "NODE", value_delimiter = ',')]
     pub(crate) nodes: Vec<String>,
 
@@ -592,7 +592,8 @@ pub(crate) struct PlanArgs {
     #[command(flatten)]
     pub(crate) scope: ScopeArgs,
 
-    /// Plan from this audit (made with --format json) instead of auditing now.
+    /// Plan from this audit (made with --format json) instead of auditing now; --node then chooses the nodes that
+    /// are planned for.
     #[arg(long, value_name = "AUDIT.json", conflicts_with_all = ["digest", "wait", "tables", "exclude"])]
     pub(crate) from: Option<PathBuf>,
 

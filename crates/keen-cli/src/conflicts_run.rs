@@ -138,9 +138,9 @@ impl Outcome {
         }
     }
 
-    /// Whether no earlier run had found a conflict; of the first run that looks, none is called new.
-    pub(crate) fn is_new(&self, conflict: &Conflict) -> bool {
-        self.known.as_ref().is_some_and(|known| !known.contains(self.name(conflict).as_ref()))
+    /// Whether no earlier run had found a conflict; none where no run had looked before.
+    pub(crate) fn is_new(&self, conflict: &Conflict) -> Option<bool> {
+        is_new(self.known.as_ref(), &self.name(conflict))
     }
 
     /// Nodes that hold of the row whose life was asked for what no journal wrote, and in which columns.
@@ -229,7 +229,8 @@ pub(crate) fn run(
     let is_new = |c: &Conflict| {
         let name = name_of(&tables, c);
         let name = proven.of(&name).map_or(&name, |proof| &proof.name);
-        known.as_ref().is_none_or(|known| !known.contains(name))
+        // What no earlier run can have found is shown, too.
+        is_new(known.as_ref(), name) != Some(false)
     };
     found
         .conflicts
@@ -247,6 +248,11 @@ pub(crate) fn run(
         proven,
         found,
     }
+}
+
+/// Whether none of the conflicts that earlier runs found has this name; none where no run had looked before.
+fn is_new(known: Option<&BTreeSet<String>>, name: &str) -> Option<bool> {
+    known.map(|known| !known.contains(name))
 }
 
 impl Asked {

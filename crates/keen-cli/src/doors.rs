@@ -99,7 +99,8 @@ impl<'a> Doors<'a> {
                 Address::Server(server) => self.access(node, server).and_then(|access| {
                     Ok(match server.engine {
                         Engine::MariaDb => Box::new(MariaDbNode::open(&access)?) as _,
-                        _ => Box::new(PostgresNode::open(&access)?) as _,
+                        Engine::Postgres => Box::new(PostgresNode::open(&access)?) as _,
+                        Engine::Sqlite => return Err(no_server(node)),
                     })
                 }),
             }
@@ -120,7 +121,8 @@ impl<'a> Doors<'a> {
         let access = self.access(node, server)?;
         Ok(match server.engine {
             Engine::MariaDb => Box::new(MariaDbNode::open(&access)?),
-            _ => Box::new(PostgresNode::open(&access)?),
+            Engine::Postgres => Box::new(PostgresNode::open(&access)?),
+            Engine::Sqlite => return Err(no_server(node)),
         })
     }
 
@@ -143,7 +145,8 @@ impl<'a> Doors<'a> {
                 Address::Server(server) => self.access(node, server).and_then(|access| {
                     Ok(match server.engine {
                         Engine::MariaDb => Box::new(MariaDbLinks::open(&access, beats)?) as _,
-                        _ => Box::new(PostgresLinks::open(&access, beats)?) as _,
+                        Engine::Postgres => Box::new(PostgresLinks::open(&access, beats)?) as _,
+                        Engine::Sqlite => return Err(no_server(node)),
                     })
                 }),
             }
@@ -166,7 +169,8 @@ impl<'a> Doors<'a> {
                 Address::Server(server) => self.access(node, server).and_then(|access| {
                     Ok(match server.engine {
                         Engine::MariaDb => Box::new(MariaDbProbe::open(&access, local)?) as _,
-                        _ => Box::new(PostgresProbe::open(&access, local)?) as _,
+                        Engine::Postgres => Box::new(PostgresProbe::open(&access, local)?) as _,
+                        Engine::Sqlite => return Err(no_server(node)),
                     })
                 }),
             }
@@ -200,7 +204,10 @@ impl<'a> Doors<'a> {
                         Engine::MariaDb => {
                             Box::new(MariaDbJournal::open(&access, tables, self.reader)?) as _
                         }
-                        _ => Box::new(PostgresJournal::open(&access, &node.name, tables)?) as _,
+                        Engine::Postgres => {
+                            Box::new(PostgresJournal::open(&access, &node.name, tables)?) as _
+                        }
+                        Engine::Sqlite => return Err(no_server(node)),
                     })
                 }),
             }
@@ -239,7 +246,10 @@ impl<'a> Doors<'a> {
             Address::Server(server) => self.access(node, server).and_then(|access| {
                 Ok(match server.engine {
                     Engine::MariaDb => JournalDdl::MariaDb(mariadb::journal_grants(&access)?),
-                    _ => JournalDdl::Postgres(postgres::journal_setup(&access, tables)?),
+                    Engine::Postgres => {
+                        JournalDdl::Postgres(postgres::journal_setup(&access, tables)?)
+                    }
+                    Engine::Sqlite => return Err(no_server(node)),
                 })
             }),
             Address::Sqlite(_) => Ok(JournalDdl::Nothing),
@@ -370,4 +380,9 @@ impl<'a> Doors<'a> {
         let text = text.strip_suffix('\n').map_or(&text[..], |t| t.strip_suffix('\r').unwrap_or(t));
         Ok(Some(Password::new(text.to_owned())))
     }
+}
+
+/// A file has no server that could be asked.
+fn no_server(node: &Node) -> ReadFault {
+    ReadFault::new(format!("{} is a file, and no server", node.name), "correct its address")
 }

@@ -96,3 +96,112 @@ fn files_it_links_to_are_there() {
     }
     assert!(links > 10);
 }
+
+/// The README and the documents, by name.
+fn documents() -> Vec<(String, String)> {
+    let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let in_docs = fs::read_dir(root.join("docs")).unwrap().map(|entry| entry.unwrap().path());
+    let pages = in_docs.filter(|path| path.extension().is_some_and(|end| end == "md"));
+    let all = pages.chain([root.join("README.md")]);
+    all.map(|path| (path.display().to_string(), fs::read_to_string(&path).unwrap())).collect()
+}
+
+/// What stands in a text as code: between backticks, or on a line of a block of code.
+fn code(text: &str) -> impl Iterator<Item = &str> {
+    let blocks = text.split("\n```").skip(1).step_by(2).flat_map(str::lines).map(str::trim);
+    let prose = text.split("\n```").step_by(2);
+    let spans = prose.flat_map(|prose| prose.split('`').skip(1).step_by(2));
+    blocks.chain(spans)
+}
+
+fn options(text: &str) -> impl Iterator<Item = &str> {
+    let ends = |c: char| !(c.is_ascii_lowercase() || c == '-');
+    let words = text.split(|c: char| c.is_whitespace() || "`[(|".contains(c));
+    let long = words.filter(|word| {
+        word.strip_prefix("--")
+            .is_some_and(|rest| rest.starts_with(|c: char| c.is_ascii_lowercase()))
+    });
+    long.map(move |word| word.split(ends).next().unwrap_or(word))
+}
+
+#[test]
+fn documents_and_help_name_only_commands_and_options_that_there_are() {
+    let folder = Folder::new("");
+    let help = |command: &str| folder.keen(&[command, "--help"]).out;
+    let (mut known, mut looked) = (std::collections::BTreeMap::new(), 0);
+    for line in folder.keen(&["--help"]).out.split("Commands:").nth(1).unwrap().lines().skip(1) {
+        let Some(command) = line.split_whitespace().next() else { break };
+        let text = if command == "help" { String::new() } else { help(command) };
+        // An option is declared at the beginning of a line, or behind its short form.
+        let declared: std::collections::BTreeSet<String> = (text.lines())
+            .filter(|line| line.trim_start().starts_with('-'))
+            .filter_map(|line| options(line).next().map(str::to_owned))
+            .collect();
+        for option in options(&text) {
+            assert!(declared.contains(option), "keen {command} --help names {option}");
+        }
+        known.insert(command.to_owned(), declared);
+    }
+    for (document, text) in documents() {
+        for code in code(&text).filter_map(|code| code.strip_prefix("keen ")) {
+            let Some(command) = code.split_whitespace().next() else { continue };
+            if command.starts_with('-') || command.starts_with(|c: char| !c.is_ascii_lowercase()) {
+                continue;
+            }
+            let declared = known.get(command);
+            let declared = declared.unwrap_or_else(|| panic!("{document}: keen {code}"));
+            for option in options(code) {
+                assert!(declared.contains(option), "{document}: keen {code}");
+                looked += 1;
+            }
+        }
+    }
+    assert!(looked > 20, "{looked}");
+}
+
+#[test]
+fn documents_name_only_files_that_there_are() {
+    let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let places = [
+        "",
+        "crates",
+        "crates/keen-core/src",
+        "crates/keen-nodes/src",
+        "crates/keen-cli/src",
+        "crates/keen-lab/src",
+        "crates/keen-core",
+        "crates/keen-nodes",
+        "crates/keen-cli",
+        "crates/keen-lab",
+        "crates/keen-cli/tests",
+        "crates/keen-nodes/tests",
+        "crates/keen-core/tests",
+    ];
+    let mut looked = 0;
+    for (document, text) in documents() {
+        for code in code(&text) {
+            let path = |c: char| c.is_ascii_alphanumeric() || "/._-".contains(c);
+            let is_ours = code.ends_with(".rs")
+                || ["crates/", "docs/", "scripts/"].iter().any(|first| code.starts_with(first));
+            if is_ours && code.chars().all(path) {
+                let there = places.iter().any(|place| root.join(place).join(code).exists())
+                    || source_files(&root).any(|file| file.ends_with(code));
+                assert!(there, "{document}: {code}");
+                looked += 1;
+            }
+        }
+    }
+    assert!(looked > 20, "{looked}");
+}
+
+fn source_files(root: &std::path::Path) -> impl Iterator<Item = std::path::PathBuf> {
+    let mut folders = vec![root.join("crates")];
+    let mut files = Vec::new();
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(folder).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() { folders.push(path) } else { files.push(path) }
+        }
+    }
+    files.into_iter()
+}

@@ -158,7 +158,7 @@ pub(crate) fn one(topology: &Topology, outcome: &Outcome, conflict: &Conflict) -
         "table": table.name,
         "set": topology.sets[table.set].name,
         "of": thing,
-        "new": outcome.known.is_none() || outcome.is_new(conflict),
+        "new": outcome.is_new(conflict),
         "proven": conflict.proven,
         "doubt": doubt,
         "proven_before": outcome.proof(conflict).map(|proof| proven(outcome, proof)),

@@ -213,7 +213,7 @@ fn write_conflict(
     let tables = &outcome.found.tables;
     let table = &tables[conflict.table];
     let proof = if conflict.proven { "" } else { ", possible only" };
-    let new = if outcome.is_new(conflict) { "new, " } else { "" };
+    let new = if outcome.is_new(conflict) == Some(true) { "new, " } else { "" };
     let title = styled(HEADING, &title(table, conflict));
     let (word, color) = standing(conflict);
     out.push_str(&hanging(

@@ -445,7 +445,8 @@ impl TableSql<'_> {
         }
         let place = match self.engine() {
             Engine::Sqlite => rowid_name(&self.local.shape).unwrap_or("rowid"),
-            _ => "(tableoid, ctid)", // partitions each count their own
+            // Partitions each count their own. MariaDB deletes up to a number of rows by itself.
+            Engine::Postgres | Engine::MariaDb => "(tableoid, ctid)",
         };
         let chosen = place.trim_matches(['(', ')']);
         statement

@@ -228,7 +228,7 @@ impl Table<'_> {
                 ") ENGINE = InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;\n"
             }
             Engine::MariaDb => ") ENGINE = InnoDB CHARACTER SET utf8mb4;\n",
-            _ => ");\n",
+            Engine::Postgres | Engine::Sqlite => ");\n",
         });
         out
     }
@@ -280,7 +280,7 @@ impl Table<'_> {
         {
             let name = match self.to {
                 Engine::MariaDb => collation.clone(),
-                _ => quoted(self.to, collation),
+                Engine::Postgres | Engine::Sqlite => quoted(self.to, collation),
             };
             let _ = write!(line, " COLLATE {name}");
         } else if self.from == Engine::MariaDb
@@ -339,7 +339,7 @@ impl Table<'_> {
         if self.from == self.to {
             return Some(match self.to {
                 Engine::Sqlite => format!("({default})"),
-                _ => default.to_owned(),
+                Engine::Postgres | Engine::MariaDb => default.to_owned(),
             });
         }
         let lower = default.trim().to_ascii_lowercase();
