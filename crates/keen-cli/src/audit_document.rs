@@ -276,7 +276,7 @@ impl Whole<'_> {
             return Err(format!("{place}: {wrong}"));
         }
         let rows =
-            rows.into_rows().map_err(|e| format!("{place}: rows cannot be put aside: {e}"))?;
+            rows.into_rows().map_err(|e| format!("{place}: rows cannot be put aside ({e}): temporary files need space in the folder that TMPDIR names"))?;
         let table = wire::audited_table(self.topology, table, layout?, rows)?;
         self.reading.borrow_mut().read.tables.push(table);
         Ok(())

@@ -371,8 +371,7 @@ pub(crate) fn run(
     totals.took = clock.elapsed();
     totals.broken = outcome.broken.map(|error| {
         format!(
-            "rows that differ cannot be kept until they are looked at again ({error}): free some space for temporary files, \
-             or count what differs at the first look, with --patience 0s"
+            "rows that differ cannot be kept until they are looked at again ({error}): temporary files need space in the folder that TMPDIR names"
         )
     });
     Ok(totals)

@@ -317,6 +317,38 @@ fn a_table_longer_than_any_batch_and_rows_larger_than_one() {
     assert!(run.out.len() < 5000, "a huge value is not printed whole");
 }
 
+#[test]
+fn rows_that_cannot_be_kept_make_it_incomplete_and_no_plan() {
+    let folder = Folder::mesh(2, &["reading"], "");
+    for (file, note) in [("a.db", "x"), ("b.db", "y")] {
+        folder.sql(
+            file,
+            &format!(
+                "CREATE TABLE reading (id INTEGER PRIMARY KEY, note TEXT); \
+                 WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 20000) \
+                 INSERT INTO reading SELECT i, printf('%0100d{note}', i) FROM n"
+            ),
+        );
+    }
+    let without_room = |args: &[&str]| {
+        let output = folder.command(args).env("TMPDIR", "/nonexistent").output().unwrap();
+        let text = |bytes| String::from_utf8(bytes).unwrap();
+        (output.status.code().unwrap(), text(output.stdout), text(output.stderr))
+    };
+    for format in ["text", "json", "ndjson"] {
+        let (code, out, _) = without_room(&["audit", "--no-ledger", "--format", format]);
+        assert_eq!(code, 3, "{out}");
+        assert!(out.contains("the folder that TMPDIR names"), "{out}");
+        assert!(!out.contains("All agree") && !out.contains("Nothing was found"), "{out}");
+        let (code, out, err) = without_room(&["plan", "--format", format]);
+        assert_eq!((code, &out[..]), (2, ""), "{err}");
+        assert!(err.contains("the folder that TMPDIR names"), "{err}");
+    }
+    // What is printed helps.
+    let args = ["audit", "--no-ledger", "--patience", "0s"];
+    assert_eq!(without_room(&args).0, 1);
+}
+
 /// Whatever ends with 2 has written nothing that a reader could take for a result, or for a part of one.
 #[test]
 fn where_there_is_no_result_nothing_is_written() {

@@ -213,6 +213,30 @@ fn a_mesh_of_mariadb_goes_on_behind_a_row_and_the_rest_is_judged() {
     mend(&mesh, 1);
     links::mariadb_settled(&mesh.servers, PATIENCE).unwrap();
     assert!(guests(b).contains(&(130, "Guest 130".to_owned())));
+    // Where rows refer to it, taking it out for a while is nothing that keen plans.
+    a.run("DELETE FROM stay WHERE guest_id NOT IN (SELECT id FROM guest)").unwrap();
+    a.run("ALTER TABLE stay ADD FOREIGN KEY (guest_id) REFERENCES guest (id)").unwrap();
+    links::mariadb_settled(&mesh.servers, PATIENCE).unwrap();
+    unlogged(b, "INSERT INTO guest VALUES (140, 'Guest 140', true)");
+    unlogged(
+        b,
+        "INSERT INTO stay VALUES (1400, 140, 'Saddle Refuge', 1, 20.5, '2026-07-01', NULL)",
+    );
+    a.run("INSERT INTO guest VALUES (140, 'Guest 140', true)").unwrap();
+    mesh.until("broken a>b");
+    let plan =
+        mesh.keen(&["plan", "--format", "json", "--table", "guest", "--patience", "3s"]).json();
+    assert_eq!(plan["steps"], serde_json::json!([]), "{plan:#}");
+    let asked = question(&plan, 140);
+    assert!(asked["why"].as_str().unwrap().contains("rows of b may refer to it"), "{plan:#}");
+    let held = &asked["choices"][0];
+    assert_eq!((&held["row"]["name"], &held["loses"]), (&"Guest 140".into(), &"nothing".into()));
+    let (_, statements) = passing_over(&plan);
+    b.run(&statements).unwrap();
+    a.run("INSERT INTO guest VALUES (141, 'Guest 141', true)").unwrap();
+    links::mariadb_settled(&mesh.servers, PATIENCE).unwrap();
+    assert!(guests(b).contains(&(140, "Guest 140".to_owned())));
+    unlogged(b, "DELETE FROM stay WHERE id = 1400");
     // What no link owes was never mended on the way, and still is no secret.
     let audit = mesh.keen(&["audit", "--no-ledger", "--format", "json"]);
     assert_eq!(audit.code, 0, "{audit:?}");

@@ -1,14 +1,11 @@
 //! Some rows of an audited table, read from a node as they are now.
 
-use keen_core::canonical;
-use keen_core::digest::DigestFunction;
 use keen_core::plan::AuditedTable;
 use keen_core::ports::{ReadFault, ReadRows, TableRequest};
-use keen_core::rows::{Batch, RowWriter};
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 
-use crate::conflicts::of_key;
+use crate::conflicts::{each_row, of_key};
 
 /// So many rows are asked for at once.
 const AT_ONCE: usize = 200;
@@ -44,31 +41,14 @@ pub fn read(
             only: None,
             condition: Some(some.iter().map(one).collect::<Vec<_>>().join(" OR ")),
         };
-        let layout = (*table.layout).clone();
-        let writer = RowWriter::new(layout, DigestFunction::default(), 256 << 10).in_any_order();
-        let mut unreadable = None;
-        reader.read(&request, writer, &mut |mut batch: Batch| {
-            for row in (0..batch.len()).filter_map(|at| batch.get(at)).filter(|row| !row.outside) {
-                let cells = match canonical::read_row(row.row) {
-                    Ok(cells) => cells,
-                    Err(error) => {
-                        unreadable = Some(error.to_string());
-                        continue;
-                    }
-                };
-                let is = |key: &Vec<Value>| {
-                    table.layout.key.iter().zip(key).all(|(at, value)| cells[*at].same_as(value))
-                };
-                if let Some(at) = some.iter().position(is) {
-                    found[first + at] = Some(cells);
-                }
+        each_row(reader, &request, &table.layout, &mut |cells| {
+            let is = |key: &Vec<Value>| {
+                table.layout.key.iter().zip(key).all(|(at, value)| cells[*at].same_as(value))
+            };
+            if let Some(at) = some.iter().position(is) {
+                found[first + at] = Some(cells);
             }
-            batch.clear();
-            Some(batch)
         })?;
-        if let Some(why) = unreadable {
-            return Err(ReadFault::new(why, "audit the table"));
-        }
     }
     Ok(found)
 }

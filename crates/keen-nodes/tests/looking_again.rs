@@ -18,9 +18,7 @@ use keen_core::position::Position;
 use keen_core::preflight::look::{Half, Incoming, Means, Slot, Source};
 use keen_core::rows::{Batch, RowWriter};
 use keen_core::shape::TableShape;
-use keen_core::topology::{
-    Address, Authority, ColumnChoice, Engine, Limits, Link, Node, Server, TableSet, Tls, Topology,
-};
+use keen_core::topology::{Address, Engine, Server, Topology};
 use keen_core::value::Value;
 use keen_nodes::audit::fenced::{self, Fencing};
 use keen_nodes::audit::{AuditRequest, AuditSink, Standings, TableHead, TableOutcome};
@@ -28,36 +26,7 @@ use keen_nodes::memory::MemoryNode;
 
 /// A link from a to b.
 fn topology() -> Topology {
-    let node = |name: &str| Node {
-        name: name.to_owned(),
-        at: Address::Sqlite(format!("{name}.db")),
-        password: None,
-        tls: Tls::default(),
-        journal: None,
-        column_names: BTreeMap::new(),
-        also_at: Vec::new(),
-        writes: true,
-        names: BTreeMap::new(),
-    };
-    let set = TableSet {
-        name: "s".to_owned(),
-        tables: vec!["t".to_owned()],
-        filter: None,
-        columns: ColumnChoice::All,
-    };
-    Topology {
-        name: "two".to_owned(),
-        nodes: vec![node("a"), node("b")],
-        sets: vec![set],
-        links: vec![Link { from: 0, to: 1, carries: vec![0], delay: None }],
-        limits: Limits::default(),
-        authority: Authority::default(),
-        compare: BTreeMap::new(),
-        unique: BTreeMap::new(),
-        not_judged: Vec::new(),
-        zone: None,
-        heartbeat: None,
-    }
+    common::topology(&[("a", true), ("b", true)], &[(0, 1)])
 }
 
 fn heard() -> Heard {

@@ -12,9 +12,7 @@ use common::{Table, open};
 use keen_core::compare::DivergentRow;
 use keen_core::digest::DigestFunction;
 use keen_core::ports::ReadRows;
-use keen_core::topology::{
-    Address, Authority, ColumnChoice, Limits, Link, Node, NodeId, TableSet, Tls, Topology,
-};
+use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 use keen_nodes::audit::{self, AuditRequest, AuditSink, TableHead, TableOutcome, Verdict};
 use proptest::prelude::*;
@@ -23,39 +21,10 @@ use tempfile::TempDir;
 const NODES: usize = 5;
 
 fn topology(edges: &[(NodeId, NodeId)], writers: u8) -> Topology {
-    let node = |i: usize| Node {
-        name: format!("n{i}"),
-        at: Address::Sqlite(format!("n{i}.db")),
-        password: None,
-        tls: Tls::default(),
-        journal: None,
-        column_names: BTreeMap::new(),
-        also_at: Vec::new(),
-        writes: writers & (1 << i) != 0,
-        names: BTreeMap::new(),
-    };
-    let set = TableSet {
-        name: "s".to_owned(),
-        tables: vec!["t".to_owned()],
-        filter: None,
-        columns: ColumnChoice::All,
-    };
-    Topology {
-        name: "oracle".to_owned(),
-        nodes: (0..NODES).map(node).collect(),
-        sets: vec![set],
-        links: edges
-            .iter()
-            .map(|(from, to)| Link { from: *from, to: *to, carries: vec![0], delay: None })
-            .collect(),
-        limits: Limits::default(),
-        authority: Authority::default(),
-        compare: BTreeMap::new(),
-        unique: BTreeMap::new(),
-        not_judged: Vec::new(),
-        zone: None,
-        heartbeat: None,
-    }
+    let names: Vec<String> = (0..NODES).map(|i| format!("n{i}")).collect();
+    let nodes: Vec<(&str, bool)> =
+        names.iter().enumerate().map(|(i, name)| (&name[..], writers & (1 << i) != 0)).collect();
+    common::topology(&nodes, edges)
 }
 
 #[derive(Default)]

@@ -29,8 +29,7 @@ pub(crate) fn run(args: &AuditArgs, terminal: Terminal) -> Result<Exit> {
     let totals = match args.format {
         AuditFormat::Text => {
             let mut sink = TextSink::new(args.show.unwrap_or(ROWS_SHOWN));
-            let totals =
-                audit_run::run(&loaded, &scope, &mut sink, &stop, terminal.progress)?.unbroken()?;
+            let totals = audit_run::run(&loaded, &scope, &mut sink, &stop, terminal.progress)?;
             let columns = terminal.columns.filter(|_| args.output.is_none());
             let mut text = audit_text::write(&loaded.topology, &sink, &totals, columns);
             if args.output.is_some() && !terminal.colors_files() {
@@ -48,9 +47,6 @@ pub(crate) fn run(args: &AuditArgs, terminal: Terminal) -> Result<Exit> {
                 JsonSink::new(&loaded.topology, scope.function, left_out, limit, shape, out);
             let totals = audit_run::run(&loaded, &scope, &mut sink, &stop, terminal.progress)?;
             out = sink.finish(&totals).context("cannot write the result")?;
-            if let Some(why) = &totals.broken {
-                tracing::error!("{}", crate::safe::text(why));
-            }
             totals
         }
     };

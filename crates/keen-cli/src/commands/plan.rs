@@ -371,7 +371,7 @@ struct Collect {
 
 impl Collect {
     fn into_tables(self) -> Result<Vec<AuditedTable>> {
-        let aside = "rows that differ cannot be put aside in a temporary file";
+        let aside = "rows that differ cannot be put aside: temporary files need space in the folder that TMPDIR names";
         if let Some(error) = self.failed {
             return Err(error).context(aside);
         }

@@ -491,7 +491,14 @@ fn conclusion(topology: &Topology, totals: &Totals, hidden: u64) -> String {
             grouped(totals.moving),
         );
     }
-    if totals.stopped || totals.incomplete > 0 {
+    if let Some(why) = &totals.broken {
+        let _ = writeln!(
+            out,
+            "{} {}. --patience 0s counts what differs at the first look.",
+            styled(UNKNOWN, "Incomplete:"),
+            safe::text(why)
+        );
+    } else if totals.stopped || totals.incomplete > 0 {
         let what = if totals.stopped {
             "it was stopped before the end".to_owned()
         } else {

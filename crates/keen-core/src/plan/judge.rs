@@ -167,12 +167,14 @@ impl Judge<'_> {
                 None => losses.push((what, other.nodes.clone())),
             }
         }
-        let losses = losses.iter().map(|(what, nodes)| format!("{what} on {}", self.names(nodes)));
+        let losses: Vec<String> = (losses.iter())
+            .map(|(what, nodes)| format!("{what} on {}", self.names(nodes)))
+            .collect();
         Choice {
             nodes: kept.nodes.clone(),
             copies: row.key.is_empty().then_some(kept.count),
             row: kept.row.as_ref().map(|cells| named(&table.layout, cells)),
-            loses: losses.collect::<Vec<_>>().join("; "),
+            loses: if losses.is_empty() { "nothing".to_owned() } else { losses.join("; ") },
         }
     }
 

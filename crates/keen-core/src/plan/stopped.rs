@@ -145,6 +145,13 @@ impl Maker<'_> {
                 );
                 if alike {
                     let reason = format!("{reason}: it is the same, and comes again");
+                    let local = table.nodes.get(&link.to);
+                    if local.is_some_and(|local| !local.shape.referred_by.is_empty()) {
+                        let why = format!(
+                            "{reason}; but rows of {to} may refer to it, and would be without it until then"
+                        );
+                        return self.ask(table, row, why);
+                    }
                     return self.make_way(
                         link,
                         (table, row),

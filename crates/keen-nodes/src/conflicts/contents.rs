@@ -120,18 +120,28 @@ fn read_some(
     table: &Table,
     rows: &mut HashMap<u128, Vec<Value>>,
 ) -> Result<(), ReadFault> {
+    each_row(reader, request, &table.layout, &mut |cells| {
+        let key: Vec<Value> =
+            table.layout.key.iter().filter_map(|at| cells.get(*at).cloned()).collect();
+        rows.insert(thing(number, None, &key), cells);
+    })
+}
+
+/// Reads rows of a set, cell by cell.
+pub(crate) fn each_row(
+    reader: &mut dyn ReadRows,
+    request: &TableRequest,
+    layout: &Layout,
+    each: &mut dyn FnMut(Vec<Value>),
+) -> Result<(), ReadFault> {
     let writer =
-        RowWriter::new(table.layout.clone(), DigestFunction::default(), 256 << 10).in_any_order();
+        RowWriter::new(layout.clone(), DigestFunction::default(), 256 << 10).in_any_order();
     let mut trouble = None;
     reader.read(request, writer, &mut |batch: Batch| {
         for at in 0..batch.len() {
             let Some(row) = batch.get(at).filter(|row| !row.outside) else { continue };
             match canonical::read_row(row.row) {
-                Ok(cells) => {
-                    let key: Vec<Value> =
-                        table.layout.key.iter().filter_map(|at| cells.get(*at).cloned()).collect();
-                    rows.insert(thing(number, None, &key), cells);
-                }
+                Ok(cells) => each(cells),
                 Err(error) => trouble = Some(error.to_string()),
             }
         }

@@ -31,7 +31,7 @@ use keen_core::value::Value;
 pub use by_rows::{Asked, LastWrites, written};
 pub use carried::Carried;
 use carried::{Begun, HandingOn, Held, OfNode, Rest};
-pub(crate) use contents::of_key;
+pub(crate) use contents::{each_row, of_key};
 use gather::{Read, Reshaped, Shared};
 use judging::{Judging, reshaping};
 use opening::{Opened, fell_over};

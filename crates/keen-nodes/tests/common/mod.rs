@@ -11,9 +11,13 @@
 pub mod random;
 pub mod typed;
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use keen_core::shape::{ColumnShape, Family, TableShape};
+use keen_core::topology::{
+    Address, Authority, ColumnChoice, Limits, Link, Node, NodeId, TableSet, Tls, Topology,
+};
 use keen_core::value::Value;
 use keen_nodes::memory::{MemoryNode, MemoryTable};
 use keen_nodes::sqlite::{Options, SqliteNode, quoted};
@@ -99,4 +103,41 @@ pub fn cell(value: &Value) -> Cell {
 
 pub fn open(path: &Path) -> SqliteNode {
     SqliteNode::open(path, &Options::default()).unwrap()
+}
+
+/// Nodes by these names, each with whether it is written to, links between them, and a set `s` of the table `t`.
+pub fn topology(nodes: &[(&str, bool)], edges: &[(NodeId, NodeId)]) -> Topology {
+    let node = |(name, writes): &(&str, bool)| Node {
+        name: (*name).to_owned(),
+        at: Address::Sqlite(format!("{name}.db")),
+        password: None,
+        tls: Tls::default(),
+        journal: None,
+        column_names: BTreeMap::new(),
+        also_at: Vec::new(),
+        writes: *writes,
+        names: BTreeMap::new(),
+    };
+    let set = TableSet {
+        name: "s".to_owned(),
+        tables: vec!["t".to_owned()],
+        filter: None,
+        columns: ColumnChoice::All,
+    };
+    Topology {
+        name: "a test".to_owned(),
+        nodes: nodes.iter().map(node).collect(),
+        sets: vec![set],
+        links: edges
+            .iter()
+            .map(|(from, to)| Link { from: *from, to: *to, carries: vec![0], delay: None })
+            .collect(),
+        limits: Limits::default(),
+        authority: Authority::default(),
+        compare: BTreeMap::new(),
+        unique: BTreeMap::new(),
+        not_judged: Vec::new(),
+        zone: None,
+        heartbeat: None,
+    }
 }
