@@ -398,6 +398,18 @@ impl AuditSink for Counting<'_> {
         self.sink.opened(nodes, estimated_keys);
     }
 
+    fn in_any_order(&self) -> bool {
+        self.sink.in_any_order()
+    }
+
+    fn waiting(&mut self, head: &TableHead<'_>, rows: u64) -> ControlFlow<()> {
+        self.sink.waiting(head, rows)
+    }
+
+    fn settled(&mut self, head: &TableHead<'_>, row: DivergentRow) -> ControlFlow<()> {
+        self.sink.settled(head, row)
+    }
+
     fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
         self.progress.table(head.table);
         self.totals.audited.push(Audited {

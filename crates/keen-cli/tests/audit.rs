@@ -121,9 +121,10 @@ fn lines_are_one_object_each_as_they_are_found() {
     let lines: Vec<serde_json::Value> =
         run.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
     let kinds: Vec<&str> = lines.iter().map(|line| line["kind"].as_str().unwrap()).collect();
-    assert_eq!(kinds, ["start", "divergent", "table", "summary"]);
-    assert_eq!(lines[1]["key"]["id"], json!(2));
-    assert_eq!(lines[3]["complete"], json!(true));
+    assert_eq!(kinds, ["start", "waiting", "divergent", "table", "summary"]);
+    assert_eq!(lines[1], json!({"kind": "waiting", "table": "guest", "set": "s", "rows": 1}));
+    assert_eq!(lines[2]["key"]["id"], json!(2));
+    assert_eq!(lines[4]["complete"], json!(true));
 }
 
 #[test]

@@ -10,6 +10,7 @@ use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use std::time::Duration;
 
 use common::Table;
+use keen_core::compare::{DivergentRow, Standing};
 use keen_core::digest::DigestFunction;
 use keen_core::flow::fence::{Fence, Stillness};
 use keen_core::flow::look::{Heard, Inflow, Outlet, Sight, Sights};
@@ -70,6 +71,8 @@ enum Mark {
     None,
     Same,
     Another,
+    /// Row 2 stays as it is, and row 3 is written again and again.
+    SameAndAnother,
 }
 
 struct Marked {
@@ -91,13 +94,13 @@ impl ReadRows for Marked {
         _: &[String],
         conditions: &[&str],
     ) -> Result<Vec<Option<u64>>, ReadFault> {
-        assert_eq!(conditions, [r#"("id" = 2)"#]);
         let asked = self.asked.fetch_add(1, Ordering::Relaxed);
-        Ok(vec![match self.mark {
-            Mark::None => None,
-            Mark::Same => Some(7),
-            Mark::Another => Some(asked),
-        }])
+        let mark = |condition: &&str| match (self.mark, *condition) {
+            (Mark::None, _) => None,
+            (Mark::Same, _) | (Mark::SameAndAnother, r#"("id" = 2)"#) => Some(7),
+            (Mark::Another | Mark::SameAndAnother, _) => Some(asked),
+        };
+        Ok(conditions.iter().map(mark).collect())
     }
     fn read(
         &mut self,
@@ -111,25 +114,55 @@ impl ReadRows for Marked {
 }
 
 #[derive(Default)]
-struct Outcome(Option<Standings>);
+struct Outcome {
+    standings: Option<Standings>,
+    in_any_order: bool,
+    /// What was handed out, in order.
+    told: Vec<String>,
+}
 
 impl AuditSink for Outcome {
-    fn table(&mut self, _: &TableHead<'_>) -> ControlFlow<()> {
-        ControlFlow::Continue(())
+    fn in_any_order(&self) -> bool {
+        self.in_any_order
     }
-    fn divergent(&mut self, _: keen_core::compare::DivergentRow) -> ControlFlow<()> {
-        ControlFlow::Continue(())
+    fn waiting(&mut self, _: &TableHead<'_>, rows: u64) -> ControlFlow<()> {
+        self.tell(format!("{rows} waiting"))
+    }
+    fn settled(&mut self, _: &TableHead<'_>, row: DivergentRow) -> ControlFlow<()> {
+        self.tell(format!("settled {:?}", row.key))
+    }
+    fn table(&mut self, _: &TableHead<'_>) -> ControlFlow<()> {
+        self.tell("table".to_owned())
+    }
+    fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
+        self.tell(format!("divergent {:?}", row.key))
+    }
+    fn unsettled(&mut self, row: DivergentRow, standing: Standing) -> ControlFlow<()> {
+        self.tell(format!("{} {:?}", standing.name(), row.key))
     }
     fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
-        self.0 = Some(outcome.standings.clone());
+        self.standings = Some(outcome.standings.clone());
+        self.tell("done".to_owned())
+    }
+}
+
+impl Outcome {
+    fn tell(&mut self, what: String) -> ControlFlow<()> {
+        self.told.push(what);
         ControlFlow::Continue(())
     }
 }
 
 /// Row 2 is at a and not at b, whenever one looks. How often the rows were read, and what they came to.
 fn audit(mark: Mark) -> (u64, Standings) {
+    let (looks, outcome) = audit_of(mark, &[1, 2], false);
+    (looks, outcome.standings.unwrap())
+}
+
+/// At a are these rows, at b only the first.
+fn audit_of(mark: Mark, ids: &[i64], in_any_order: bool) -> (u64, Outcome) {
     let row = |id: i64| vec![Value::Int(id.into()), Value::Text("Saddle Refuge".into())];
-    let rows = [vec![row(1), row(2)], vec![row(1)]];
+    let rows = [ids.iter().map(|id| row(*id)).collect::<Vec<_>>(), vec![row(1)]];
     let counter = || -> &'static AtomicU64 { Box::leak(Box::default()) };
     let (asked, read, position) = (counter(), counter(), counter());
     let open = |node: usize| -> Result<Box<dyn ReadRows>, ReadFault> {
@@ -154,9 +187,29 @@ fn audit(mark: Mark) -> (u64, Standings) {
         settle: None,
         journal: &|_, _| Err(ReadFault::new("there is no journal", "none is needed")),
     };
-    let mut outcome = Outcome::default();
+    let mut outcome = Outcome { in_any_order, ..Outcome::default() };
     fenced::run(&request, &fencing, &mut outcome);
-    (read.load(Ordering::Relaxed) / 2, outcome.0.unwrap())
+    (read.load(Ordering::Relaxed) / 2, outcome)
+}
+
+#[test]
+fn settled_rows_leave_before_their_table_where_that_is_wanted() {
+    let settled_row = "[Int(2)]";
+    let moving = format!("{} [Int(3)]", Standing::Moving.name());
+    let (_, outcome) = audit_of(Mark::SameAndAnother, &[1, 2, 3], true);
+    let settled = format!("settled {settled_row}");
+    assert_eq!(outcome.told, ["2 waiting", &settled, "table", &moving, "done"]);
+    assert_eq!(outcome.standings.unwrap().settled, 1);
+
+    let (_, outcome) = audit_of(Mark::SameAndAnother, &[1, 2, 3], false);
+    let divergent = format!("divergent {settled_row}");
+    assert_eq!(outcome.told, ["table", &divergent, &moving, "done"]);
+
+    let (_, outcome) = audit_of(Mark::Same, &[1, 2], true);
+    assert_eq!(outcome.told, ["1 waiting", "table", &divergent, "done"]);
+
+    let (_, outcome) = audit_of(Mark::Same, &[1], true);
+    assert_eq!(outcome.told, ["table", "done"]);
 }
 
 #[test]

@@ -1,7 +1,7 @@
 //! An audit as JSON, written as it is found, so that no number of divergent
 //! rows has to fit in memory. `docs/json.md` describes both formats.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::io::{self, Write};
 use std::ops::ControlFlow;
 
@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use keen_core::compare::{DivergentRow, Standing};
 use keen_core::digest::DigestFunction;
 use keen_core::rows::Layout;
-use keen_core::topology::{NodeId, Topology};
+use keen_core::topology::{NodeId, SetId, Topology};
 use keen_nodes::audit::{AuditSink, NodeOutcome, TableHead, TableOutcome, Verdict};
 use serde_json::{Map, Value as Json, json};
 
@@ -36,7 +36,10 @@ pub(crate) struct JsonSink<'a, W: Write> {
     layout: Option<Layout>,
     table: Map<String, Json>,
     tables: u64,
+    /// Divergent rows of this table that were listed.
     rows: u64,
+    /// Of tables that have not begun yet, how many of their divergent rows were listed.
+    listed_before: HashMap<(SetId, String), u64>,
     /// Rows of this table that were listed as not settled.
     unsettled: u64,
     failed: Option<io::Error>,
@@ -64,6 +67,7 @@ impl<'a, W: Write> JsonSink<'a, W> {
             table,
             tables: 0,
             rows: 0,
+            listed_before: HashMap::new(),
             unsettled: 0,
             failed: None,
         }
@@ -131,6 +135,14 @@ impl<'a, W: Write> JsonSink<'a, W> {
             map.shift_insert(0, "kind".to_owned(), Json::from(kind));
         }
         self.put(&format!("{object}\n"));
+        self.flush();
+    }
+
+    /// A line is of use to its reader once it is there.
+    fn flush(&mut self) {
+        if self.failed.is_none() {
+            self.failed = self.out.flush().err();
+        }
     }
 
     /// A row that differs: in a list, or on a line of its own.
@@ -151,6 +163,9 @@ impl<'a, W: Write> JsonSink<'a, W> {
                 .and_then(|()| serde_json::to_writer(&mut self.out, &json).map_err(io::Error::from))
                 .and_then(|()| if lines { self.out.write_all(b"\n") } else { Ok(()) });
             self.failed = written.err();
+            if lines {
+                self.flush();
+            }
         }
         self.layout = Some(layout);
     }
@@ -206,9 +221,35 @@ impl<W: Write> AuditSink for JsonSink<'_, W> {
         }
     }
 
+    fn in_any_order(&self) -> bool {
+        self.shape == Shape::Lines
+    }
+
+    fn waiting(&mut self, head: &TableHead<'_>, rows: u64) -> ControlFlow<()> {
+        let set = &self.topology.sets[head.set].name;
+        self.line("waiting", json!({"table": head.table, "set": set, "rows": rows}));
+        self.flow()
+    }
+
+    fn settled(&mut self, head: &TableHead<'_>, row: DivergentRow) -> ControlFlow<()> {
+        let listed = self.listed_before.entry((head.set, head.table.to_owned())).or_default();
+        if *listed < self.limit {
+            *listed += 1;
+            self.layout = head.layout.cloned();
+            let set = Json::from(&self.topology.sets[head.set].name[..]);
+            self.table = Map::from_iter([
+                ("table".to_owned(), Json::from(head.table)),
+                ("set".to_owned(), set),
+            ]);
+            self.row(&row, "", "divergent", None);
+        }
+        self.flow()
+    }
+
     fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
         self.layout = head.layout.cloned();
-        (self.rows, self.unsettled) = (0, 0);
+        let before = self.listed_before.remove(&(head.set, head.table.to_owned()));
+        (self.rows, self.unsettled) = (before.unwrap_or_default(), 0);
         let (columns, key) = head
             .layout
             .map(|layout| (wire::columns(layout), wire::key(layout)))

@@ -67,13 +67,13 @@ pub fn run(
     let watch = |node: NodeId| silent(node).and_then(|()| (fencing.watch)(node));
     let request = &AuditRequest { open: &open, ..*request };
     let fencing = &Fencing { watch: &watch, ..*fencing };
-    let mut first = FirstLook { sink, held: Vec::new(), broken: None };
+    let mut first = FirstLook { topology: request.topology, sink, held: Vec::new(), broken: None };
     let mut outcome = super::run(request, &mut first);
     let passing = Fence::at(&before).passing(request.topology, &before);
     let stopped =
         passing.waiting.iter().filter(|(_, waiting)| waiting.stopped).map(|(link, _)| *link);
     outcome.standing_still = stopped.chain(passing.absent.iter().copied()).collect();
-    let FirstLook { mut held, broken, .. } = first;
+    let FirstLook { sink, mut held, broken, .. } = first;
     if let Some(error) = broken {
         outcome.broken = Some(error.to_string());
         return outcome;
@@ -81,9 +81,16 @@ pub fn run(
     let pending: u64 = held.iter().map(|table| table.rows.count()).sum();
     if pending > 0 && !outcome.stopped {
         let looking = Looking { request, fencing, began: Instant::now() };
-        if let Err(error) = looking.again(&before, &mut held) {
-            outcome.broken = Some(error.to_string());
-            return outcome;
+        match looking.again(&before, &mut held, sink) {
+            Ok(ControlFlow::Continue(())) => {}
+            Ok(ControlFlow::Break(())) => {
+                outcome.stopped = true;
+                return outcome;
+            }
+            Err(error) => {
+                outcome.broken = Some(error.to_string());
+                return outcome;
+            }
         }
     }
     for table in held {
@@ -130,12 +137,17 @@ impl Behind {
 }
 
 impl Looking<'_> {
-    fn again(&self, before: &Sights, held: &mut [HeldTable]) -> io::Result<()> {
+    fn again(
+        &self,
+        before: &Sights,
+        held: &mut Vec<HeldTable>,
+        sink: &mut dyn AuditSink,
+    ) -> io::Result<ControlFlow<()>> {
         let (mut watch, after) =
             Watch::begin(self.request.topology, self.request.nodes, self.fencing.watch);
         if self.nothing_moved(before, &after) {
             tracing::info!("nothing was written or on its way: what differs is settled");
-            return Ok(());
+            return Ok(ControlFlow::Continue(()));
         }
         self.ask_marks(held)?;
         let mut first = true;
@@ -161,6 +173,9 @@ impl Looking<'_> {
                 let found = second.tables.remove(&(table.set, table.table.clone()));
                 self.settle(table, found, &behind, marks)?;
             }
+            if self.hand_out_settled(held, sink)?.is_break() {
+                return Ok(ControlFlow::Break(()));
+            }
             first = false;
             // Where only a link that stands still keeps rows back, waiting brings nothing.
             let moving = held.iter().any(|t| t.standing.values().any(|s| *s == Standing::Moving));
@@ -172,7 +187,34 @@ impl Looking<'_> {
                 }
             }
         }
-        self.beside_what_is_owed(&mut watch, held)
+        self.beside_what_is_owed(&mut watch, held)?;
+        Ok(ControlFlow::Continue(()))
+    }
+
+    /// To whoever takes them in any order, hands out the rows that a look has settled, and tables of which no row
+    /// waits any more.
+    fn hand_out_settled(
+        &self,
+        held: &mut Vec<HeldTable>,
+        sink: &mut dyn AuditSink,
+    ) -> io::Result<ControlFlow<()>> {
+        if !sink.in_any_order() {
+            return Ok(ControlFlow::Continue(()));
+        }
+        let topology = self.request.topology;
+        for mut table in std::mem::take(held) {
+            let flow = if table.rows.count() == 0 {
+                table.hand_out(topology, sink)
+            } else {
+                let flow = table.hand_out_settled(topology, sink)?;
+                held.push(table);
+                flow
+            };
+            if flow.is_break() {
+                return Ok(flow);
+            }
+        }
+        Ok(ControlFlow::Continue(()))
     }
 
     /// Rows that links hold back are settled if no write that those still owe can mend them.

@@ -29,6 +29,8 @@ pub(super) struct HeldTable {
     pub(super) rows: Held,
     /// Rows that are settled, by the looks that found them so.
     pub(super) settled: Vec<Held>,
+    /// How many of those were handed out before the table was.
+    pub(super) handed_out: usize,
     /// What the pending rows are if nothing more becomes known.
     pub(super) standing: HashMap<u64, Standing>,
     /// How often a pending row was found as it is.
@@ -48,8 +50,10 @@ pub(super) struct Times {
     pub(super) unwritten: u8,
 }
 
-/// Lets through what agrees, and holds back everything from the first row that differs on.
+/// Holds back tables, with the rows that differ. To whoever takes tables in any order those that agree are handed
+/// out at once.
 pub(super) struct FirstLook<'a> {
+    pub(super) topology: &'a Topology,
     pub(super) sink: &'a mut dyn AuditSink,
     pub(super) held: Vec<HeldTable>,
     pub(super) broken: Option<io::Error>,
@@ -73,6 +77,7 @@ impl AuditSink for FirstLook<'_> {
             outcome: None,
             rows: Held::new(),
             settled: Vec::new(),
+            handed_out: 0,
             standing: HashMap::new(),
             times: HashMap::new(),
             marks: RowMarks::new(),
@@ -99,20 +104,23 @@ impl AuditSink for FirstLook<'_> {
     }
 
     fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
-        if let Some(table) = self.held.last_mut() {
-            table.outcome = Some(outcome.clone());
+        let Some(table) = self.held.last_mut() else { return ControlFlow::Continue(()) };
+        table.outcome = Some(outcome.clone());
+        if !self.sink.in_any_order() {
+            return ControlFlow::Continue(());
         }
-        ControlFlow::Continue(())
+        match table.rows.count() {
+            0 => self.held.pop().map_or(ControlFlow::Continue(()), |table| {
+                table.hand_out(self.topology, self.sink)
+            }),
+            rows => self.sink.waiting(&table.head(self.topology), rows),
+        }
     }
 }
 
 impl HeldTable {
-    pub(super) fn hand_out(
-        mut self,
-        topology: &Topology,
-        sink: &mut dyn AuditSink,
-    ) -> ControlFlow<()> {
-        sink.table(&TableHead {
+    fn head<'a>(&'a self, topology: &'a Topology) -> TableHead<'a> {
+        TableHead {
             topology,
             set: self.set,
             table: &self.table,
@@ -122,23 +130,56 @@ impl HeldTable {
             local_columns: &self.local_columns,
             notes: &self.notes,
             unordered: self.unordered.as_deref(),
-        })?;
+        }
+    }
+
+    /// Hands out the rows that the looks so far have settled and that were not handed out yet.
+    pub(super) fn hand_out_settled(
+        &mut self,
+        topology: &Topology,
+        sink: &mut dyn AuditSink,
+    ) -> io::Result<ControlFlow<()>> {
+        let mut settled = self.settled.split_off(self.handed_out);
+        let mut flow = ControlFlow::Continue(());
+        let handed = held::each_of_all(&mut settled, |row| {
+            flow = sink.settled(&self.head(topology), row);
+            flow
+        });
+        self.settled.append(&mut settled);
+        self.handed_out = self.settled.len();
+        handed.map(|()| flow)
+    }
+
+    pub(super) fn hand_out(
+        mut self,
+        topology: &Topology,
+        sink: &mut dyn AuditSink,
+    ) -> ControlFlow<()> {
+        sink.table(&self.head(topology))?;
         let Some(mut outcome) = self.outcome.take() else { return ControlFlow::Continue(()) };
         let mut unsatisfied = BTreeMap::new();
         let mut flow = ControlFlow::Continue(());
         // Without a second look everything counts as it was found.
-        let settled = match self.looked_again {
-            true => &mut self.settled[..],
-            false => std::slice::from_mut(&mut self.rows),
+        let (before, settled) = match self.looked_again {
+            true => self.settled.split_at_mut(self.handed_out),
+            false => (&mut [][..], std::slice::from_mut(&mut self.rows)),
         };
-        let expectation = &self.expectation;
-        let handed = held::each_of_all(settled, |row| {
-            for link in row.unsatisfied(expectation) {
+        let mut count_links = |row: &DivergentRow| {
+            for link in row.unsatisfied(&self.expectation) {
                 *unsatisfied.entry(link).or_default() += 1;
             }
-            flow = sink.divergent(row);
-            flow
+        };
+        let mut handed = held::each_of_all(before, |row| {
+            count_links(&row);
+            ControlFlow::Continue(())
         });
+        if handed.is_ok() {
+            handed = held::each_of_all(settled, |row| {
+                count_links(&row);
+                flow = sink.divergent(row);
+                flow
+            });
+        }
         flow?;
         if let Err(error) = handed {
             tracing::warn!("divergent rows of {} cannot be read back: {error}", self.table);

@@ -186,6 +186,19 @@ pub struct AuditOutcome {
 pub trait AuditSink {
     /// All nodes were opened (or not); about so many keys are to be compared.
     fn opened(&mut self, _nodes: &BTreeMap<NodeId, NodeOutcome>, _estimated_keys: u64) {}
+    /// Whether tables may come in any order, and their rows before them: each as soon as it is known.
+    fn in_any_order(&self) -> bool {
+        false
+    }
+    /// Rows of a table differ and are looked at again before it is known what they are; if tables may come in any
+    /// order.
+    fn waiting(&mut self, _head: &TableHead<'_>, _rows: u64) -> ControlFlow<()> {
+        ControlFlow::Continue(())
+    }
+    /// A divergent row of a table that has not begun yet; if tables may come in any order.
+    fn settled(&mut self, _head: &TableHead<'_>, _row: DivergentRow) -> ControlFlow<()> {
+        ControlFlow::Continue(())
+    }
     /// A table begins.
     fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()>;
     /// A divergent row of that table.
