@@ -15,14 +15,14 @@ use std::ops::ControlFlow;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use keen_core::journal::ReadJournal;
+use keen_adapters::files::journal::FileJournal;
+use keen_adapters::mariadb::{MariaDbJournal, MariaDbNode};
+use keen_adapters::server::Access;
+use keen_core::history::journal::ReadJournal;
 use keen_core::ports::{ReadFault, ReadRows};
 use keen_core::topology::{Address, NodeId, Topology};
-use keen_lab::servers::{CHECKER, Engine, Server, ServerLab, Settings, huts, links};
-use keen_nodes::conflicts::{self, Carried, Found, Journal, Request};
-use keen_nodes::journal_file::FileJournal;
-use keen_nodes::mariadb::{MariaDbJournal, MariaDbNode};
-use keen_nodes::server::Access;
+use keen_run::conflicts::{self, Carried, Found, Journal, Request};
+use keen_testkit::{CHECKER, Engine, Server, ServerLab, Settings, huts, links};
 
 const RUNS: usize = 5;
 const WRITES: u64 = 1_000_000;
@@ -90,7 +90,8 @@ fn bare(journals: &[&(dyn Fn() -> Box<dyn ReadJournal> + Sync)]) -> u64 {
                     let mut rows = 0;
                     let mut journal = open();
                     let read = journal.read(&mut |entry| {
-                        rows += u64::from(matches!(entry, keen_core::journal::Entry::Row(_)));
+                        rows +=
+                            u64::from(matches!(entry, keen_core::history::journal::Entry::Row(_)));
                         ControlFlow::Continue(())
                     });
                     read.expect("read");

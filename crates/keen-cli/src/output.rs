@@ -9,7 +9,7 @@ use anyhow::{Context, Result, bail};
 use keen_core::topology::{Address, Secret};
 use tempfile::NamedTempFile;
 
-use crate::load::Loaded;
+use crate::app::topology_file::Loaded;
 
 /// What standard output failed at.
 pub(crate) const CANNOT: &str = "cannot write the result to standard output";
@@ -136,7 +136,7 @@ impl Needed {
     pub(crate) fn of(loaded: &Loaded, topology: &Path, ledger: Option<&Path>) -> Self {
         let mut files: Vec<(PathBuf, String)> =
             vec![(topology.to_owned(), "the topology file".to_owned())];
-        let ledger = ledger.map_or_else(|| crate::keeping::beside(topology), Path::to_owned);
+        let ledger = ledger.map_or_else(|| crate::app::run_log::beside(topology), Path::to_owned);
         let mut database = |path: PathBuf, what: String| {
             for beside in ["-wal", "-shm", "-journal"] {
                 let mut name = path.clone().into_os_string();

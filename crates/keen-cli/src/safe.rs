@@ -1,7 +1,7 @@
 //! Text from databases and files, made safe for a terminal.
 
-use keen_core::spelling::text_of;
 use keen_core::value::Value;
+use keen_core::value::text::text_of;
 use unicode_width::UnicodeWidthChar;
 
 /// Characters that a terminal would act on, or that would reorder what follows.

@@ -4,43 +4,34 @@
 //! prints; `clippy.toml` beside the manifest enforces it. Callers bring rows,
 //! the text of files and the time, and get values back.
 //!
-//! - [`value`], [`decimal`], [`json`], [`calendar`], [`zone`], [`spelling`]: what nodes hold.
-//! - [`reading`], [`agree`]: how values of unlike types are compared, and what of a table can be.
-//! - [`canonical`], [`order`], [`digest`], [`balance`]: bytes, key order, digests, sums.
-//! - [`topology`], [`expectation`]: the file, and who should hold what.
-//! - [`shape`], [`rows`], [`ports`], [`compare`], [`folio`]: from tables to divergent rows.
+//! Arrows point down this list only, which a test of `keen-testkit` holds:
+//!
 //! - [`plan`]: from divergent rows to steps that put them right.
-//! - [`preflight`]: what nodes tell of themselves, held against the file and each other.
-//! - [`journal`], [`causality`], [`conflict`]: what nodes wrote in which order, which writes had seen which, and what came of those that had not.
-//! - [`position`], [`flow`], [`probe`]: how far logs have come, and whether every link carries.
+//! - [`preflight`]: what nodes tell of their set-up, held against the file and each other.
+//! - [`seed`]: how a copy is made, and what it would lose.
+//! - [`links`]: in which state each link is; fences.
+//! - [`conflict`]: what came of writes that had not seen each other.
+//! - [`ports`]: the traits by which runs reach nodes.
+//! - [`audit`]: from the rows of all nodes to those that diverge.
+//! - [`history`]: what nodes wrote, in which order, and which writes had seen which.
+//! - [`observe`]: what nodes tell of themselves.
+//! - [`engine`]: how each engine spells SQL and what its types hold.
+//! - [`topology`]: the file, and who should hold what.
+//! - [`row`], [`value`]: rows and what is in them.
+//! - [`glossary`], [`units`]: words and amounts, for people.
 
-pub mod agree;
-pub mod balance;
-pub mod calendar;
-pub mod canonical;
-pub mod causality;
-pub mod compare;
+pub mod audit;
 pub mod conflict;
-pub mod decimal;
-pub mod digest;
-pub mod expectation;
-pub mod flow;
-pub mod folio;
+pub mod engine;
 pub mod glossary;
-pub mod journal;
-pub mod json;
-pub mod order;
+pub mod history;
+pub mod links;
+pub mod observe;
 pub mod plan;
 pub mod ports;
-pub mod position;
 pub mod preflight;
-pub mod probe;
-pub mod reading;
-pub mod rows;
-pub mod shape;
-mod source;
-pub mod spelling;
+pub mod row;
+pub mod seed;
 pub mod topology;
 pub mod units;
 pub mod value;
-pub mod zone;

@@ -2,12 +2,18 @@
 
 use std::sync::Arc;
 
-use crate::flow::look::Heard;
-use crate::preflight::join::LogReach;
-use crate::preflight::look::{Facts, Seen};
-use crate::probe::Stage;
-use crate::rows::{Batch, RowFault, RowWriter};
-use crate::shape::TableShape;
+use crate::engine::service_tables::Stage;
+use crate::observe::links::Heard;
+use crate::observe::node::{Facts, Seen};
+use crate::row::batch::{Batch, RowFault, RowWriter};
+use crate::row::schema::TableShape;
+use crate::seed::join::LogReach;
+
+/// What to do when a port takes no connections.
+pub const NOBODY_LISTENS: &str =
+    "no server listens there: start it, or correct the host and port of the node's address";
+/// What to do when a name means nothing.
+pub const NO_HOST: &str = "there is no such host: correct the node's address";
 
 /// Why a node, or one table of it, could not be read.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -114,7 +120,7 @@ pub struct TableRequest {
     pub columns: Vec<String>,
     /// The row filter of the set, SQL as this node understands it.
     pub filter: Option<String>,
-    /// Rows are wanted in the key order of [`crate::order`]; otherwise in
+    /// Rows are wanted in the key order of [`crate::row::key_order`]; otherwise in
     /// whichever order costs least.
     pub ordered: bool,
     /// Only this stretch of the table.

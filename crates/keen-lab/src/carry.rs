@@ -8,7 +8,7 @@ use crate::journal::{Kind, Recorded, Row};
 
 /// Quotes a name for SQLite.
 pub(crate) fn quoted(name: &str) -> String {
-    keen_core::plan::dialect::quoted(keen_core::topology::Engine::Sqlite, name)
+    keen_core::engine::dialect::quoted(keen_core::topology::Engine::Sqlite, name)
 }
 
 /// The change as a set lets it through: filtered, and cut down to the set's columns.

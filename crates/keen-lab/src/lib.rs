@@ -15,8 +15,6 @@
 mod carry;
 pub mod journal;
 pub mod network;
-#[cfg(feature = "servers")]
-pub mod servers;
 pub mod story;
 pub mod truth;
 

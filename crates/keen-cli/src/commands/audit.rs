@@ -4,21 +4,22 @@ use std::io::Write as _;
 
 use anyhow::{Context, Result};
 
+use crate::app;
+use crate::app::audit::{Scope, Stop};
+use crate::app::run_log::Keeping;
 use crate::args::{AuditArgs, AuditFormat};
-use crate::audit_run::{self, Scope, Stop};
 use crate::exit::Exit;
-use crate::keeping::Keeping;
-use crate::load;
 use crate::output::{CANNOT, Needed, Output};
-use crate::render::audit_json::{JsonSink, Shape};
-use crate::render::audit_text::{self, TextSink};
+use crate::render::json::audit::{JsonSink, Shape};
+use crate::render::text;
+use crate::render::text::audit::TextSink;
 use crate::terminal::Terminal;
 
 /// Divergent rows that the text shows per table unless told otherwise.
 pub(crate) const ROWS_SHOWN: u64 = 10;
 
 pub(crate) fn run(args: &AuditArgs, terminal: Terminal) -> Result<Exit> {
-    let loaded = load::topology(&args.scope.topology, terminal)?;
+    let loaded = app::topology_file::topology(&args.scope.topology, terminal)?;
     let scope = Scope::new(&loaded.topology, &args.scope)?;
     let mut out = Output::open(
         args.output.as_deref(),
@@ -29,9 +30,9 @@ pub(crate) fn run(args: &AuditArgs, terminal: Terminal) -> Result<Exit> {
     let totals = match args.format {
         AuditFormat::Text => {
             let mut sink = TextSink::new(args.show.unwrap_or(ROWS_SHOWN));
-            let totals = audit_run::run(&loaded, &scope, &mut sink, &stop, terminal.progress)?;
+            let totals = app::audit::run(&loaded, &scope, &mut sink, &stop, terminal.progress)?;
             let columns = terminal.columns.filter(|_| args.output.is_none());
-            let mut text = audit_text::write(&loaded.topology, &sink, &totals, columns);
+            let mut text = text::audit::write(&loaded.topology, &sink, &totals, columns);
             if args.output.is_some() && !terminal.colors_files() {
                 text = anstream::adapter::strip_str(&text).to_string();
             }
@@ -45,7 +46,7 @@ pub(crate) fn run(args: &AuditArgs, terminal: Terminal) -> Result<Exit> {
             let left_out = scope.left_out(&loaded.topology);
             let mut sink =
                 JsonSink::new(&loaded.topology, scope.function, left_out, limit, shape, out);
-            let totals = audit_run::run(&loaded, &scope, &mut sink, &stop, terminal.progress)?;
+            let totals = app::audit::run(&loaded, &scope, &mut sink, &stop, terminal.progress)?;
             out = sink.finish(&totals).context("cannot write the result")?;
             totals
         }

@@ -4,23 +4,24 @@ use std::io::Write as _;
 
 use anyhow::{Context, Result, bail};
 
-use keen_core::expectation::bit;
-use keen_core::journal::JOURNAL_SLOT;
+use keen_adapters::postgres::{self, JournalSetup};
+use keen_core::history::journal::JOURNAL_SLOT;
+use keen_core::topology::placement::bit;
 use keen_core::topology::{Address, Topology};
-use keen_nodes::conflicts::Found;
-use keen_nodes::postgres::{self, JournalSetup};
+use keen_run::conflicts::Found;
 
 use super::for_people;
+use crate::app;
+use crate::app::audit::{Scope, Stop};
+use crate::app::conflicts::Asked;
+use crate::app::open_node::{Doors, JournalDdl};
+use crate::app::run_log::Keeping;
+use crate::app::topology_file::Loaded;
 use crate::args::{AuditFormat, ConflictsArgs};
-use crate::audit_run::{Scope, Stop};
-use crate::conflicts_run::{self, Asked};
-use crate::doors::{Doors, JournalDdl};
 use crate::exit::Exit;
-use crate::keeping::Keeping;
-use crate::load::{self, Loaded};
 use crate::output::{CANNOT, Needed, Output};
-use crate::render::style::counted;
-use crate::render::{conflicts_json, conflicts_text};
+use crate::render::text::style::counted;
+use crate::render::{json, text};
 use crate::safe;
 use crate::terminal::Terminal;
 
@@ -28,7 +29,7 @@ use crate::terminal::Terminal;
 pub(crate) const SHOWN: usize = 10;
 
 pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
-    let loaded = load::topology(&args.topology, terminal)?;
+    let loaded = app::topology_file::topology(&args.topology, terminal)?;
     let topology = &loaded.topology;
     let excluded = excluded(topology, args);
     let chosen =
@@ -72,7 +73,7 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     }
     let goes_on = args.key.is_none() && keeping.is_kept();
     let stop = Stop::on_signal();
-    let mut outcome = conflicts_run::run(&loaded, &asked, judged, goes_on, &stop);
+    let mut outcome = app::conflicts::run(&loaded, &asked, judged, goes_on, &stop);
     if !outcome.found.stopped {
         stop.at_once();
     }
@@ -82,27 +83,27 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     let handed_on = outcome.found.handed_on.take();
     let text = match args.format {
         AuditFormat::Json => {
-            conflicts_json::document(topology, &outcome, args.show.unwrap_or(usize::MAX))?
+            json::conflicts::document(topology, &outcome, args.show.unwrap_or(usize::MAX))?
         }
         AuditFormat::Ndjson => {
-            conflicts_json::lines(topology, &outcome, args.show.unwrap_or(usize::MAX))?
+            json::conflicts::lines(topology, &outcome, args.show.unwrap_or(usize::MAX))?
         }
         AuditFormat::Text => for_people(args.output.as_deref(), terminal, |columns| {
-            conflicts_text::write(topology, &asked, &outcome, args.show.unwrap_or(SHOWN), columns)
+            text::conflicts::write(topology, &asked, &outcome, args.show.unwrap_or(SHOWN), columns)
         }),
     };
     out.write_all(text.as_bytes()).context(CANNOT)?;
     out.finish()?;
     let times = (outcome.started, outcome.took);
-    let kept = conflicts_run::to_keep(&outcome);
+    let kept = app::conflicts::to_keep(&outcome);
     let proofs = match keeping.is_kept() {
-        true => crate::proven::to_keep(
+        true => crate::app::proven::to_keep(
             &outcome.found,
             &outcome.proven,
             outcome.started.as_microsecond(),
             |conflict| {
-                let document = conflicts_json::one(topology, &outcome, conflict).to_string();
-                (conflicts_text::told(topology, &outcome, conflict), document)
+                let document = json::conflicts::one(topology, &outcome, conflict).to_string();
+                (text::conflicts::told(topology, &outcome, conflict), document)
             },
         ),
         false => Vec::new(),
@@ -161,7 +162,7 @@ fn accept(
     let text = format!(
         "{id} is accepted as it is, {}, with {} lost: {}\n",
         accepted.standing,
-        crate::render::style::counted(accepted.lost, "write", "writes"),
+        crate::render::text::style::counted(accepted.lost, "write", "writes"),
         crate::safe::text(&accepted.name)
     );
     out.write_all(text.as_bytes()).context(CANNOT)?;

@@ -10,17 +10,15 @@ use keen_lab::story::Story;
 
 use super::audit::ROWS_SHOWN;
 use super::plan;
+use crate::app;
+use crate::app::audit::{Scope, Stop};
+use crate::app::preflight::Asked;
+use crate::app::run_log::{Judged, Keeping};
 use crate::args::DemoArgs;
-use crate::audit_run::{self, Scope, Stop};
-use crate::conflicts_run;
 use crate::exit::Exit;
-use crate::flow_run;
-use crate::keeping::{Judged, Keeping};
-use crate::load;
-use crate::preflight_run::{self, Asked};
-use crate::render::audit_text::{self, TextSink};
-use crate::render::style::{HEADING, counted, styled};
-use crate::render::{conflicts_text, flow_text, plan_text, preflight_text};
+use crate::render::text;
+use crate::render::text::audit::TextSink;
+use crate::render::text::style::{HEADING, counted, styled};
 use crate::terminal::Terminal;
 
 /// Steps of the plan that the demo shows; the rest is a command away.
@@ -45,8 +43,8 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
     )?;
     let mut story = Story::begin(&folder, args.seed)?;
     let file = folder.join("keen.toml");
-    let loaded = load::topology(&file, terminal)?;
-    let asked = flow_run::Asked {
+    let loaded = app::topology_file::topology(&file, terminal)?;
+    let asked = app::links::Asked {
         nodes: !0,
         left_out: Vec::new(),
         between: WATCHED,
@@ -54,8 +52,8 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
         beat: false,
     };
     let keeping = Keeping::beside(&file);
-    let looked = story.run_while(|| flow_run::run(&loaded, &asked, &keeping, &stop))?;
-    writeln!(out, "{}", flow_text::write(&loaded.topology, &looked, terminal.columns))?;
+    let looked = story.run_while(|| app::links::run(&loaded, &asked, &keeping, &stop))?;
+    writeln!(out, "{}", text::links::write(&loaded.topology, &looked, terminal.columns))?;
 
     writeln!(out, "{}", step(2, "A network of refuge huts in which things went wrong"))?;
     let deeds = story.end()?;
@@ -84,11 +82,11 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
         wait: Scope::whole().wait,
         scope: keen_core::preflight::Scope { shape: true, only_shape: false },
     };
-    let outcome = preflight_run::run(&loaded, &asked, &stop)?;
+    let outcome = app::preflight::run(&loaded, &asked, &stop)?;
     writeln!(
         out,
         "{}",
-        preflight_text::write(&loaded.topology, &outcome, false, terminal.columns)
+        text::preflight::write(&loaded.topology, &outcome, false, terminal.columns)
     )?;
 
     writeln!(
@@ -100,9 +98,9 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
         step(4, "keen audit: every row over all nodes, and who agrees with whom")
     )?;
     let mut sink = TextSink::new(ROWS_SHOWN);
-    let totals = audit_run::run(&loaded, &Scope::whole(), &mut sink, &stop, terminal.progress)?
+    let totals = app::audit::run(&loaded, &Scope::whole(), &mut sink, &stop, terminal.progress)?
         .unbroken()?;
-    writeln!(out, "{}", audit_text::write(&loaded.topology, &sink, &totals, terminal.columns))?;
+    writeln!(out, "{}", text::audit::write(&loaded.topology, &sink, &totals, terminal.columns))?;
 
     writeln!(
         out,
@@ -112,17 +110,17 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
          keen conflicts --topology {shown}\n",
         step(5, "keen conflicts: which writes raced, who won, whose write was lost")
     )?;
-    let asked = conflicts_run::Asked {
+    let asked = app::conflicts::Asked {
         nodes: !0,
         wait: Scope::whole().wait,
         silence: Scope::whole().silence,
-        ..conflicts_run::Asked::default()
+        ..app::conflicts::Asked::default()
     };
-    let raced = conflicts_run::run(&loaded, &asked, Judged::default(), false, &stop);
+    let raced = app::conflicts::run(&loaded, &asked, Judged::default(), false, &stop);
     writeln!(
         out,
         "{}",
-        conflicts_text::write(
+        text::conflicts::write(
             &loaded.topology,
             &asked,
             &raced,
@@ -145,7 +143,7 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
     writeln!(
         out,
         "{}",
-        plan_text::write(&loaded.topology, &planned, STEPS_SHOWN, terminal.columns)?
+        text::plan::write(&loaded.topology, &planned, STEPS_SHOWN, terminal.columns)?
     )?;
 
     writeln!(

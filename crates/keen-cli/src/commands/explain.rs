@@ -4,13 +4,13 @@ use std::io::Write as _;
 
 use anyhow::{Result, bail};
 use keen_core::conflict::{Kind, Standing};
-use keen_core::flow::State;
 use keen_core::glossary::{self, GLOSSARY};
+use keen_core::links::State;
 use keen_core::preflight::legend::{self, Area};
 
 use crate::args::ExplainArgs;
 use crate::exit::Exit;
-use crate::render::style::{HEADING, QUIET, hanging, styled};
+use crate::render::text::style::{HEADING, QUIET, hanging, styled};
 use crate::terminal::Terminal;
 
 const KIND: &str = "kind of conflict";

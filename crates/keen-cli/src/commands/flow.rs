@@ -3,23 +3,23 @@
 use std::io::Write as _;
 
 use anyhow::{Context, Result, bail};
-use keen_core::expectation::bit;
-use keen_core::probe::{and_then, create_heartbeat};
+use keen_core::engine::service_tables::{and_then, create_heartbeat};
+use keen_core::topology::placement::bit;
 use keen_core::topology::{Address, NodeId, Topology};
 
 use super::for_people;
+use crate::app;
+use crate::app::audit::{Scope, Stop};
+use crate::app::links::Asked;
+use crate::app::run_log::Keeping;
 use crate::args::{FlowArgs, ReportFormat};
-use crate::audit_run::{Scope, Stop};
 use crate::exit::Exit;
-use crate::flow_run::{self, Asked};
-use crate::keeping::Keeping;
-use crate::load;
 use crate::output::{CANNOT, Needed, Output};
-use crate::render::{flow_json, flow_text};
+use crate::render::{json, text};
 use crate::terminal::{Terminal, complain};
 
 pub(crate) fn run(args: &FlowArgs, terminal: Terminal) -> Result<Exit> {
-    let loaded = load::topology(&args.topology, terminal)?;
+    let loaded = app::topology_file::topology(&args.topology, terminal)?;
     let topology = &loaded.topology;
     if args.ddl {
         return ddl(topology, terminal);
@@ -47,12 +47,12 @@ pub(crate) fn run(args: &FlowArgs, terminal: Terminal) -> Result<Exit> {
         &Needed::of(&loaded, &args.topology, args.ledger.ledger.as_deref()),
     )?;
     let keeping = Keeping::new(&args.ledger, &args.topology);
-    let outcome = flow_run::run(&loaded, &asked, &keeping, &Stop::on_signal());
+    let outcome = app::links::run(&loaded, &asked, &keeping, &Stop::on_signal());
     let text = match args.format {
-        ReportFormat::Json => flow_json::write(topology, &outcome)?,
+        ReportFormat::Json => json::links::write(topology, &outcome)?,
         ReportFormat::Text => for_people(args.output.as_deref(), terminal, |columns| match shown {
-            Some(shown) => flow_text::in_full(topology, &outcome, shown, columns),
-            None => flow_text::write(topology, &outcome, columns),
+            Some(shown) => text::links::in_full(topology, &outcome, shown, columns),
+            None => text::links::write(topology, &outcome, columns),
         }),
     };
     out.write_all(text.as_bytes()).context(CANNOT)?;

@@ -4,15 +4,14 @@ use std::io::Write as _;
 
 use anyhow::{Context, Result, bail};
 use keen_core::topology::Topology;
-use keen_nodes::ledger::{Accepted, DayThen, Kept, Ledger, LinkThen, TableThen};
+use keen_run::ledger::{Accepted, DayThen, Kept, Ledger, LinkThen, TableThen};
 
 use super::flow::{Shown, shown};
+use crate::app;
 use crate::args::{HistoryArgs, HistoryFormat};
 use crate::exit::Exit;
-use crate::keeping;
-use crate::load;
 use crate::output::CANNOT;
-use crate::render::history;
+use crate::render::text::history;
 use crate::terminal::Terminal;
 
 /// What was looked up.
@@ -28,10 +27,10 @@ pub(crate) enum Found {
 }
 
 pub(crate) fn run(args: &HistoryArgs, terminal: Terminal) -> Result<Exit> {
-    let loaded = load::topology(&args.topology, terminal)?;
+    let loaded = app::topology_file::topology(&args.topology, terminal)?;
     let topology = &loaded.topology;
     let of = args.of.as_deref().map(|of| wanted(topology, of)).transpose()?;
-    let path = args.ledger.clone().unwrap_or_else(|| keeping::beside(&args.topology));
+    let path = args.ledger.clone().unwrap_or_else(|| app::run_log::beside(&args.topology));
     if !path.exists() {
         bail!(
             "there is no ledger {}: keen flow, audit and preflight make it, unless they are run with --no-ledger",

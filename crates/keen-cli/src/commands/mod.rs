@@ -9,7 +9,6 @@ pub(crate) mod flow;
 pub(crate) mod history;
 mod init;
 pub(crate) mod plan;
-mod plan_links;
 pub(crate) mod preflight;
 mod probe;
 
@@ -82,7 +81,7 @@ fn log(verbose: u8, terminal: Terminal) {
     // Once: what keen itself does. Twice: also each statement that the drivers send.
     let directives = match verbose {
         0 => "warn",
-        1 => "warn,keen=debug,keen_nodes=debug",
+        1 => "warn,keen=debug,keen_run=debug,keen_adapters=debug",
         _ => "trace",
     };
     let directives = std::env::var("KEEN_LOG").unwrap_or_else(|_| directives.to_owned());

@@ -9,30 +9,31 @@ use std::{fmt, fs};
 
 use anyhow::{Context, Result, bail};
 use jiff::Timestamp;
-use keen_core::compare::{DivergentRow, Standing};
-use keen_core::expectation::bit;
-use keen_core::plan::raced::{Evidence, JudgedTable};
-use keen_core::plan::script::{Direction, ScriptFault};
+use keen_core::audit::merge::{DivergentRow, Standing};
+use keen_core::plan::evidence::{Evidence, JudgedTable};
+use keen_core::plan::sql::script::{Direction, ScriptFault};
 use keen_core::plan::{
     self, AuditedTable, FoundRows, LocalTable, Plan, SharedColumns, WrittenTimes,
 };
+use keen_core::topology::placement::bit;
 use keen_core::topology::{NodeId, Rule, Topology};
 use keen_core::value::Value;
-use keen_nodes::audit::{AuditSink, TableHead, TableOutcome};
-use keen_nodes::conflicts;
-use keen_nodes::rows_aside::RowsAside;
+use keen_run::audit::{AuditSink, TableHead, TableOutcome};
+use keen_run::conflicts;
+use keen_run::spool::rows_aside::RowsAside;
 
-use super::plan_links::{Links, links, look_at_what_waits};
+use crate::app;
+use crate::app::audit::{Scope, Stop};
+use crate::app::audit_document;
+use crate::app::conflicts::{Asked, Outcome as Raced};
+use crate::app::open_node::Doors;
+use crate::app::plan_links::{Links, links, look_at_what_waits};
+use crate::app::run_log::Judged;
+use crate::app::topology_file::Loaded;
 use crate::args::{PlanArgs, PlanFormat};
-use crate::audit_document;
-use crate::audit_run::{self, Scope, Stop};
-use crate::conflicts_run::{self, Asked, Outcome as Raced};
-use crate::doors::Doors;
 use crate::exit::Exit;
-use crate::keeping::Judged;
-use crate::load::{self, Loaded};
 use crate::output::{Needed, Output};
-use crate::render::{plan_json, plan_text};
+use crate::render::{json, text};
 use crate::terminal::Terminal;
 
 /// Steps and questions that the text shows unless told otherwise.
@@ -66,7 +67,7 @@ impl Planned {
 }
 
 pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
-    let loaded = load::topology(&args.scope.topology, terminal)?;
+    let loaded = app::topology_file::topology(&args.scope.topology, terminal)?;
     let topology = &loaded.topology;
     let mut scope = Scope::new(topology, &args.scope)?;
     // Whatever somebody is ready to wait: a plan never writes what a link is still to bring.
@@ -87,11 +88,11 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
         Target::Stream(out) => {
             let columns = terminal.columns.filter(|_| args.output.is_none());
             match args.format {
-                PlanFormat::Json => plan_json::document(topology, &planned, out)?,
-                PlanFormat::Ndjson => plan_json::lines(topology, &planned, out)?,
+                PlanFormat::Json => json::plan::document(topology, &planned, out)?,
+                PlanFormat::Ndjson => json::plan::lines(topology, &planned, out)?,
                 _ => {
                     let show = args.show.unwrap_or(STEPS_SHOWN);
-                    let text = plan_text::write(topology, &planned, show, columns)?;
+                    let text = text::plan::write(topology, &planned, show, columns)?;
                     let strip = args.output.is_some() && !terminal.colors_files();
                     let text =
                         if strip { anstream::adapter::strip_str(&text).to_string() } else { text };
@@ -103,7 +104,7 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
             let written = write_scripts(topology, &planned, folder, &needed)?;
             terminal
                 .stdout()
-                .write_all(plan_text::scripts(topology, &planned, &written).as_bytes())?;
+                .write_all(text::plan::scripts(topology, &planned, &written).as_bytes())?;
         }
     }
     if let Target::Stream(out) = target {
@@ -142,7 +143,7 @@ pub(crate) fn look_for_races<'a>(
             silence: scope.silence,
             ..Asked::default()
         };
-        conflicts_run::run(loaded, &asked, Judged::default(), false, stop)
+        app::conflicts::run(loaded, &asked, Judged::default(), false, stop)
     }
 }
 
@@ -189,7 +190,7 @@ pub(crate) fn from_nodes(
     terminal: Terminal,
 ) -> Result<Planned> {
     let mut sink = Collect { left: limit, ..Collect::default() };
-    let totals = audit_run::run(loaded, scope, &mut sink, stop, terminal.progress)?.unbroken()?;
+    let totals = app::audit::run(loaded, scope, &mut sink, stop, terminal.progress)?.unbroken()?;
     let (over, tables) = (sink.over, sink.into_tables()?);
     let raced = raced.filter(|_| !totals.stopped).map(|look| look(&tables));
     let raced = raced.as_ref();
@@ -307,7 +308,7 @@ fn evidence(topology: &Topology, raced: &Raced) -> Evidence {
     let judged: Vec<JudgedTable<'_>> = (found.tables.iter())
         .map(|table| JudgedTable { set: table.set, name: &table.name, layout: &table.layout })
         .collect();
-    let mut evidence = plan::raced::evidence(topology, &judged, &found.conflicts);
+    let mut evidence = plan::evidence::evidence(topology, &judged, &found.conflicts);
     for row in &found.past_the_log {
         if let Some(table) = judged.get(row.table) {
             evidence.add_past_the_log(topology, table, &row.key, &row.nodes);
@@ -487,7 +488,7 @@ fn write_scripts(
             let path = folder.join(format!("{}.{suffix}.sql", node.name));
             let mut out = Output::open(Some(&path), Box::new(std::io::sink()), needed)?;
             let mut script = Script { out: &mut out, failed: None };
-            let done = plan::script::write(topology, &steps, &title, direction, &mut script);
+            let done = plan::sql::script::write(topology, &steps, &title, direction, &mut script);
             if let Some(error) = script.failed {
                 return Err(error.into());
             }

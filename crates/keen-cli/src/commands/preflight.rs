@@ -3,24 +3,25 @@
 use std::io::Write as _;
 
 use anyhow::{Context, Result, bail};
-use keen_core::preflight::look::TableState;
+use keen_core::observe::node::TableState;
 use keen_core::preflight::{Level, Scope as What};
 use keen_core::topology::{Engine, NodeId, Topology};
-use keen_nodes::ledger::Found;
+use keen_run::ledger::Found;
 
 use super::for_people;
+use crate::app;
+use crate::app::audit::{Scope, Stop};
+use crate::app::preflight::{Asked, Outcome};
+use crate::app::run_log::Keeping;
+use crate::app::topology_file::Loaded;
 use crate::args::{PreflightArgs, ReportFormat};
-use crate::audit_run::{Scope, Stop};
 use crate::exit::Exit;
-use crate::keeping::Keeping;
-use crate::load::{self, Loaded};
 use crate::output::{CANNOT, Needed, Output};
-use crate::preflight_run::{self, Asked, Outcome};
-use crate::render::{preflight_json, preflight_text};
+use crate::render::{json, text};
 use crate::terminal::{Terminal, complain};
 
 pub(crate) fn run(args: &PreflightArgs, terminal: Terminal) -> Result<Exit> {
-    let loaded = load::topology(&args.topology, terminal)?;
+    let loaded = app::topology_file::topology(&args.topology, terminal)?;
     if let Some(node) = &args.derive {
         return derive(args, &loaded, node, terminal);
     }
@@ -41,11 +42,11 @@ pub(crate) fn run(args: &PreflightArgs, terminal: Terminal) -> Result<Exit> {
         terminal.stdout(),
         &Needed::of(&loaded, &args.topology, args.ledger.ledger.as_deref()),
     )?;
-    let outcome = preflight_run::run(&loaded, &asked, &Stop::on_signal())?;
+    let outcome = app::preflight::run(&loaded, &asked, &Stop::on_signal())?;
     let text = match args.format {
-        ReportFormat::Json => preflight_json::write(&loaded.topology, &outcome)?,
+        ReportFormat::Json => json::preflight::write(&loaded.topology, &outcome)?,
         ReportFormat::Text => for_people(args.output.as_deref(), terminal, |columns| {
-            preflight_text::write(&loaded.topology, &outcome, args.all, columns)
+            text::preflight::write(&loaded.topology, &outcome, args.all, columns)
         }),
     };
     out.write_all(text.as_bytes()).context(CANNOT)?;
@@ -109,7 +110,7 @@ fn derive(
         &Needed::of(loaded, &args.topology, args.ledger.ledger.as_deref()),
     )?;
     let looks =
-        preflight_run::look(loaded, chosen.nodes, &args.tables, args.wait, &Stop::on_signal());
+        app::preflight::look(loaded, chosen.nodes, &args.tables, args.wait, &Stop::on_signal());
     let look = &looks[&id];
     let Some(facts) = &look.facts else {
         let fault = look.attempts.iter().find_map(|attempt| attempt.fault.as_ref());
@@ -138,7 +139,7 @@ fn derive(
         facts.about,
         to.name()
     );
-    let sql = keen_core::preflight::derive::derive(facts.engine, &tables, to);
+    let sql = keen_core::seed::translate_ddl::derive(facts.engine, &tables, to);
     let mut text = format!("{}{sql}", crate::safe::lines(&head));
     if args.output.is_none() && terminal.columns.is_some() {
         text = crate::safe::lines(&text); // a name can hold what a terminal would act on
@@ -165,17 +166,17 @@ fn join(
         terminal.stdout(),
         &Needed::of(loaded, &args.topology, args.ledger.ledger.as_deref()),
     )?;
-    let asked = preflight_run::Join {
+    let asked = app::preflight::Join {
         node: id,
         from: source,
         since: args.since.as_deref(),
         wait: args.wait,
     };
-    let (joining, took) = preflight_run::join(loaded, &asked, &Stop::on_signal())?;
+    let (joining, took) = app::preflight::join(loaded, &asked, &Stop::on_signal())?;
     let text = match args.format {
-        ReportFormat::Json => preflight_json::join(topology, &joining)?,
+        ReportFormat::Json => json::preflight::join(topology, &joining)?,
         ReportFormat::Text => for_people(args.output.as_deref(), terminal, |columns| {
-            preflight_text::join(topology, &joining, took, columns)
+            text::preflight::join(topology, &joining, took, columns)
         }),
     };
     out.write_all(text.as_bytes()).context(CANNOT)?;

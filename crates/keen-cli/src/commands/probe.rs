@@ -6,28 +6,30 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result, bail};
 use jiff::Timestamp;
-use keen_core::expectation::{Nodes, bit};
-use keen_core::flow::fence::{Fence, Passing, Stillness};
-use keen_core::flow::look::{self, Sights};
-use keen_core::flow::{self, LinkFlow, Looks, Memory};
-use keen_core::position::Position;
-use keen_core::probe::{self as core, reached};
+use keen_core::engine::service_tables::{self as core, reached};
+use keen_core::links::fence::{Fence, Passing, Stillness};
+use keen_core::links::{self, LinkFlow, Looks, Memory};
+use keen_core::observe;
+use keen_core::observe::links::Sights;
+use keen_core::observe::position::Position;
+use keen_core::topology::placement::{Nodes, bit};
 use keen_core::topology::{Address, Engine, NodeId, Topology};
-use keen_nodes::flow::{Watch, wait_until};
-use keen_nodes::probe::{self, Request};
+use keen_run::links::{Watch, wait_until};
+use keen_run::probe::{self, Request};
 
+use crate::app;
+use crate::app::audit::{Scope, Stop};
+use crate::app::open_node::Doors;
+use crate::app::run_log::Keeping;
+use crate::app::topology_file::Loaded;
 use crate::args::{ProbeArgs, ReportFormat};
-use crate::audit_run::{Scope, Stop};
-use crate::doors::Doors;
 use crate::exit::Exit;
-use crate::keeping::Keeping;
-use crate::load::{self, Loaded};
 use crate::output::CANNOT;
-use crate::render::probe as render;
+use crate::render::text::probe as render;
 use crate::terminal::{Terminal, complain};
 
 pub(crate) fn run(args: &ProbeArgs, terminal: Terminal) -> Result<Exit> {
-    let loaded = load::topology(&args.topology, terminal)?;
+    let loaded = app::topology_file::topology(&args.topology, terminal)?;
     let stop = Stop::on_signal();
     let (text, exit) = if args.seen.is_some() || args.now {
         wait(args, &loaded, &stop)?
@@ -139,7 +141,7 @@ fn write(
             .map(|node| (*node, scope.spawn(|| doors.probe(*node, &args.table))))
             .collect();
         for (node, opened) in opening {
-            let opened = opened.join().unwrap_or_else(|_| Err(keen_nodes::fell_over("opening it")));
+            let opened = opened.join().unwrap_or_else(|_| Err(keen_run::fell_over("opening it")));
             nodes.insert(node, opened);
         }
     });
@@ -301,8 +303,8 @@ fn links(
     at: NodeId,
     sources: &[NodeId],
 ) -> Vec<LinkFlow> {
-    let (before, memory) = (look::marks(first), Memory::default());
-    let flow = flow::judge(topology, Looks { before: &before, now: last, memory: &memory });
+    let (before, memory) = (observe::links::marks(first), Memory::default());
+    let flow = links::judge(topology, Looks { before: &before, now: last, memory: &memory });
     let ours = |link: &LinkFlow| {
         link.to == Some(at) && link.from.is_some_and(|from| sources.contains(&from))
     };

@@ -7,7 +7,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::flow::look::Micros;
+use crate::observe::links::Micros;
 use crate::topology::NodeId;
 
 /// The last write of a row, as the node that holds the row tells.

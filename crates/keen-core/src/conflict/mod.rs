@@ -9,11 +9,11 @@ use std::collections::BTreeMap;
 pub use by_rows::{ByRows, LastWrite, by_rows};
 pub use outcome::{Case, Content, judge};
 
-use crate::causality::Deed;
-use crate::expectation::Nodes;
-use crate::flow::look::Micros;
-use crate::journal::Id;
+use crate::history::happened_before::Deed;
+use crate::history::journal::Id;
+use crate::observe::links::Micros;
 use crate::topology::NodeId;
+use crate::topology::placement::Nodes;
 use crate::value::Value;
 
 /// In which way writes get in each other's way.

@@ -3,10 +3,10 @@
 use std::collections::BTreeMap;
 
 use super::{Conflict, Doubt, Fate, Kind, Now, RowNow, Rule, Standing, Thing, Written};
-use crate::causality::{Chain, Deed, Heard, History, Saw, Write};
-use crate::expectation::{Expectation, Nodes, bit, members};
-use crate::journal::{Id, Stream};
+use crate::history::happened_before::{Chain, Deed, Heard, History, Saw, Write};
+use crate::history::journal::{Id, Stream};
 use crate::topology::NodeId;
+use crate::topology::placement::{Expectation, Nodes, bit, members};
 use crate::value::Value;
 
 /// A row as a write found it and as it left it, by column; a cell that the journal does not tell is none.
@@ -123,7 +123,7 @@ impl Outcome<'_> {
         let mut like = like.filter(|(number, _)| self.write(*number).writer == write.writer);
         let writer = match like.next() {
             Some((_, (id, _, _))) => id.writer.clone(),
-            None => crate::journal::Writer {
+            None => crate::history::journal::Writer {
                 origin: (self.case.history.node_of(write))
                     .and_then(|node| self.case.identities.get(&node))
                     .map_or("?", String::as_str)

@@ -1,15 +1,15 @@
 //! Which version is right, by the authority rules; or why they do not say.
 
 use super::AuditedTable;
-use super::raced::OfRow;
+use super::evidence::OfRow;
 use std::fmt;
 
-use crate::calendar::{parse_timestamp, timestamp_text};
-use crate::compare::DivergentRow;
-use crate::expectation::{Expectation, Nodes, bit, members};
-use crate::spelling::text_of;
+use crate::audit::merge::DivergentRow;
+use crate::topology::placement::{Expectation, Nodes, bit, members};
 use crate::topology::{NodeId, Rule, Topology};
 use crate::value::Value;
+use crate::value::calendar::{parse_timestamp, timestamp_text};
+use crate::value::text::text_of;
 
 /// What the rules say about one divergent row.
 #[derive(Debug, Clone, PartialEq, Eq)]

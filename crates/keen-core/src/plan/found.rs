@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use std::fmt;
 use std::sync::Arc;
 
-use crate::compare::DivergentRow;
-use crate::flow::look::Micros;
+use crate::audit::merge::DivergentRow;
+use crate::observe::links::Micros;
 use crate::ports::ReadFault;
 use crate::topology::NodeId;
 

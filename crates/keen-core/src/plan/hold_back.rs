@@ -223,9 +223,9 @@ mod tests {
 
     use proptest::prelude::*;
 
-    use super::super::order::{self, Made, Placed};
-    use super::super::step::{Action, Part};
     use super::*;
+    use crate::plan::order::{self, Made, Placed};
+    use crate::plan::step::{Action, Part};
 
     /// A step or a row that stays, with values that are few, so that they meet.
     fn ties() -> impl Strategy<Value = Ties> {

@@ -4,14 +4,14 @@ use std::borrow::Cow;
 use std::sync::Arc;
 
 use super::decide::{self, Decision};
-use super::raced::{Evidence, OfRow};
-use super::{
-    AuditedTable, Choice, LocalTable, Question, Step, dialect, key_cells, named, sql, step,
-};
-use crate::compare::{DivergentRow, Version};
-use crate::expectation::{Expectation, Nodes, bit, members};
-use crate::reading::CommonKind;
-use crate::shape::{Family, Trigger};
+use super::evidence::{Evidence, OfRow};
+use super::sql::statement;
+use super::{AuditedTable, Choice, LocalTable, Question, Step, key_cells, named, step};
+use crate::audit::merge::{DivergentRow, Version};
+use crate::engine::dialect;
+use crate::row::conversion::CommonKind;
+use crate::row::schema::{Family, Trigger};
+use crate::topology::placement::{Expectation, Nodes, bit, members};
 use crate::topology::{Engine, NodeId, Topology};
 use crate::value::Value;
 
@@ -220,7 +220,7 @@ impl Judge<'_> {
         if multiset
             && task.after.map_or(0, |a| a.1) < task.before.map_or(0, |b| b.1)
             && local.engine == Engine::Sqlite
-            && sql::rowid_name(&local.shape).is_none()
+            && statement::rowid_name(&local.shape).is_none()
         {
             return Some(format!(
                 "columns of {} on {node} hide the rowid, so one of several equal rows cannot be picked",

@@ -5,13 +5,13 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 use std::sync::Arc;
 
+use super::evidence::Evidence;
 use super::hold_back::Cause;
 use super::judge::{Judge, Judged};
-use super::raced::Evidence;
 use super::step::Part;
 use super::{Action, AuditedTable, LocalTable, Question, Step, key_cells};
-use crate::expectation::{Expectation, Nodes, bit};
 use crate::ports::ReadFault;
+use crate::topology::placement::{Expectation, Nodes, bit};
 use crate::topology::{NodeId, Topology};
 
 /// What a plan is made from.

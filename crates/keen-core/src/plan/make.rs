@@ -3,17 +3,17 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
+use super::evidence::Evidence;
 use super::hold_back::AllTies;
 use super::judge::{Judge, Judged, PutRight};
 use super::listed::{Asked, Basis, ListedStep, Plan, RowAt, Source, Unmade};
 use super::order::{self, Placed};
-use super::raced::Evidence;
 use super::step::{self, Part};
 use super::{Action, AuditedTable, Question, Step, key_token};
-use crate::compare::DivergentRow;
-use crate::digest::{Digest, DigestFunction};
-use crate::expectation::{Expectation, Nodes, bit, members};
+use crate::audit::merge::DivergentRow;
 use crate::ports::ReadFault;
+use crate::row::digest::{Digest, DigestFunction};
+use crate::topology::placement::{Expectation, Nodes, bit, members};
 use crate::topology::{NodeId, Topology};
 
 /// Makes a plan from what an audit found and what else is known.

@@ -18,7 +18,7 @@
 
 pub mod alike;
 pub mod decide;
-pub mod dialect;
+pub mod evidence;
 mod found;
 mod hold_back;
 mod judge;
@@ -26,8 +26,6 @@ mod listed;
 mod make;
 mod onward;
 pub mod order;
-pub mod raced;
-pub mod script;
 pub mod sql;
 mod step;
 pub mod stopped;
@@ -35,11 +33,11 @@ pub mod stopped;
 use std::collections::BTreeMap;
 use std::sync::{Arc, OnceLock};
 
-use crate::compare::DivergentRow;
-use crate::expectation::Nodes;
-use crate::reading::CommonKind;
-use crate::rows::Layout;
-use crate::shape::{ColumnShape, TableShape};
+use crate::audit::merge::DivergentRow;
+use crate::row::batch::Layout;
+use crate::row::conversion::CommonKind;
+use crate::row::schema::{ColumnShape, TableShape};
+use crate::topology::placement::Nodes;
 use crate::topology::{Engine, NodeId, SetId};
 use crate::value::Value;
 pub use found::{FoundRows, KeepRows, WrittenTimes};
@@ -165,7 +163,7 @@ fn key_cells(table: &AuditedTable, row: &DivergentRow) -> Vec<(String, Value)> {
 fn key_token(table: &AuditedTable, row: &DivergentRow) -> Vec<u8> {
     let mut token = Vec::new();
     for (_, value) in key_cells(table, row) {
-        crate::order::put_key(&mut token, value.as_ref());
+        crate::row::key_order::put_key(&mut token, value.as_ref());
     }
     token
 }

@@ -7,8 +7,8 @@
 
 use super::LocalTable;
 use super::judge::{Judge, Task};
-use crate::expectation::{Nodes, bit, members};
-use crate::flow::onward::Reached;
+use crate::links::onward::Reached;
+use crate::topology::placement::{Nodes, bit, members};
 use crate::topology::{Engine, NodeId, SetId};
 
 impl Judge<'_> {

@@ -18,7 +18,7 @@ use std::collections::{BTreeMap, BTreeSet, BinaryHeap};
 use super::alike::OfNode;
 use super::step::Part;
 use super::{Action, AuditedTable, LocalTable};
-use crate::digest::DigestFunction;
+use crate::row::digest::DigestFunction;
 use crate::topology::NodeId;
 use crate::value::{Value, ValueRef};
 
@@ -66,9 +66,9 @@ pub(super) fn ties(
             let known = alike.get(&(table.to_owned(), name.clone()));
             match (known, &value) {
                 (Some(groups), Value::Text(text)) if groups.contains_key(text) => {
-                    crate::order::put_key(&mut token, ValueRef::Int(groups[text].into()));
+                    crate::row::key_order::put_key(&mut token, ValueRef::Int(groups[text].into()));
                 }
-                _ => crate::order::put_key(&mut token, folded(&value).as_ref()),
+                _ => crate::row::key_order::put_key(&mut token, folded(&value).as_ref()),
             }
         }
         #[expect(clippy::cast_possible_truncation, reason = "half of it is enough")]

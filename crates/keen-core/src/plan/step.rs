@@ -7,10 +7,10 @@ use std::sync::Arc;
 use super::alike::OfNode;
 use super::judge::{Task, loses};
 use super::order::{self, Ties};
-use super::sql::{Statement, TableSql};
+use super::sql::statement::{Statement, TableSql};
 use super::{LocalTable, key_cells};
-use crate::expectation::Nodes;
-use crate::rows::Layout;
+use crate::row::batch::Layout;
+use crate::topology::placement::Nodes;
 use crate::topology::{NodeId, SetId};
 use crate::value::Value;
 

@@ -11,12 +11,12 @@ use super::decide::{self, Decision};
 use super::judge::Task;
 use super::make::Maker;
 use super::{AuditedTable, Question};
-use crate::compare::DivergentRow;
-use crate::expectation::Expectation;
-use crate::flow::fence::GoingOn;
-use crate::flow::owed::{OwedRow, OwedTransaction};
-use crate::journal::Act;
+use crate::audit::merge::DivergentRow;
+use crate::history::journal::Act;
+use crate::links::fence::GoingOn;
+use crate::links::owed::{OwedRow, OwedTransaction};
 use crate::topology::NodeId;
+use crate::topology::placement::Expectation;
 use crate::value::Value;
 
 /// The cells of a row, in the order of the layout.
@@ -61,7 +61,7 @@ impl Maker<'_> {
                 let table = tables.iter().find(|table| table.table == write.table);
                 let Some(table) = table else { continue };
                 let key: Vec<Value> = write.key.iter().map(|(_, value)| value.clone()).collect();
-                let row = (link.to, write.table.clone(), crate::canonical::row_bytes(&key));
+                let row = (link.to, write.table.clone(), crate::row::encoding::row_bytes(&key));
                 // Of several writes of one row the first is the one that waits.
                 if !first.insert(row.clone()) {
                     continue;

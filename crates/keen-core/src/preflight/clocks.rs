@@ -1,8 +1,8 @@
 //! Whose clock is off: against ours, and the nodes' against each other.
 
 use super::legend::{Area, CLOCK_OFF};
-use super::look::Clock;
 use super::{Desk, Finding, Level};
+use crate::observe::node::Clock;
 
 pub(super) fn examine(desk: &mut Desk<'_>) {
     let limit = i64::try_from(desk.topology.limits.clock.as_micros()).unwrap_or(i64::MAX);

@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use super::legend::{Area, COUNTERS_COLLIDE};
-use super::look::{Counter, Facts, TableState};
 use super::{Desk, Finding, Level};
+use crate::observe::node::{Counter, Facts, TableState};
 use crate::topology::{Engine, NodeId};
 
 pub(super) fn examine(desk: &mut Desk<'_>) {

@@ -1,8 +1,8 @@
 //! Telling nodes apart.
 
 use super::legend::{Area, PORT_CLAIMED, SAME_DATABASE, SAME_DOMAIN, SAME_SERVER_ID, SLOT_SHARED};
-use super::look::{Facts, Means};
 use super::{Desk, Finding, Level};
+use crate::observe::node::{Facts, Means};
 use crate::topology::NodeId;
 
 pub(super) fn examine(desk: &mut Desk<'_>) {

@@ -4,28 +4,21 @@
 //! [`examine`] judges. It is pure: the same looks give the same report. What a
 //! node would not show becomes [`Unseen`], never a silent pass.
 
-pub mod carry;
 mod clocks;
 mod counters;
-pub mod derive;
 mod identity;
-pub mod join;
 pub mod legend;
-mod links;
-pub mod look;
-pub(crate) mod mariadb;
-mod postgres;
+pub(crate) mod links;
 mod reach;
 mod rights;
-pub mod seeding;
+pub mod settings;
 mod shape;
-mod sqlite;
 
 use std::collections::BTreeMap;
 
-use crate::topology::{NodeId, Topology};
+use crate::observe::node::{Facts, Look, Seen};
+use crate::topology::{Engine, NodeId, Topology};
 use legend::{Area, Check};
-use look::{Facts, Look, Seen};
 
 /// How bad it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -215,13 +208,19 @@ pub fn examine(
         identity::examine(&mut desk);
         for (node, facts) in desk.nodes() {
             match facts.engine {
-                crate::topology::Engine::MariaDb => mariadb::examine(&mut desk, node, facts),
-                crate::topology::Engine::Postgres => postgres::examine(&mut desk, node, facts),
-                crate::topology::Engine::Sqlite => sqlite::examine(&mut desk, node, facts),
+                Engine::MariaDb => {
+                    settings::mariadb::examine(&mut desk, node, facts);
+                }
+                Engine::Postgres => {
+                    settings::postgres::examine(&mut desk, node, facts);
+                }
+                Engine::Sqlite => {
+                    settings::sqlite::examine(&mut desk, node, facts);
+                }
             }
         }
-        mariadb::together(&mut desk);
-        postgres::together(&mut desk);
+        settings::mariadb::together(&mut desk);
+        settings::postgres::together(&mut desk);
         counters::examine(&mut desk);
         clocks::examine(&mut desk);
     }

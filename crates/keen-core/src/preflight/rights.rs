@@ -1,8 +1,8 @@
 //! What the accounts may do.
 
 use super::legend::{Area, PASSWORD_EXPOSED, RIGHT_EXCESS, RIGHT_MISSING, TLS_UNVERIFIED};
-use super::look::Need;
 use super::{Desk, Finding, Level};
+use crate::observe::node::Need;
 use crate::topology::NodeId;
 
 pub(super) fn examine(desk: &mut Desk<'_>) {

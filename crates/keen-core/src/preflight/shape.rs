@@ -6,18 +6,18 @@
 
 use std::collections::BTreeMap;
 
-use super::carry;
 use super::legend::{
     Area, CHECKS_DIFFER, COLUMN_COLLATION, COLUMN_DEFAULT, COLUMN_GENERATED, COLUMN_MISSING,
     COLUMN_NULL, COLUMN_ORDER, COLUMN_SURPLUS, COLUMN_TYPE, Check, KEY_DIFFERS, KEY_MISSING,
     REFERENCE_DIFFERS, ROLLS_NOTHING_BACK, ROW_IDENTITY, TABLE_MISSING, TABLE_SURPLUS,
     TRIGGER_AGAIN, UNIQUE_DIFFERS,
 };
-use super::look::{TableLook, TableState};
 use super::{Desk, Finding, Level};
-use crate::plan::dialect::quoted;
-use crate::reading::{self, CommonKind};
-use crate::shape::{ColumnShape, TableShape};
+use crate::engine::dialect::quoted;
+use crate::engine::types;
+use crate::observe::node::{TableLook, TableState};
+use crate::row::conversion::{self, CommonKind};
+use crate::row::schema::{ColumnShape, TableShape};
 use crate::topology::{ColumnChoice, Engine, NodeId};
 
 pub(super) fn examine(desk: &mut Desk<'_>) {
@@ -453,7 +453,7 @@ impl<'d, 'a> Bench<'d, 'a> {
         let treated = self.desk.topology.compare.get(self.table).is_some_and(|columns| {
             columns.iter().any(|(c, t)| c.eq_ignore_ascii_case(name) && (t.ignore || t.as_text))
         });
-        let kind = reading::narrowest(&families, self.desk.topology.zone.as_ref());
+        let kind = conversion::narrowest(&families, self.desk.topology.zone.as_ref());
         let nodes: Vec<NodeId> = have.keys().copied().collect();
         let found = format!("column {name} is {}", self.spread(&groups));
         let mixed = grouped(have.iter().map(|(node, (engine, _))| (*node, *engine))).len() > 1;
@@ -461,7 +461,7 @@ impl<'d, 'a> Bench<'d, 'a> {
         let mut narrower: Vec<(NodeId, NodeId)> = Vec::new();
         for (from, to) in self.apart(&groups) {
             let ((source, a), (target, b)) = (&have[&from], &have[&to]);
-            if let Some(loss) = carry::loss(*source, a, *target, b) {
+            if let Some(loss) = types::loss(*source, a, *target, b) {
                 narrower.push((from, to));
                 let loss =
                     format!("from {} to {} {loss}", self.desk.name(from), self.desk.name(to));

@@ -8,6 +8,7 @@
 mod check;
 mod links;
 mod pieces;
+pub mod placement;
 mod read;
 mod server;
 
@@ -17,8 +18,8 @@ use std::time::Duration;
 
 pub use read::read;
 
-use crate::reading::Treatment;
-use crate::zone::Zone;
+use crate::row::conversion::Treatment;
+use crate::value::zone::Zone;
 
 /// At most this many nodes: sets of nodes are kept as the bits of one word.
 pub const MOST_NODES: usize = 64;

@@ -12,9 +12,9 @@ use super::{
     Address, Authority, ColumnChoice, Level, Limits, MOST_NODES, Node, NodeId, Problem, Rule,
     Secret, TableSet, Topology,
 };
-use crate::reading::Treatment;
+use crate::row::conversion::Treatment;
 use crate::units::read_size;
-use crate::zone::Zone;
+use crate::value::zone::Zone;
 
 /// Reads and checks a topology file.
 ///

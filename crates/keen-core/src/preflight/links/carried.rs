@@ -1,12 +1,12 @@
 //! What travels over a link: tables, rows and columns against those of the sets.
 
-use super::super::legend::{
+use super::{Desk, Finding, Known, Level, declared_as, source_of};
+use crate::engine::dialect::quoted;
+use crate::observe::node::{Half, Incoming, Means, Publication, Published, TableLook};
+use crate::preflight::legend::{
     Area, CARRIED_OTHERWISE, NEVER_COPIED, TABLE_NOT_CARRIED, UPDATES_REFUSED,
 };
-use super::super::look::{Half, Incoming, Means, Publication, Published, TableLook};
-use super::super::mariadb;
-use super::{Desk, Finding, Known, Level, declared_as, source_of};
-use crate::plan::dialect::quoted;
+use crate::preflight::settings::mariadb;
 use crate::topology::{ColumnChoice, Engine, Link, NodeId};
 
 /// Whether a table that one node calls `full` (schema and name) is the one that the file calls `local`.

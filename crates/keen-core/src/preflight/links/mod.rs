@@ -11,14 +11,14 @@ use std::collections::BTreeMap;
 use super::legend::{
     Area, DELAY_DIFFERS, LINK_ABSENT, LINK_DOWN, LINK_ONE_WAY, LINK_STRAY, SOURCE_UNREACHED,
 };
-use super::look::{Half, Incoming, Means, skip_nothing};
 use super::{Desk, Finding, Level, Reaches};
-use crate::flow::state::stopped_at_a_row;
-use crate::source::{self, Told};
+use crate::links::state::stopped_at_a_row;
+use crate::observe::node::{Half, Incoming, Means, skip_nothing};
+use crate::observe::source::{self, Told};
 use crate::topology::{Address, Link, NodeId, Topology};
 
 /// A link that a node knows of, and where it comes from.
-struct Known<'a> {
+pub(crate) struct Known<'a> {
     to: NodeId,
     from: Option<NodeId>,
     link: &'a Incoming,
@@ -69,7 +69,7 @@ pub(super) fn source_of(desk: &Desk<'_>, to: NodeId, link: &Incoming) -> Option<
 }
 
 /// What nodes know of that brings changes, as (receiver, what it knows of, where that comes from).
-pub(super) fn known<'a>(desk: &Desk<'a>) -> Vec<(NodeId, &'a Incoming, Option<NodeId>)> {
+pub(crate) fn known<'a>(desk: &Desk<'a>) -> Vec<(NodeId, &'a Incoming, Option<NodeId>)> {
     let mut found = Vec::new();
     for (to, facts) in desk.nodes() {
         for link in facts.incoming.iter().flatten() {

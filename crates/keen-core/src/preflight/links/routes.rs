@@ -1,12 +1,12 @@
 //! What several links make together: circles, relays that starve what is behind them, slots that
 //! nobody reads, and who leads.
 
-use super::super::legend::{
+use super::{Desk, Finding, Known, Level, declared_as};
+use crate::history::journal::is_journal_slot;
+use crate::observe::node::{Means, Slot};
+use crate::preflight::legend::{
     Area, LEADER_ELSEWHERE, LINK_LOOP, LOG_HELD_BACK, RELAY_STARVED, SLOT_UNREAD, VOTERS,
 };
-use super::super::look::{Means, Slot};
-use super::{Desk, Finding, Known, Level, declared_as};
-use crate::journal::is_journal_slot;
 use crate::topology::{Address, NodeId};
 use crate::units::size;
 

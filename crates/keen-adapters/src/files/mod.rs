@@ -1,0 +1,3 @@
+//! Files as nodes.
+
+pub mod journal;

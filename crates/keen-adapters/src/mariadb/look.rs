@@ -1,0 +1,556 @@
+//! What a MariaDB server tells of itself to an account that may only look.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use keen_core::observe::clock::better_clock_sample;
+use keen_core::observe::node::{
+    Clock, Counter, Facts, Filter, Half, Identity, Incoming, Means, Need, Right, Seen, Source,
+    TableLook, TableState,
+};
+use keen_core::ports::{Asked, FaultKind, LookAtNode, ReadFault, ReadRows as _};
+use keen_core::seed::join::{LogReach, gtid_between};
+use keen_core::topology::Engine;
+use mysql::Row;
+
+use super::{MariaDbNode, quoted};
+
+/// The settings that checks ask about.
+const SETTINGS: &[&str] = &[
+    "auto_increment_increment",
+    "auto_increment_offset",
+    "binlog_expire_logs_seconds",
+    "binlog_format",
+    "binlog_row_image",
+    "binlog_row_metadata",
+    "character_set_server",
+    "datadir",
+    "event_scheduler",
+    "expire_logs_days",
+    "foreign_key_checks",
+    "gtid_domain_id",
+    "gtid_ignore_duplicates",
+    "gtid_strict_mode",
+    "hostname",
+    "log_bin",
+    "log_slave_updates",
+    "port",
+    "read_only",
+    "server_id",
+    "slave_exec_mode",
+    "slave_net_timeout",
+    "slave_run_triggers_for_rbr",
+    "slave_skip_errors",
+    "slave_type_conversions",
+    "sql_mode",
+    "system_time_zone",
+    "time_zone",
+    "wsrep_on",
+];
+
+/// Privileges on everything that go far beyond looking.
+const FAR_MORE: &[&str] = &[
+    "ALL PRIVILEGES",
+    "SUPER",
+    "CREATE USER",
+    "DROP",
+    "DELETE",
+    "FILE",
+    "SHUTDOWN",
+    "GRANT OPTION",
+];
+
+/// The best of so many round trips says most about a clock.
+const ROUND_TRIPS: usize = 3;
+
+impl LookAtNode for MariaDbNode {
+    fn look(&mut self, asked: &Asked) -> Facts {
+        let settings = self.settings();
+        let grants = self.grants();
+        let incoming = self.incoming();
+        Facts {
+            engine: Engine::MariaDb,
+            about: self.about(),
+            major: 0,
+            standby: false,
+            identity: self.identity(&settings),
+            rights: self.rights(asked, &grants, &incoming),
+            excess: grants.as_ref().map_err(Clone::clone).map(|grants| far_more(grants)),
+            incoming,
+            slots: Ok(Vec::new()),
+            publications: Ok(Vec::new()),
+            clock: self.clock().map(Some),
+            tables: asked
+                .tables
+                .iter()
+                .map(|(table, local)| (table.clone(), self.table(local, &settings, &grants)))
+                .collect(),
+            all_tables: self.all_tables(),
+            users: self.users(),
+            settings,
+        }
+    }
+
+    fn log_reach(&mut self, since: Option<&str>) -> Seen<LogReach> {
+        let one = |rows: Result<Vec<String>, ReadFault>| -> Seen<String> {
+            let rows = rows.map_err(|fault| fault.what)?;
+            rows.into_iter().next().ok_or_else(|| "it keeps no binary log".to_owned())
+        };
+        let doing = "look at its binary log";
+        let now = one(self.session.rows(doing, "SELECT @@global.gtid_binlog_pos", ()))?;
+        let oldest: Seen<String> = (|| {
+            let logs: Vec<Row> =
+                self.session.rows(doing, "SHOW BINARY LOGS", ()).map_err(|fault| fault.what)?;
+            let first: String = logs
+                .first()
+                .and_then(|row| row.get(0))
+                .ok_or_else(|| "it keeps no binary log".to_owned())?;
+            // Where the positions of all domains stood when the oldest file began.
+            one(self.session.rows(doing, "SELECT BINLOG_GTID_POS(?, 4)", (first,)))
+        })();
+        let between = since.map(|since| match &oldest {
+            Ok(oldest) => gtid_between(since, &now, oldest)
+                .ok_or_else(|| format!("{since} is no position like 0-1-100")),
+            Err(reason) => Err(reason.clone()),
+        });
+        if let Some(Err(reason)) = between.as_ref().filter(|_| oldest.is_ok()) {
+            return Err(reason.clone());
+        }
+        Ok(LogReach {
+            moved: between.as_ref().and_then(|between| {
+                let (moved, _) = between.as_ref().ok()?;
+                Some(format!("{moved} transaction{}", if *moved == 1 { "" } else { "s" }))
+            }),
+            enough: between.map(|between| between.map(|(_, enough)| enough)),
+            now,
+            oldest,
+        })
+    }
+}
+
+/// One line of SHOW GRANTS.
+pub(super) struct Grant {
+    privileges: Vec<String>,
+    /// Database and table, `*` for all.
+    on: (String, String),
+}
+
+impl Grant {
+    pub(super) fn read(line: &str) -> Option<Self> {
+        let rest = line.strip_prefix("GRANT ")?;
+        let (privileges, rest) = rest.split_once(" ON ")?;
+        let (object, _) = rest.split_once(" TO ")?;
+        let (database, table) = split_name(object)?;
+        let mut privileges: Vec<String> =
+            privileges.split(", ").map(|word| word.trim().to_ascii_uppercase()).collect();
+        if line.ends_with("WITH GRANT OPTION") {
+            privileges.push("GRANT OPTION".to_owned());
+        }
+        Some(Self { privileges, on: (database, table) })
+    }
+
+    pub(super) fn gives(&self, privilege: &str, database: &str, table: &str) -> bool {
+        let covers =
+            |pattern: &str, name: &str| pattern == "*" || pattern.replace('\\', "") == name;
+        self.privileges.iter().any(|p| p == privilege || p == "ALL PRIVILEGES")
+            && covers(&self.on.0, database)
+            && covers(&self.on.1, table)
+    }
+
+    fn is_global(&self) -> bool {
+        self.on.0 == "*" && self.on.1 == "*"
+    }
+}
+
+/// Database and table of `` `a`.`b` `` or `"a".*`.
+fn split_name(object: &str) -> Option<(String, String)> {
+    let mut parts = Vec::new();
+    let mut rest = object.trim();
+    loop {
+        let quote = rest.chars().next()?;
+        let (part, tail) = if quote == '`' || quote == '"' {
+            let end = rest[1..].find(quote)? + 1;
+            (&rest[1..end], &rest[end + 1..])
+        } else {
+            let end = rest.find('.').unwrap_or(rest.len());
+            (&rest[..end], &rest[end..])
+        };
+        parts.push(part.to_owned());
+        match tail.strip_prefix('.') {
+            Some(tail) => rest = tail,
+            None => break,
+        }
+    }
+    let table = parts.pop()?;
+    Some((parts.pop()?, table))
+}
+
+fn sees_triggers(grants: &[Grant], place: &[String]) -> bool {
+    let [database, table] = place else { return false };
+    grants.iter().any(|grant| grant.gives("TRIGGER", database, table))
+}
+
+fn far_more(grants: &[Grant]) -> Vec<String> {
+    let global = grants.iter().filter(|grant| grant.is_global());
+    let mut found: Vec<String> = global
+        .flat_map(|grant| &grant.privileges)
+        .filter(|privilege| FAR_MORE.contains(&privilege.as_str()))
+        .map(|privilege| format!("{privilege} on everything"))
+        .collect();
+    found.sort();
+    found.dedup();
+    found
+}
+
+impl MariaDbNode {
+    fn settings(&mut self) -> Seen<BTreeMap<String, String>> {
+        let names: Vec<String> = SETTINGS.iter().map(|name| format!("'{name}'")).collect();
+        let sql = format!("SHOW GLOBAL VARIABLES WHERE Variable_name IN ({})", names.join(", "));
+        let rows: Result<Vec<(String, String)>, _> =
+            self.session.rows("look at its settings", &sql, ());
+        let mut settings: BTreeMap<String, String> =
+            rows.map_err(|fault| fault.what)?.into_iter().collect();
+        let zone = match settings.get("time_zone").map(String::as_str) {
+            Some("SYSTEM") => settings.get("system_time_zone").cloned(),
+            other => other.map(str::to_owned),
+        };
+        settings.insert("zone".to_owned(), zone.unwrap_or_default());
+        let database: Result<Vec<String>, _> = self.session.rows(
+            "look at the database",
+            "SELECT DEFAULT_CHARACTER_SET_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = DATABASE()",
+            (),
+        );
+        let events: Result<Vec<u64>, _> = self.session.rows(
+            "look for events",
+            "SELECT COUNT(*) FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE() AND STATUS = 'ENABLED'",
+            (),
+        );
+        if let Some(count) = events.ok().and_then(|found| found.into_iter().next()) {
+            settings.insert("enabled_events".to_owned(), count.to_string());
+        }
+        if let Some(charset) = database.ok().and_then(|found| found.into_iter().next()) {
+            settings.insert("character_set_database".to_owned(), charset);
+        }
+        Ok(settings)
+    }
+
+    fn identity(&self, settings: &Seen<BTreeMap<String, String>>) -> Identity {
+        let Ok(settings) = settings else { return Identity::default() };
+        let server = &self.session.access().server;
+        let get = |name: &str| settings.get(name).cloned().unwrap_or_default();
+        let process = format!("{}:{}:{}", get("hostname"), get("port"), get("datadir"));
+        let ids = ["server_id", "gtid_domain_id"];
+        Identity {
+            database: Some(format!("{process}:{}", server.database)),
+            machine: Some(if server.is_loopback() {
+                "loopback".to_owned()
+            } else {
+                get("hostname")
+            }),
+            server: Some(process),
+            port: get("port").parse().ok(),
+            ids: ids
+                .into_iter()
+                .filter_map(|id| Some((id.to_owned(), settings.get(id)?.clone())))
+                .collect(),
+        }
+    }
+
+    fn grants(&mut self) -> Seen<Vec<Grant>> {
+        let lines: Result<Vec<String>, _> =
+            self.session.rows("look at its rights", "SHOW GRANTS", ());
+        let lines = lines.map_err(|fault| fault.what)?;
+        Ok(lines.iter().filter_map(|line| Grant::read(line)).collect())
+    }
+
+    fn rights(
+        &mut self,
+        asked: &Asked,
+        grants: &Seen<Vec<Grant>>,
+        incoming: &Seen<Vec<Incoming>>,
+    ) -> Vec<Right> {
+        let access = self.session.access().clone();
+        let account = self.session.account().unwrap_or_else(|_| "ACCOUNT".to_owned());
+        let held = |privilege: &str, database: &str, table: &str| match grants {
+            Ok(grants) => Ok(grants.iter().any(|grant| grant.gives(privilege, database, table))),
+            Err(reason) => Err(reason.clone()),
+        };
+        // Out of the log: where it is behind already, it need not carry this, too.
+        let local = |grant: &str| {
+            format!("SET SESSION sql_log_bin = 0; {grant}; SET SESSION sql_log_bin = 1")
+        };
+        // One line for a database, however many tables it has.
+        let of_all = |database: &str, full: &str, rights: &str| {
+            let on = if asked.tables.len() > 3 {
+                format!("{}.*", tick(database))
+            } else {
+                full.to_owned()
+            };
+            local(&format!("GRANT {rights} ON {on} TO {account}"))
+        };
+        let mut rights = Vec::new();
+        for (_, table) in &asked.tables {
+            let (database, name) =
+                table.split_once('.').unwrap_or((&access.server.database, table));
+            let full = format!("{}.{}", tick(database), tick(name));
+            let sql = format!("SELECT 1 FROM {}.{} LIMIT 0", quoted(database), quoted(name));
+            let read: Result<Vec<Row>, ReadFault> = self.session.rows("read a table", &sql, ());
+            let may_read = match read {
+                Ok(_) => Ok(true),
+                Err(fault) if fault.kind == FaultKind::NotAllowed => Ok(false),
+                Err(fault) if fault.kind == FaultKind::NoTable => continue,
+                Err(fault) => Err(fault.what),
+            };
+            rights.push(Right {
+                need: Need::Tables,
+                what: format!("SELECT on {name}"),
+                held: may_read,
+                grant: of_all(database, &full, "SELECT"),
+            });
+            let writes: Seen<Vec<bool>> =
+                ["INSERT", "UPDATE", "DELETE"].iter().map(|p| held(p, database, name)).collect();
+            rights.push(Right {
+                need: Need::Repairs,
+                what: format!("INSERT, UPDATE, DELETE on {name}"),
+                held: writes.map(|held| held.into_iter().all(|held| held)),
+                grant: of_all(database, &full, "INSERT, UPDATE, DELETE"),
+            });
+        }
+        rights.push(Right {
+            need: Need::Repairs,
+            what: "BINLOG ADMIN".to_owned(),
+            held: held("BINLOG ADMIN", "*", "*"),
+            grant: local(&format!("GRANT BINLOG ADMIN ON *.* TO {account}")),
+        });
+        rights.push(Right {
+            need: Need::Links,
+            what: "REPLICA MONITOR".to_owned(),
+            held: match incoming {
+                Ok(_) => Ok(true),
+                // What it did not tell for another reason says nothing of the right.
+                Err(reason) if !self.about.starts_with("mariadb") || reason.contains("blocks") => {
+                    Err(reason.clone())
+                }
+                Err(_) => Ok(held("REPLICA MONITOR", "*", "*").unwrap_or(false)),
+            },
+            grant: local(&format!("GRANT REPLICA MONITOR ON *.* TO {account}")),
+        });
+        for privilege in ["BINLOG MONITOR", "REPLICATION SLAVE"] {
+            rights.push(Right {
+                need: Need::Journals,
+                what: privilege.to_owned(),
+                held: held(privilege, "*", "*"),
+                grant: local(&format!("GRANT {privilege} ON *.* TO {account}")),
+            });
+        }
+        rights
+    }
+
+    fn incoming(&mut self) -> Seen<Vec<Incoming>> {
+        if !self.about.starts_with("mariadb") {
+            return Err("keen knows the state of links from MariaDB only".to_owned());
+        }
+        // Over a session of its own: it can block as long as an applier waits for a lock.
+        let rows: Result<Vec<Row>, ReadFault> = super::links::status_session(self.session.access())
+            .and_then(|mut status| {
+                status.rows("look at what it follows", "SHOW ALL SLAVES STATUS", ())
+            });
+        match rows {
+            Ok(rows) => Ok(rows.iter().map(connection).collect()),
+            Err(fault) if fault.kind == FaultKind::NoAnswer => {
+                Err("the status of its links blocks, as it does while an applier waits for a lock"
+                    .to_owned())
+            }
+            Err(fault) => Err(fault.what),
+        }
+    }
+
+    /// How far the server's clock is ahead of ours: of a few round trips the shortest says most.
+    fn clock(&mut self) -> Seen<Clock> {
+        let mut best: Option<Clock> = None;
+        for _ in 0..ROUND_TRIPS {
+            let before = crate::server::now();
+            let rows: Result<Vec<String>, ReadFault> = self.session.rows(
+                "look at its clock",
+                // Not the time of the statement, which a session can set.
+                "SELECT CAST(ROUND(UNIX_TIMESTAMP(SYSDATE(6)) * 1000000) AS CHAR)",
+                (),
+            );
+            let after = crate::server::now();
+            let there = rows.map_err(|fault| fault.what)?;
+            let there: i64 =
+                there.first().and_then(|text| text.parse().ok()).ok_or("it told no time")?;
+            best = better_clock_sample(best, before, there, after);
+        }
+        best.ok_or_else(|| "our own clock was set meanwhile".to_owned())
+    }
+
+    fn table(
+        &mut self,
+        local: &str,
+        settings: &Seen<BTreeMap<String, String>>,
+        grants: &Seen<Vec<Grant>>,
+    ) -> Seen<TableState> {
+        let shape = match self.shape(local) {
+            Ok(shape) => shape,
+            Err(fault) => return TableState::undescribed(fault),
+        };
+        let name: Vec<String> = shape.qualified.iter().map(|part| quoted(part)).collect();
+        let sql = format!("SELECT EXISTS (SELECT 1 FROM {})", name.join("."));
+        let any: Result<Vec<bool>, ReadFault> = self.session.rows("look into a table", &sql, ());
+        let setting = |name: &str| settings.as_ref().ok().and_then(|settings| settings.get(name));
+        let number = |name: &str| setting(name).and_then(|v| v.parse::<i64>().ok()).unwrap_or(1);
+        let (step, offset) = (number("auto_increment_increment"), number("auto_increment_offset"));
+        let counters = shape.columns.iter().filter(|column| column.counted).map(|column| Counter {
+            column: column.name.clone(),
+            step,
+            // The server ignores an offset beyond the step.
+            offset: if offset > step { 1 } else { offset },
+        });
+        let checks: Result<Vec<String>, ReadFault> = self.session.rows(
+            "look at its rules for values",
+            "SELECT CHECK_CLAUSE FROM information_schema.CHECK_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = ? AND TABLE_NAME = ? ORDER BY 1",
+            (shape.qualified.first(), shape.qualified.get(1)),
+        );
+        let fires =
+            setting("slave_run_triggers_for_rbr").is_some_and(|v| !v.eq_ignore_ascii_case("no"));
+        Ok(TableState::There(Box::new(TableLook {
+            any_rows: any.map_err(|f| f.what).map(|rows| rows.first().copied().unwrap_or(false)),
+            named_by: None,
+            partitioned: false,
+            replica_triggers: match grants {
+                _ if !fires => Ok(Vec::new()),
+                // Without that right the server shows none, whether there are any or not.
+                Ok(grants) if !sees_triggers(grants, &shape.qualified) => {
+                    Err("the account lacks TRIGGER, without which none are shown".to_owned())
+                }
+                _ => Ok(shape.triggers.clone()),
+            },
+            counters: counters.collect(),
+            checks: checks.map_err(|fault| fault.what),
+            shape,
+        })))
+    }
+
+    fn all_tables(&mut self) -> Seen<Vec<String>> {
+        let tables: Result<Vec<String>, ReadFault> = self.session.rows(
+            "list its tables",
+            "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'BASE TABLE' ORDER BY 1",
+            (),
+        );
+        tables.map_err(|fault| fault.what)
+    }
+
+    fn users(&mut self) -> Seen<Vec<String>> {
+        let users: Result<Vec<String>, ReadFault> = self.session.rows(
+            "list its accounts",
+            "SELECT CONCAT(User, '@', Host) FROM mysql.user WHERE User <> '' AND User NOT IN ('root', 'mariadb.sys', 'mysql') ORDER BY 1",
+            (),
+        );
+        users.map_err(|fault| fault.what)
+    }
+}
+
+/// A name as GRANT wants it in every mode.
+fn tick(name: &str) -> String {
+    format!("`{}`", name.replace('`', "``"))
+}
+
+/// A cell of a status as text; numbers may come as numbers.
+pub(super) fn text(value: &mysql::Value) -> Option<String> {
+    match value {
+        mysql::Value::Bytes(bytes) => Some(String::from_utf8_lossy(bytes).into_owned()),
+        mysql::Value::Int(number) => Some(number.to_string()),
+        mysql::Value::UInt(number) => Some(number.to_string()),
+        _ => None,
+    }
+}
+
+/// One line of the status of connections.
+pub(super) fn connection(row: &Row) -> Incoming {
+    let text =
+        |name: &str| row.get_opt::<mysql::Value, _>(name)?.ok().and_then(|value| text(&value));
+    let number = |name: &str| text(name).and_then(|v| v.parse::<u64>().ok()).unwrap_or(0);
+    let receiving = match text("Slave_IO_Running").as_deref() {
+        Some("Yes") => Half::Runs,
+        Some("Connecting" | "Preparing") => Half::Tries,
+        _ => Half::Stopped,
+    };
+    let applying = match text("Slave_SQL_Running").as_deref() {
+        Some("Yes") => Half::Runs,
+        _ => Half::Stopped,
+    };
+    let said = |message: &str| text(message).filter(|text| !text.is_empty());
+    let error = said("Last_SQL_Error").or_else(|| said("Last_IO_Error"));
+    let rules = [
+        "Replicate_Do_DB",
+        "Replicate_Ignore_DB",
+        "Replicate_Do_Table",
+        "Replicate_Ignore_Table",
+        "Replicate_Wild_Do_Table",
+        "Replicate_Wild_Ignore_Table",
+    ];
+    let filters = rules.into_iter().filter_map(|rule| {
+        let of: Vec<String> = text(rule)?
+            .split(',')
+            .map(|name| name.trim().to_owned())
+            .filter(|name| !name.is_empty())
+            .collect();
+        (!of.is_empty()).then(|| Filter { rule: rule.to_owned(), of })
+    });
+    let domains = [
+        ("Replicate_Do_Domain_Ids", "DO_DOMAIN_IDS"),
+        ("Replicate_Ignore_Domain_Ids", "IGNORE_DOMAIN_IDS"),
+    ];
+    let domains = domains.into_iter().filter_map(|(column, rule)| {
+        let of: Vec<String> = text(column)?
+            .split(',')
+            .map(|domain| domain.trim().to_owned())
+            .filter(|domain| !domain.is_empty())
+            .collect();
+        (!of.is_empty()).then(|| Filter { rule: rule.to_owned(), of })
+    });
+    let id = number("Master_Server_Id");
+    Incoming {
+        name: text("Connection_name").unwrap_or_default(),
+        means: Means::BinaryLog,
+        source: Source {
+            address: text("Master_Host")
+                .zip(u16::try_from(number("Master_Port")).ok())
+                .filter(|(host, _)| !host.is_empty()),
+            id: (id > 0).then(|| id.to_string()),
+            slot: None,
+        },
+        receiving,
+        applying,
+        error,
+        failures: None,
+        delay: Some(Duration::from_secs(number("SQL_Delay"))).filter(|delay| !delay.is_zero()),
+        filters: filters.chain(domains).collect(),
+        own_writes_only: false,
+        skips: text("Skip_Counter").and_then(|count| count.parse().ok()),
+        publications: Vec::new(),
+        tables: None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn grants_are_read_in_every_quoting() {
+        let grant = Grant::read("GRANT SELECT, INSERT ON `refuge\\_huts`.* TO `keen`@`%`").unwrap();
+        assert!(grant.gives("INSERT", "refuge_huts", "stay"));
+        assert!(!grant.gives("DELETE", "refuge_huts", "stay"));
+        assert!(!grant.gives("SELECT", "other", "stay"));
+        let grant =
+            Grant::read("GRANT ALL PRIVILEGES ON *.* TO \"root\"@\"%\" WITH GRANT OPTION").unwrap();
+        assert!(grant.gives("DELETE", "any", "table"));
+        assert_eq!(
+            far_more(&[grant]),
+            ["ALL PRIVILEGES on everything", "GRANT OPTION on everything"]
+        );
+        assert!(Grant::read("GRANT `reader` TO `keen`@`%`").is_none());
+    }
+}

@@ -1,0 +1,461 @@
+//! Running an audit for the commands that need one.
+
+use std::collections::BTreeMap;
+use std::ops::ControlFlow;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use anyhow::{Result, bail};
+use jiff::Timestamp;
+use keen_core::audit::merge::{DivergentRow, Standing};
+use keen_core::row::digest::DigestFunction;
+use keen_core::topology::placement::{Nodes, bit};
+use keen_core::topology::{NodeId, Topology};
+use keen_run::audit::recheck::{self, Fencing};
+use keen_run::audit::{
+    self, AuditRequest, AuditSink, NodeOutcome, Rate, TableHead, TableOutcome, Verdict,
+};
+use keen_run::ledger::Audited;
+
+use crate::app::open_node::Doors;
+use crate::app::topology_file::Loaded;
+use crate::args::ScopeArgs;
+use crate::exit::Exit;
+use crate::progress::Progress;
+use crate::render::text::style::counted;
+
+/// What of a topology is to be audited, checked against it.
+#[derive(Debug, Clone)]
+pub(crate) struct Scope {
+    pub(crate) nodes: Nodes,
+    pub(crate) tables: Vec<String>,
+    pub(crate) function: DigestFunction,
+    pub(crate) wait: Duration,
+    pub(crate) silence: Duration,
+    pub(crate) rate: Option<Rate>,
+    pub(crate) threads: usize,
+    /// For how long rows that differ are looked at again.
+    pub(crate) patience: Duration,
+    /// Tables that are left out.
+    pub(crate) excluded: Vec<String>,
+}
+
+impl Scope {
+    /// Everything, in the usual way.
+    pub(crate) fn whole() -> Self {
+        Self {
+            nodes: !0,
+            tables: Vec::new(),
+            function: DigestFunction::default(),
+            wait: Duration::from_secs(5),
+            silence: Duration::from_secs(30),
+            rate: None,
+            threads: 1,
+            patience: Duration::from_secs(30),
+            excluded: Vec::new(),
+        }
+    }
+
+    /// Checks what was asked for.
+    pub(crate) fn new(topology: &Topology, args: &ScopeArgs) -> Result<Self> {
+        Ok(Self {
+            function: args.digest.into(),
+            wait: args.wait,
+            silence: args.silence,
+            rate: args.rate,
+            threads: args.threads.into(),
+            patience: args.patience,
+            ..Self::chosen(topology, &args.nodes, &args.tables)?.without(topology, &args.exclude)?
+        })
+    }
+
+    /// These nodes and tables, or all, in the usual way.
+    pub(crate) fn chosen(topology: &Topology, nodes: &[String], tables: &[String]) -> Result<Self> {
+        let mut chosen = 0;
+        for name in nodes {
+            let Some(node) = topology.node(name) else {
+                let known: Vec<&str> = topology.nodes.iter().map(|n| &n.name[..]).collect();
+                bail!(
+                    "there is no node {} in the topology; it has {}",
+                    crate::safe::text(name),
+                    known.join(", ")
+                );
+            };
+            chosen |= bit(node);
+        }
+        let known: Vec<&String> = topology.sets.iter().flat_map(|set| &set.tables).collect();
+        if let Some(unknown) = tables.iter().find(|table| !known.contains(table)) {
+            bail!("no set has a table {}; they have {}", crate::safe::text(unknown), names(&known));
+        }
+        Ok(Self {
+            nodes: if chosen == 0 { !0 } else { chosen },
+            tables: tables.to_vec(),
+            ..Self::whole()
+        })
+    }
+
+    /// The same without these tables.
+    pub(crate) fn without(mut self, topology: &Topology, tables: &[String]) -> Result<Self> {
+        if tables.is_empty() {
+            return Ok(self);
+        }
+        Self::chosen(topology, &[], tables)?;
+        let known = topology.sets.iter().flat_map(|set| &set.tables);
+        self.tables = known.filter(|table| !tables.contains(table)).cloned().collect();
+        self.tables.sort();
+        self.tables.dedup();
+        if self.tables.is_empty() {
+            bail!("every table of the sets is left out: nothing remains to be looked at");
+        }
+        self.excluded = tables.to_vec();
+        Ok(self)
+    }
+
+    /// What the topology has and the scope leaves out: nodes by their names, tables with that word before.
+    pub(crate) fn left_out(&self, topology: &Topology) -> Vec<String> {
+        let nodes = (0..topology.nodes.len())
+            .filter(|n| self.nodes & bit(*n) == 0)
+            .map(|n| topology.nodes[n].name.clone());
+        nodes.chain(self.excluded.iter().map(|table| format!("table {table}"))).collect()
+    }
+}
+
+fn names(known: &[&String]) -> String {
+    let mut known: Vec<&str> = known.iter().map(|name| &name[..]).collect();
+    known.sort_unstable();
+    known.dedup();
+    crate::safe::text(&known.join(", "))
+}
+
+/// What an audit comes to as a whole.
+#[derive(Debug, Clone)]
+pub(crate) struct Totals {
+    pub(crate) started: Timestamp,
+    pub(crate) took: Duration,
+    pub(crate) nodes: BTreeMap<NodeId, NodeOutcome>,
+    pub(crate) left_out: Vec<String>,
+    pub(crate) agree: u64,
+    pub(crate) diverge: u64,
+    pub(crate) unread: u64,
+    pub(crate) rows: u64,
+    pub(crate) divergent: u64,
+    /// Tables in which rows differ, none of them settled.
+    pub(crate) unsettled: u64,
+    /// Rows that differ while something was on its way.
+    pub(crate) in_flight: u64,
+    /// Rows that were being written to.
+    pub(crate) moving: u64,
+    /// Rows that were equal when looked at again.
+    pub(crate) healed: u64,
+    /// Tables that were not read on every node that carries them, as (set, table).
+    pub(crate) incomplete: u64,
+    pub(crate) stopped: bool,
+    /// Why it could not be brought to its end.
+    pub(crate) broken: Option<String>,
+    /// Links that stood still, as (from, to).
+    pub(crate) standing_still: Vec<(NodeId, NodeId)>,
+    /// What came of each table, as the ledger keeps it.
+    pub(crate) audited: Vec<Audited>,
+}
+
+impl Totals {
+    /// The links that stood still, in a sentence; none if there are none.
+    pub(crate) fn standing_still(&self, topology: &Topology) -> Option<String> {
+        let name = |node: &NodeId| &topology.nodes[*node].name;
+        let links: Vec<String> = (self.standing_still.iter())
+            .map(|(from, to)| format!("{} -> {}", name(from), name(to)))
+            .collect();
+        let (stand, sources) =
+            if links.len() == 1 { ("stands", "its source") } else { ("stand", "their sources") };
+        (!links.is_empty()).then(|| {
+            format!(
+                "{} {stand} still: what is written at {sources} does not arrive. keen flow says why.",
+                links.join(", ")
+            )
+        })
+    }
+
+    /// The tables that nodes keep and no set has, in a sentence; none if there are none.
+    pub(crate) fn in_no_set(&self, topology: &Topology) -> Option<String> {
+        const NAMED: usize = 3;
+        let mut tables: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+        for (node, outcome) in &self.nodes {
+            for table in outcome.in_no_set.iter().flatten() {
+                tables.entry(table).or_default().push(&topology.nodes[*node].name);
+            }
+        }
+        let mut names: Vec<String> = (tables.iter().take(NAMED))
+            .map(|(table, nodes)| format!("{table} on {}", nodes.join(", ")))
+            .collect();
+        if tables.len() > NAMED {
+            names.push(format!("{} more", tables.len() - NAMED));
+        }
+        let (are, were) = if tables.len() == 1 { ("is", "it was") } else { ("are", "they were") };
+        (!tables.is_empty()).then(|| {
+            format!(
+                "{} {are} in no set, so {were} not compared: {}.",
+                counted(tables.len() as u64, "table", "tables"),
+                names.join("; ")
+            )
+        })
+    }
+
+    /// The same, unless it could not be brought to its end: for whoever has written nothing yet.
+    pub(crate) fn unbroken(self) -> Result<Self> {
+        match self.broken {
+            Some(why) => bail!(why),
+            None => Ok(self),
+        }
+    }
+
+    /// Everything that was asked for was read to its end, and no row is unsettled.
+    pub(crate) fn complete(&self) -> bool {
+        !self.stopped
+            && self.broken.is_none()
+            && self.incomplete == 0
+            && self.in_flight + self.moving == 0
+    }
+
+    /// Tables looked at.
+    pub(crate) fn tables(&self) -> u64 {
+        self.agree + self.diverge + self.unread + self.unsettled
+    }
+
+    /// What it came to, in a sentence.
+    pub(crate) fn summary(&self) -> String {
+        let mut parts = vec![format!("{} of {} tables agree", self.agree, self.tables())];
+        for (count, what) in [
+            (self.divergent, "divergent"),
+            (self.in_flight, "in flight"),
+            (self.moving, "moving"),
+            (self.healed, "healed"),
+        ] {
+            if count > 0 {
+                parts.push(format!("{count} {what}"));
+            }
+        }
+        if self.incomplete > 0 {
+            parts.push(format!("{} not read everywhere", self.incomplete));
+        }
+        if self.stopped || self.broken.is_some() {
+            parts.push("stopped before the end".to_owned());
+        }
+        parts.join(", ")
+    }
+
+    /// The exit code.
+    pub(crate) fn exit(&self) -> Exit {
+        if self.stopped {
+            Exit::Interrupted
+        } else if self.divergent > 0 {
+            Exit::Found
+        } else if self.complete() {
+            Exit::Agree
+        } else {
+            Exit::Incomplete
+        }
+    }
+}
+
+/// Set by Ctrl-C; asked by everything that takes long.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Stop(pub(crate) Arc<AtomicBool>, Arc<AtomicBool>);
+
+impl Stop {
+    /// Listens for Ctrl-C and for requests to end. The second one ends at once.
+    pub(crate) fn on_signal() -> Self {
+        let stop = Self::default();
+        let (raised, at_once) = (Arc::clone(&stop.0), Arc::clone(&stop.1));
+        let listening = ctrlc::set_handler(move || {
+            if raised.swap(true, Ordering::Relaxed) || at_once.load(Ordering::Relaxed) {
+                std::process::exit(130);
+            }
+        });
+        if let Err(error) = listening {
+            tracing::warn!(%error, "cannot listen for Ctrl-C");
+        }
+        stop
+    }
+
+    /// From here on nothing has to be ended in order: the next request to end is followed at once, and so is one
+    /// that came before.
+    pub(crate) fn at_once(&self) {
+        self.1.store(true, Ordering::Relaxed);
+        if self.raised() {
+            std::process::exit(130);
+        }
+    }
+
+    pub(crate) fn raised(&self) -> bool {
+        self.0.load(Ordering::Relaxed)
+    }
+}
+
+/// Runs an audit into `sink`, with progress on the terminal.
+pub(crate) fn run(
+    loaded: &Loaded,
+    scope: &Scope,
+    sink: &mut dyn AuditSink,
+    stop: &Stop,
+    progress_on_terminal: bool,
+) -> Result<Totals> {
+    if scope.nodes.count_ones() == 1 {
+        bail!("one node alone cannot be compared: name at least two with --node");
+    }
+    let topology = &loaded.topology;
+    let started = Timestamp::now();
+    let clock = Instant::now();
+    let doors = Doors::new(loaded, scope.wait, scope.silence, stop);
+    let open = |node: NodeId| doors.open(node);
+    let request = AuditRequest {
+        topology,
+        nodes: scope.nodes,
+        tables: &scope.tables,
+        function: scope.function,
+        rate: scope.rate,
+        threads: scope.threads,
+        only: &BTreeMap::new(),
+        open: &open,
+        stop: &|| stop.raised(),
+    };
+    // Before a word of a result is written.
+    if !audit::compares_anything(&request) {
+        bail!(
+            "nothing to compare: no table of the chosen ones is carried by two of the chosen nodes"
+        );
+    }
+    let mut counting = Counting {
+        topology,
+        sink,
+        progress: Progress::new(progress_on_terminal),
+        totals: Totals {
+            started,
+            took: Duration::ZERO,
+            nodes: BTreeMap::new(),
+            left_out: scope.left_out(topology),
+            agree: 0,
+            diverge: 0,
+            unread: 0,
+            rows: 0,
+            divergent: 0,
+            unsettled: 0,
+            in_flight: 0,
+            moving: 0,
+            healed: 0,
+            incomplete: 0,
+            stopped: false,
+            broken: None,
+            standing_still: Vec::new(),
+            audited: Vec::new(),
+        },
+    };
+    // What is asked of links is light: whoever does not answer it soon is not waited for.
+    let gates = Doors::new(loaded, scope.wait, scope.wait, stop);
+    let fencing = Fencing {
+        watch: &|node: NodeId| gates.watch(node),
+        patience: scope.patience,
+        settle: topology.limits.settle,
+        journal: &|node, tables| doors.journal(node, tables),
+    };
+    let outcome = if scope.patience.is_zero() {
+        audit::run(&request, &mut counting)
+    } else {
+        recheck::run(&request, &fencing, &mut counting)
+    };
+    counting.progress.done();
+    let mut totals = counting.totals;
+    totals.nodes = outcome.nodes;
+    totals.standing_still = outcome.standing_still;
+    totals.stopped = stop.raised();
+    totals.took = clock.elapsed();
+    totals.broken = outcome.broken.map(|error| {
+        format!(
+            "rows that differ cannot be kept until they are looked at again ({error}): temporary files need space in the folder that TMPDIR names"
+        )
+    });
+    Ok(totals)
+}
+
+/// Counts and draws progress on the way to the sink that was asked for.
+struct Counting<'a> {
+    topology: &'a Topology,
+    sink: &'a mut dyn AuditSink,
+    progress: Progress,
+    totals: Totals,
+}
+
+impl AuditSink for Counting<'_> {
+    fn opened(&mut self, nodes: &BTreeMap<NodeId, NodeOutcome>, estimated_keys: u64) {
+        for (id, node) in nodes {
+            let name = &self.topology.nodes[*id].name;
+            match &node.fault {
+                Some(fault) => tracing::debug!(node = name, %fault, "not read"),
+                None => tracing::debug!(node = name, about = node.about, "opened"),
+            }
+        }
+        self.progress.expect(estimated_keys);
+        self.sink.opened(nodes, estimated_keys);
+    }
+
+    fn in_any_order(&self) -> bool {
+        self.sink.in_any_order()
+    }
+
+    fn waiting(&mut self, head: &TableHead<'_>, rows: u64) -> ControlFlow<()> {
+        self.sink.waiting(head, rows)
+    }
+
+    fn settled(&mut self, head: &TableHead<'_>, row: DivergentRow) -> ControlFlow<()> {
+        self.sink.settled(head, row)
+    }
+
+    fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
+        self.progress.table(head.table);
+        self.totals.audited.push(Audited {
+            set: self.topology.sets[head.set].name.clone(),
+            table: head.table.to_owned(),
+            ..Audited::default()
+        });
+        self.sink.table(head)
+    }
+
+    fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
+        self.sink.divergent(row)
+    }
+
+    fn unsettled(&mut self, row: DivergentRow, standing: Standing) -> ControlFlow<()> {
+        self.sink.unsettled(row, standing)
+    }
+
+    fn advanced(&mut self, keys: u64) {
+        self.progress.advance(keys);
+    }
+
+    fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
+        let count = match outcome.verdict {
+            Verdict::Agrees => &mut self.totals.agree,
+            Verdict::Diverges => &mut self.totals.diverge,
+            Verdict::Unread => &mut self.totals.unread,
+            Verdict::Unsettled => &mut self.totals.unsettled,
+        };
+        *count += 1;
+        let rows = outcome.tally.balances.values().map(|balance| balance.rows).sum::<u64>();
+        if let Some(audited) = self.totals.audited.last_mut() {
+            let standings = &outcome.standings;
+            audited.verdict = crate::render::text::style::verdict(outcome.verdict).0.to_owned();
+            audited.rows = rows;
+            audited.divergent = outcome.tally.divergent;
+            audited.in_flight = standings.in_flight;
+            audited.moving = standings.moving;
+            audited.healed = standings.healed;
+        }
+        self.totals.incomplete += u64::from(!outcome.unread.is_empty());
+        self.totals.divergent += outcome.tally.divergent;
+        self.totals.in_flight += outcome.standings.in_flight;
+        self.totals.moving += outcome.standings.moving;
+        self.totals.healed += outcome.standings.healed;
+        self.totals.rows += rows;
+        self.sink.table_done(outcome)
+    }
+}

@@ -1,0 +1,207 @@
+//! Running a look at the links for the commands that need one.
+
+use std::time::{Duration, Instant};
+
+use jiff::Timestamp;
+use keen_core::links::fence::Fence;
+use keen_core::links::{self, Flow, Late, LinkFlow, Looks, State};
+use keen_core::observe;
+use keen_core::observe::links::{Marks, Sights};
+use keen_core::observe::node::Means;
+use keen_core::topology::NodeId;
+use keen_core::topology::placement::{Nodes, bit};
+use keen_run::links::{Watch, wait_until};
+use keen_run::owed;
+
+use crate::app::audit::Stop;
+use crate::app::open_node::Doors;
+use crate::app::run_log::Keeping;
+use crate::app::topology_file::Loaded;
+use crate::exit::Exit;
+
+/// What was asked for, checked against the topology.
+#[derive(Debug, Clone)]
+pub(crate) struct Asked {
+    pub(crate) nodes: Nodes,
+    pub(crate) left_out: Vec<String>,
+    /// From the first look to the second.
+    pub(crate) between: Duration,
+    pub(crate) wait: Duration,
+    /// Whether heartbeats are written before each look.
+    pub(crate) beat: bool,
+}
+
+/// What it came to.
+pub(crate) struct Outcome {
+    pub(crate) started: Timestamp,
+    pub(crate) took: Duration,
+    /// What the second look is held against.
+    pub(crate) before: Marks,
+    pub(crate) sights: Sights,
+    pub(crate) flow: Flow,
+    /// From the first look to the second; none if the first was that of an earlier run.
+    pub(crate) between: Option<Duration>,
+    pub(crate) left_out: Vec<String>,
+    pub(crate) stopped: bool,
+}
+
+impl Outcome {
+    /// Whether every link could be judged.
+    pub(crate) fn complete(&self) -> bool {
+        !self.stopped && self.flow.links.iter().all(|link| link.state != State::Dark)
+    }
+
+    /// The exit code.
+    pub(crate) fn exit(&self) -> Exit {
+        let found = |state: State| !state.is_well() && state != State::Dark;
+        if self.stopped {
+            Exit::Interrupted
+        } else if self.flow.links.iter().any(|link| found(link.state))
+            || !self.flow.writing.is_empty()
+        {
+            Exit::Found
+        } else if self.complete() {
+            Exit::Agree
+        } else {
+            Exit::Incomplete
+        }
+    }
+
+    /// How many links are in a state.
+    pub(crate) fn count(&self, state: State) -> usize {
+        self.flow.links.iter().filter(|link| link.state == state).count()
+    }
+
+    /// What it came to, in a sentence.
+    pub(crate) fn summary(&self) -> String {
+        let counts: Vec<String> = State::ALL
+            .into_iter()
+            .filter(|state| self.count(*state) > 0)
+            .map(|state| format!("{} {}", self.count(state), state.name()))
+            .collect();
+        let counts = if counts.is_empty() { "no links".to_owned() } else { counts.join(", ") };
+        if self.stopped { format!("{counts}, stopped before the second look") } else { counts }
+    }
+}
+
+/// Sets the rows of the nodes that are written to, each at itself, to now.
+fn beat(loaded: &Loaded, asked: &Asked, doors: &Doors<'_>) {
+    let Some(table) = loaded.topology.heartbeat.as_ref().filter(|_| asked.beat) else { return };
+    std::thread::scope(|scope| {
+        for (id, node) in loaded.topology.nodes.iter().enumerate() {
+            if node.writes && asked.nodes & bit(id) != 0 {
+                scope.spawn(move || {
+                    let written = doors.probe(id, table).and_then(|mut at| at.beat(&node.name));
+                    if let Err(fault) = written {
+                        tracing::warn!(
+                            "no heartbeat of {}: {}",
+                            node.name,
+                            crate::safe::text(&fault.to_string())
+                        );
+                    }
+                });
+            }
+        }
+    });
+}
+
+/// Names the first transaction that a receiver lacks where a link does not carry, and since when it does.
+fn name_what_is_lacking(loaded: &Loaded, asked: &Asked, stop: &Stop, outcome: &mut Outcome) {
+    let topology = &loaded.topology;
+    let passing = Fence::at(&outcome.sights).passing(topology, &outcome.sights);
+    let doors = Doors::new(loaded, asked.wait, asked.wait, stop);
+    let began = Instant::now();
+    let over = || stop.raised() || began.elapsed() > asked.wait;
+    let behind = |link: &&mut LinkFlow| {
+        !link.state.is_well()
+            && link.state != State::Trailing
+            && link.means != Some(Means::Streaming)
+    };
+    std::thread::scope(|scope| {
+        for link in outcome.flow.links.iter_mut().filter(behind) {
+            let ends = link.from.zip(link.to);
+            let Some((ends, waiting)) = ends.and_then(|e| Some((e, passing.waiting.get(&e)?)))
+            else {
+                continue;
+            };
+            let (doors, over) = (&doors, &over);
+            scope.spawn(move || {
+                let open = |node: NodeId| doors.open(node);
+                let journal =
+                    |node: NodeId, tables: &[(String, String)]| doors.journal(node, tables);
+                match owed::first(topology, ends, waiting, &open, &journal, over) {
+                    Ok(first) => link.first_owed = first.map(|first| first.told()),
+                    Err(why) => link.first_unread = Some(why),
+                }
+            });
+        }
+    });
+    // The stand-in's times are those of a story, and no measure of how late it is now.
+    let by_a_clock = |link: &&mut LinkFlow| link.means != Some(Means::StandIn);
+    for link in outcome.flow.links.iter_mut().filter(by_a_clock) {
+        let since = link.first_owed.as_ref().and_then(|first| first.committed_at);
+        let age = since.map(|since| (keen_run::links::now() - since).max(0).unsigned_abs());
+        let age = age.map(Duration::from_micros);
+        let by = age.map(|age| age.saturating_sub(link.delay.unwrap_or_default()));
+        // A clock that lags behind ours would make it later than it is: only what is more than was seen counts.
+        if let (Some(by), Some(late)) = (by, link.late.filter(|late| late.at_least))
+            && by > late.by
+        {
+            link.late = Some(Late { by, at_least: false });
+        }
+    }
+}
+
+/// Looks twice, or once and into the ledger, and judges.
+pub(crate) fn run(loaded: &Loaded, asked: &Asked, keeping: &Keeping, stop: &Stop) -> Outcome {
+    let topology = &loaded.topology;
+    let started = Timestamp::now();
+    let clock = Instant::now();
+    let (remembered, mut memory) = keeping.remembered(topology);
+    let doors = Doors::new(loaded, asked.wait, asked.wait, stop);
+    beat(loaded, asked, &doors);
+    let open = |node: NodeId| doors.watch(node);
+    let (mut watch, first) = Watch::begin(topology, asked.nodes, &open);
+    let mut outcome = Outcome {
+        started,
+        took: Duration::ZERO,
+        before: observe::links::marks(&first),
+        sights: first,
+        flow: Flow::default(),
+        between: Some(asked.between),
+        left_out: asked.left_out.clone(),
+        stopped: false,
+    };
+    if asked.between.is_zero() {
+        outcome.between = None;
+        outcome.before.clone_from(&remembered);
+    } else {
+        // Those that answered have been waiting for those that did not.
+        let answered = outcome.sights.values().filter(|sight| sight.heard.is_ok());
+        let last = answered.map(|sight| sight.at).max().unwrap_or(0);
+        let since = Duration::from_micros((keen_run::links::now() - last).max(0).unsigned_abs());
+        let rest = asked.between.saturating_sub(since);
+        outcome.stopped = !wait_until(Instant::now(), rest, &|| stop.raised());
+        beat(loaded, asked, &doors);
+        outcome.sights = watch.again();
+    }
+    memory.anew.extend(observe::links::slots_anew(&remembered, &outcome.sights));
+    let looks = Looks { before: &outcome.before, now: &outcome.sights, memory: &memory };
+    outcome.flow = links::judge(topology, looks);
+    if !outcome.stopped {
+        name_what_is_lacking(loaded, asked, stop, &mut outcome);
+    }
+    outcome.stopped |= stop.raised();
+    outcome.took = clock.elapsed();
+    for (node, sight) in &outcome.sights {
+        if let Some(heard) = sight.heard() {
+            let name = &topology.nodes[*node].name;
+            tracing::debug!(node = name, statements = heard.asked, "one look");
+        }
+    }
+    let times = (outcome.started, outcome.took);
+    keeping.keep(loaded, "flow", times, (outcome.exit(), &outcome.summary()), |record| {
+        record.flow(topology, &outcome.before, &outcome.sights, &outcome.flow)
+    });
+    outcome
+}

@@ -1,0 +1,12 @@
+//! What each command does: request, run, outcome, exit code; nothing here knows how it is shown.
+
+pub(crate) mod audit;
+pub(crate) mod audit_document;
+pub(crate) mod conflicts;
+pub(crate) mod links;
+pub(crate) mod open_node;
+pub(crate) mod plan_links;
+pub(crate) mod preflight;
+pub(crate) mod proven;
+pub(crate) mod run_log;
+pub(crate) mod topology_file;

@@ -1,0 +1,8 @@
+//! Results as JSON.
+
+pub(crate) mod audit;
+pub(crate) mod conflicts;
+pub(crate) mod divergent_row;
+pub(crate) mod links;
+pub(crate) mod plan;
+pub(crate) mod preflight;

@@ -1,0 +1,11 @@
+//! Results for people.
+
+pub(crate) mod audit;
+pub(crate) mod conflicts;
+pub(crate) mod history;
+pub(crate) mod links;
+pub(crate) mod plan;
+pub(crate) mod preflight;
+pub(crate) mod probe;
+pub(crate) mod row_history;
+pub(crate) mod style;

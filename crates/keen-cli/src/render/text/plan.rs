@@ -1,0 +1,276 @@
+//! A plan, for people.
+
+use std::fmt::Write as _;
+
+use keen_core::plan::sql::statement::Statement;
+use keen_core::plan::{Action, Choice, Guarded, Question, Step};
+use keen_core::ports::ReadFault;
+use keen_core::topology::{SetId, Topology};
+use keen_core::value::Value;
+
+use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, hanging, styled};
+use crate::commands::plan::{Planned, Scripts};
+use crate::safe;
+
+/// Writes a plan: the steps of each node in order, then the questions.
+pub(crate) fn write(
+    topology: &Topology,
+    planned: &Planned,
+    show: usize,
+    columns: Option<usize>,
+) -> Result<String, ReadFault> {
+    let mut out = heading(topology, planned);
+    let plan = &planned.plan;
+    let said = plan.onward();
+    // What all steps say about replicating onward, if they say the same.
+    let onward = said.first().filter(|_| said.len() == 1);
+    if let Some(onward) = onward {
+        let _ = writeln!(
+            out,
+            "{} {}",
+            styled(QUIET, "Would these writes replicate onward?"),
+            safe::text(onward)
+        );
+    }
+    let mut left = show;
+    for steps in plan.nodes() {
+        if left == 0 {
+            break;
+        }
+        let name = &topology.nodes[steps.node].name;
+        let count = counted(steps.len() as u64, "step", "steps");
+        let _ = writeln!(out, "\n{}: {count}", styled(HEADING, name));
+        for (number, step) in steps.numbered_in_plan().take(left) {
+            write_step(&mut out, topology, number, &step?, (onward.is_none(), columns));
+        }
+        left = left.saturating_sub(steps.len());
+    }
+    if plan.step_count() > show {
+        let more = (plan.step_count() - show) as u64;
+        let _ = writeln!(
+            out,
+            "\n… and {} (--show N shows more, --format json has all)",
+            counted(more, "more step", "more steps")
+        );
+    }
+    for question in plan.questions().take(show) {
+        write_question(&mut out, topology, &question?, columns);
+    }
+    if plan.question_count() > show {
+        let more = (plan.question_count() - show) as u64;
+        let _ = writeln!(out, "\n… and {}", counted(more, "more question", "more questions"));
+    }
+    notes(&mut out, planned);
+    Ok(out)
+}
+
+fn heading(topology: &Topology, planned: &Planned) -> String {
+    let plan = &planned.plan;
+    let mut out = String::new();
+    let name = styled(HEADING, &safe::text(&topology.name));
+    let audited = safe::text(planned.audited.split(['.', 'Z']).next().unwrap_or_default())
+        .replace('T', " ")
+        + " UTC";
+    if plan.is_empty() {
+        let word = if planned.complete {
+            styled(GOOD, "nothing to do")
+        } else {
+            styled(UNKNOWN, "nothing to do in what was read")
+        };
+        let _ = writeln!(out, "Plan for {name}, from the audit of {audited}: {word}.");
+        return out;
+    }
+    let _ = writeln!(
+        out,
+        "Plan for {name}, from the audit of {audited}: {} on {}, {}. Nothing has been changed.",
+        counted(plan.step_count() as u64, "step", "steps"),
+        counted(plan.nodes().count() as u64, "node", "nodes"),
+        counted(plan.question_count() as u64, "question", "questions"),
+    );
+    out
+}
+
+fn row_of(topology: &Topology, set: SetId, table: &str, key: &[(String, Value)]) -> String {
+    let set = safe::text(&topology.sets[set].name);
+    format!("{} ({set}), {}", safe::text(table), row_name(key))
+}
+
+fn row_name(key: &[(String, Value)]) -> String {
+    key.iter()
+        .map(|(name, value)| format!("{} {}", safe::text(name), safe::value(value)))
+        .collect::<Vec<_>>()
+        .join(", ")
+}
+
+/// One named line of a step or a question.
+fn field(out: &mut String, name: &str, text: &str, columns: Option<usize>) {
+    let lead = format!("       {} ", styled(QUIET, &format!("{name:<6}")));
+    out.push_str(&hanging(&lead, text, columns));
+}
+
+fn write_step(
+    out: &mut String,
+    topology: &Topology,
+    number: usize,
+    step: &Step,
+    (say_onward, columns): (bool, Option<usize>),
+) {
+    let word = match step.action {
+        Action::Delete => styled(BAD, step.action.name()),
+        _ => step.action.name().to_owned(),
+    };
+    let row = row_of(topology, step.set, &step.table, &step.key);
+    out.push_str(&hanging(&format!("  {number}. "), &format!("{word} {row}"), columns));
+    field(out, "change", &change(step), columns);
+    field(out, "why", &safe::text(&step.reason), columns);
+    if let Some(lost) = &step.loses {
+        let node = &topology.nodes[step.node].name;
+        field(out, "loses", &safe::text(&format!("{lost} as {node} has it")), columns);
+    }
+    let (write, back) = step.write_and_undo();
+    field(out, "guard", &safe::text(&write.condition), columns);
+    let (sql, values) = bound(&write.statement);
+    field(out, "sql", &sql, columns);
+    field(out, "with", &values, columns);
+    field(out, "undo", &undo(step, &back), columns);
+    if say_onward {
+        field(out, "onward", &safe::text(&step.onward), columns);
+    }
+}
+
+/// What the step does to the row, in words.
+fn change(step: &Step) -> String {
+    if let Some((before, after)) = step.copies {
+        return format!("equal rows: {before} -> {after}");
+    }
+    let in_key = |column: &str| step.key.iter().any(|(name, _)| name == column);
+    let changes = step.changes();
+    let cells = changes.iter().filter_map(|(column, before, after)| match (before, after) {
+        (Some(before), Some(after)) => {
+            let shown = safe::values_apart(&[before, after]);
+            Some(format!("{}: {} -> {}", safe::text(column), shown[0], shown[1]))
+        }
+        (Some(_), None) | (None, Some(_)) if in_key(column) => None,
+        (Some(value), None) | (None, Some(value)) => {
+            Some(format!("{} = {}", safe::text(column), safe::value(value)))
+        }
+        (None, None) => None,
+    });
+    let text = cells.collect::<Vec<_>>().join(", ");
+    if text.is_empty() { "the key is the whole row".to_owned() } else { text }
+}
+
+/// The way back, in words; scripts and JSON hold its statement.
+fn undo(step: &Step, back: &Guarded<'_>) -> String {
+    let what = match step.action {
+        _ if step.copies.is_some() => "the copies as before".to_owned(),
+        Action::Insert => "delete the row again".to_owned(),
+        Action::Delete => "insert the row again".to_owned(),
+        Action::Update => {
+            let changes = step.changes();
+            let back = changes.iter().filter_map(|(column, before, _)| {
+                Some(format!("{} back to {}", safe::text(column), safe::value(before.as_ref()?)))
+            });
+            back.collect::<Vec<_>>().join(", ")
+        }
+    };
+    format!("{what}, if {}", safe::text(&back.condition))
+}
+
+/// A statement, and the values bound to it, safe to look at.
+fn bound(statement: &Statement<'_>) -> (String, String) {
+    let (sql, values) = statement.bound();
+    let mark = if sql.contains("$1") { '$' } else { '?' };
+    let values = values
+        .iter()
+        .enumerate()
+        .map(|(i, value)| format!("{}{} = {}", mark, i + 1, safe::value(value)));
+    (safe::text(&sql), values.collect::<Vec<_>>().join(", "))
+}
+
+fn write_question(
+    out: &mut String,
+    topology: &Topology,
+    question: &Question,
+    columns: Option<usize>,
+) {
+    let row = row_of(topology, question.set, &question.table, &question.key);
+    out.push('\n');
+    out.push_str(&hanging(&format!("{} ", styled(UNKNOWN, "?")), &row, columns));
+    field(out, "why", &safe::text(&question.why), columns);
+    for choice in &question.choices {
+        let holds = if choice.nodes.len() == 1 { "holds" } else { "hold" };
+        let nodes = super::style::nodes(topology, &choice.nodes);
+        let kept = match choice.nodes.is_empty() {
+            true => format!("what was lost: {}", choice_text(question, choice)),
+            false => format!("what {nodes} {holds}: {}", choice_text(question, choice)),
+        };
+        field(out, "keep", &kept, columns);
+        field(
+            out,
+            "",
+            &format!("{} {}", styled(QUIET, "loses"), safe::text(&choice.loses)),
+            columns,
+        );
+    }
+}
+
+/// The cells in which the choices differ, or the whole row.
+fn choice_text(question: &Question, choice: &Choice) -> String {
+    if let Some(copies) = choice.copies {
+        return counted(copies, "such row", "such rows");
+    }
+    let Some(row) = &choice.row else {
+        return "(no row)".to_owned();
+    };
+    let rows: Vec<&Vec<(String, Value)>> =
+        question.choices.iter().filter_map(|choice| choice.row.as_ref()).collect();
+    let differs = |i: usize| rows.iter().any(|other| other.get(i) != row.get(i));
+    let any = (0..row.len()).any(differs);
+    let in_key = |name: &String| question.key.iter().any(|(key, _)| key == name);
+    let cells = row
+        .iter()
+        .enumerate()
+        .filter(|(i, (name, _))| if any { differs(*i) } else { !in_key(name) });
+    cells
+        .map(|(_, (name, value))| format!("{} = {}", safe::text(name), safe::value(value)))
+        .collect::<Vec<_>>()
+        .join(", ")
+}
+
+fn notes(out: &mut String, planned: &Planned) {
+    if !planned.plan.notes.is_empty() {
+        out.push('\n');
+    }
+    for note in &planned.plan.notes {
+        let _ = writeln!(out, "{} {}", styled(UNKNOWN, "note"), safe::text(note));
+    }
+    if !planned.complete {
+        let _ = writeln!(
+            out,
+            "\n{} the audit behind this plan did not read everything.",
+            styled(UNKNOWN, "Incomplete:")
+        );
+    }
+}
+
+/// What was written where, and how to use it.
+pub(crate) fn scripts(topology: &Topology, planned: &Planned, written: &[Scripts]) -> String {
+    let mut out = heading(topology, planned);
+    for scripts in written {
+        let _ = writeln!(
+            out,
+            "  {}: {}\n    repair {}\n    undo   {}",
+            styled(HEADING, &topology.nodes[scripts.node].name),
+            counted(scripts.steps, "step", "steps"),
+            scripts.repair.display(),
+            scripts.undo.display()
+        );
+    }
+    if planned.plan.question_count() > 0 {
+        let count = counted(planned.plan.question_count() as u64, "question is", "questions are");
+        let _ = writeln!(out, "{count} in no script: keen plan shows what is to be decided.");
+    }
+    notes(&mut out, planned);
+    out
+}

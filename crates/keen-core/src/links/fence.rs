@@ -1,0 +1,316 @@
+//! Fences: how far every origin had written at one moment, and who has passed that.
+//!
+//! A fence holds, for each link, where the source's log stood. Over vectors (MariaDB's domains, the
+//! stand-in's origins) passing it means to have everything that any origin had written. Where a link
+//! only counts its own log (PostgreSQL), what a relay passes on stands in the relay's log at a place
+//! of its own: then one fence per step of the longest way is needed, each taken once the one before
+//! has been passed ([`rounds`]).
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::match_links;
+use crate::observe::links::{Heard, Inflow, Outlet, Sights};
+use crate::observe::node::{Half, Means};
+use crate::observe::position::{Gap, Position};
+use crate::topology::placement::{Nodes, bit};
+use crate::topology::{NodeId, Topology};
+
+/// A mark of how far every source had written.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Fence {
+    marks: BTreeMap<NodeId, Position>,
+}
+
+/// What stands between a fence and those who are to pass it.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Passing {
+    /// Links whose receivers have passed it.
+    pub passed: BTreeSet<(NodeId, NodeId)>,
+    /// Links whose receivers have not, and what they lack.
+    pub waiting: BTreeMap<(NodeId, NodeId), Waiting>,
+    /// Links that the file declares and the nodes know nothing of: nothing will come over them.
+    pub absent: BTreeSet<(NodeId, NodeId)>,
+    /// Links with an end that does not answer: waiting for them tells nothing.
+    pub dark: BTreeSet<(NodeId, NodeId)>,
+    /// Links of which that cannot be told, and why.
+    pub untold: BTreeMap<(NodeId, NodeId), String>,
+}
+
+/// What a receiver still lacks of a fence.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Waiting {
+    /// How much, in the engine's measure.
+    pub lacks: Option<Gap>,
+    /// The link stands still until somebody does something.
+    pub stopped: bool,
+    /// How far the receiver has applied the source's log.
+    pub applied: Position,
+    /// MariaDB: the domain that the receiver writes itself.
+    pub own: Option<u32>,
+    /// What the receiver tells of it.
+    pub inflow: Box<Inflow>,
+}
+
+/// What lets a link go on.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum GoingOn {
+    /// This statement, on the receiver.
+    By(String),
+    /// Nothing: it tries again and again.
+    Itself,
+}
+
+impl Waiting {
+    /// The engine's number for what it stopped at.
+    #[must_use]
+    pub fn error(&self) -> Option<u64> {
+        self.inflow.trouble.as_ref().and_then(|trouble| trouble.code)
+    }
+
+    /// What lets the link go on, if it stopped at a write that it could not apply.
+    #[must_use]
+    pub fn stopped_at_a_write(&self) -> Option<GoingOn> {
+        let link = &self.inflow.link;
+        let quoted = |quote: char| {
+            let doubled = link.name.replace(quote, &format!("{quote}{quote}"));
+            format!("{quote}{doubled}{quote}")
+        };
+        match link.means {
+            Means::BinaryLog => {
+                let at_a_row =
+                    link.applying == Half::Stopped && matches!(self.error(), Some(1062 | 1032));
+                at_a_row.then(|| GoingOn::By(link.starting().join("; ")))
+            }
+            Means::Subscription if link.failures.unwrap_or(0) > 0 => match link.receiving {
+                Half::Stopped if link.error.is_some() => {
+                    Some(GoingOn::By(format!("ALTER SUBSCRIPTION {} ENABLE", quoted('"'))))
+                }
+                Half::Tries => Some(GoingOn::Itself),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+}
+
+impl Passing {
+    /// The nodes that may still lack something which others wrote before the fence: no way of passed
+    /// links leads to them from every origin whose writes are to come to them. Links of which nothing
+    /// can be told count as passed if `time_is_up`.
+    #[must_use]
+    pub fn lagging(&self, topology: &Topology, time_is_up: bool) -> Nodes {
+        self.lagging_beside(topology, time_is_up, &BTreeSet::new())
+    }
+
+    /// The same, links left out of which it is known row by row what they still owe.
+    #[must_use]
+    pub fn lagging_beside(
+        &self,
+        topology: &Topology,
+        time_is_up: bool,
+        known: &BTreeSet<(NodeId, NodeId)>,
+    ) -> Nodes {
+        let carried = |link: &(NodeId, NodeId)| {
+            self.passed.contains(link) || (time_is_up && self.untold.contains_key(link))
+        };
+        let to_come = |link: &(NodeId, NodeId)| {
+            !self.absent.contains(link) && !self.dark.contains(link) && !known.contains(link)
+        };
+        let mut lagging = 0;
+        for origin in 0..topology.nodes.len() {
+            let wanted = reached(topology, origin, to_come);
+            let came = reached(topology, origin, carried);
+            lagging |= wanted & !came;
+        }
+        lagging
+    }
+
+    /// Whether waiting longer can bring anything.
+    #[must_use]
+    pub fn worth_waiting(&self) -> bool {
+        self.waiting.values().any(|waiting| !waiting.stopped)
+    }
+}
+
+/// Where the writes of a node get to over some of the links.
+fn reached(topology: &Topology, origin: NodeId, over: impl Fn(&(NodeId, NodeId)) -> bool) -> Nodes {
+    let mut reached = bit(origin);
+    loop {
+        let before = reached;
+        for link in &topology.links {
+            if reached & bit(link.from) != 0 && over(&(link.from, link.to)) {
+                reached |= bit(link.to);
+            }
+        }
+        if reached == before {
+            return reached;
+        }
+    }
+}
+
+impl Fence {
+    /// Where every source's log stands in these looks.
+    #[must_use]
+    pub fn at(sights: &Sights) -> Self {
+        let marks = sights.iter().filter_map(|(node, sight)| {
+            Some((*node, sight.heard()?.position.as_ref().ok()?.clone()))
+        });
+        Self { marks: marks.collect() }
+    }
+
+    /// A mark at these places.
+    #[must_use]
+    pub fn with(marks: BTreeMap<NodeId, Position>) -> Self {
+        Self { marks }
+    }
+
+    /// Where one source's log stood.
+    #[must_use]
+    pub fn of(&self, node: NodeId) -> Option<&Position> {
+        self.marks.get(&node)
+    }
+
+    /// Whether nothing was written between this fence and a later one.
+    #[must_use]
+    pub fn stands_as(&self, later: &Self) -> bool {
+        self.marks == later.marks
+    }
+
+    /// Who has passed it, as a later look tells.
+    #[must_use]
+    pub fn passing(&self, topology: &Topology, sights: &Sights) -> Passing {
+        self.passing_since(topology, sights, &Stillness::default())
+    }
+
+    /// Who has passed it, as a later look tells and those before it.
+    #[must_use]
+    pub fn passing_since(
+        &self,
+        topology: &Topology,
+        sights: &Sights,
+        stillness: &Stillness,
+    ) -> Passing {
+        let mut passing = Passing::default();
+        let applied = match_links::applied(topology, sights, stillness);
+        let pairs: BTreeSet<(NodeId, NodeId)> =
+            topology.links.iter().map(|link| (link.from, link.to)).collect();
+        for ends in pairs
+            .into_iter()
+            .filter(|(from, to)| sights.contains_key(from) && sights.contains_key(to))
+        {
+            if [ends.0, ends.1].iter().any(|node| sights[node].heard().is_none()) {
+                passing.dark.insert(ends);
+                continue;
+            }
+            match (self.marks.get(&ends.0), applied.get(&ends)) {
+                (Some(mark), Some(Ok(applied))) => {
+                    let match_links::Applied { position, own, stopped, inflow } = applied;
+                    let needed = match (own, stillness.all_commits(ends.0, sights)) {
+                        (Some(own), _) => mark.clone().without_domain(*own),
+                        (None, Some(all)) if mark.has(all) => all.clone(),
+                        (None, _) => mark.clone(),
+                    };
+                    if position.has(&needed) {
+                        passing.passed.insert(ends);
+                    } else {
+                        let waiting = Waiting {
+                            lacks: position.lacks(&needed),
+                            stopped: *stopped,
+                            applied: position.clone(),
+                            own: *own,
+                            inflow: inflow.clone(),
+                        };
+                        passing.waiting.insert(ends, waiting);
+                    }
+                }
+                (None, _) => {
+                    let name = &topology.nodes[ends.0].name;
+                    passing
+                        .untold
+                        .insert(ends, format!("{name} does not tell how far it has written"));
+                }
+                (_, Some(Err(reason))) => drop(passing.untold.insert(ends, reason.clone())),
+                (_, None) if unlike(topology, ends) => {
+                    let reason = "nothing in servers of unlike kinds tells of it";
+                    passing.untold.insert(ends, reason.to_owned());
+                }
+                (_, None) => drop(passing.absent.insert(ends)),
+            }
+        }
+        passing
+    }
+}
+
+/// Looks one after the other at logs that did not move: they tell together what none of them does alone.
+#[derive(Debug, Clone, Default)]
+pub struct Stillness {
+    /// Of each node the first look since which as much of its log is safe on its disk.
+    since: Sights,
+}
+
+impl Stillness {
+    /// Takes note of one more look.
+    pub fn see(&mut self, sights: &Sights) {
+        for (node, sight) in sights {
+            let flushed = |sights: &Sights| sights.get(node)?.heard()?.flushed.clone();
+            if flushed(sights).is_none() || flushed(&self.since) != flushed(sights) {
+                self.since.insert(*node, sight.clone());
+            }
+        }
+    }
+
+    fn before(&self, node: NodeId, now: &Heard) -> Option<&Heard> {
+        self.since.get(&node)?.heard().filter(|then| then.flushed == now.flushed)
+    }
+
+    /// Up to where every commit of a node stands that can be seen: what is not safe on its disk after the
+    /// longest that a commit may take for that was none.
+    fn all_commits<'s>(&self, node: NodeId, sights: &'s Sights) -> Option<&'s Position> {
+        let sight = sights.get(&node)?;
+        let now = sight.heard()?;
+        self.before(node, now)?;
+        let still_for = sight.at - self.since.get(&node)?.at;
+        now.flushed.as_ref().filter(|_| still_for > now.unsafe_for)
+    }
+
+    /// Whether a sender has nothing to send up to where the log is safe: that ends in the middle of a record, and
+    /// the sender has looked at it since without finding a whole one. It has once its reader's answer was taken
+    /// in, which it does before it looks; a sender that was not awake yet takes in none.
+    pub(super) fn sender_rests(&self, node: NodeId, now: &Heard, outlet: &Outlet) -> bool {
+        let Some(flushed) = &now.flushed else { return false };
+        let then = self.before(node, now).and_then(|then| then.outlets.as_ref().ok());
+        let then = then.into_iter().flatten().find(|then| then.slot.name == outlet.slot.name);
+        outlet.rests_in_a_record(flushed)
+            && then.is_some_and(|then| {
+                (&then.sent, &then.confirmed) == (&outlet.sent, &outlet.confirmed)
+                    && then.answered_at.is_some()
+                    && then.answered_at != outlet.answered_at
+            })
+    }
+}
+
+fn unlike(topology: &Topology, (from, to): (NodeId, NodeId)) -> bool {
+    topology.nodes[from].at.engine() != topology.nodes[to].at.engine()
+}
+
+/// How many fences have to be passed one after the other until everything that was written before the
+/// first has come everywhere: the longest of the shortest ways between two nodes.
+#[must_use]
+pub fn rounds(topology: &Topology) -> usize {
+    let mut longest = 1;
+    for start in 0..topology.nodes.len() {
+        let mut reached: BTreeMap<NodeId, usize> = BTreeMap::from([(start, 0)]);
+        let mut edge = vec![start];
+        while let Some(node) = edge.pop() {
+            let steps = reached[&node] + 1;
+            for link in topology.links.iter().filter(|link| link.from == node) {
+                if reached.get(&link.to).is_none_or(|known| *known > steps) {
+                    reached.insert(link.to, steps);
+                    edge.insert(0, link.to);
+                }
+            }
+        }
+        longest = longest.max(reached.values().copied().max().unwrap_or(0));
+    }
+    longest
+}

@@ -1,0 +1,450 @@
+//! What one look at a node found: facts, as far as its account may see them.
+//!
+//! Adapters fill these in and judge nothing. What could not be looked at is
+//! kept as the reason why, so that nothing unseen can pass for fine.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use crate::ports::{FaultKind, ReadFault};
+use crate::row::schema::TableShape;
+use crate::topology::Engine;
+
+/// Something seen, or why it could not be looked at.
+pub type Seen<T> = Result<T, String>;
+
+/// One look at one node.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Look {
+    /// The addresses that were tried, in the order of the file; the last one is the one that let keen in, if any did.
+    pub attempts: Vec<Attempt>,
+    /// What was found inside; none if no address let keen in.
+    pub facts: Option<Box<Facts>>,
+}
+
+/// One address that was tried.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Attempt {
+    /// The address as the file has it.
+    pub address: String,
+    /// How long each step took that was passed.
+    pub steps: Vec<(Step, Duration)>,
+    /// What came back from the step after those; none if it was let in.
+    pub fault: Option<ReadFault>,
+}
+
+/// The steps to a node, in order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Step {
+    /// The host's name became a number, or the file was found.
+    Name,
+    /// The port took the connection.
+    Port,
+    /// The server let the account in: handshake, TLS, password and database.
+    Login,
+}
+
+impl Step {
+    /// Its name in results.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Name => "name",
+            Self::Port => "port",
+            Self::Login => "login",
+        }
+    }
+}
+
+/// What a node told.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Facts {
+    /// What holds it.
+    pub engine: Engine,
+    /// Kind, version and the like in a few words.
+    pub about: String,
+    /// The major version of the server; 0 where that means nothing.
+    pub major: u32,
+    /// It replays what a primary writes and can take no writes of its own.
+    pub standby: bool,
+    /// By what the node can be told from every other.
+    pub identity: Identity,
+    /// What the account may do, by what keen needs it for.
+    pub rights: Vec<Right>,
+    /// What the account may do that no command of keen needs.
+    pub excess: Seen<Vec<String>>,
+    /// Settings by the names the engine gives them.
+    pub settings: Seen<BTreeMap<String, String>>,
+    /// What brings changes here.
+    pub incoming: Seen<Vec<Incoming>>,
+    /// What waits here to be fetched by others.
+    pub slots: Seen<Vec<Slot>>,
+    /// What is offered here to subscribers.
+    pub publications: Seen<Vec<Publication>>,
+    /// Its clock against ours; none where the clock is ours.
+    pub clock: Seen<Option<Clock>>,
+    /// The tables of the sets, by the name the sets give them.
+    pub tables: BTreeMap<String, Seen<TableState>>,
+    /// Every table there is, with its schema where that is not the usual one.
+    pub all_tables: Seen<Vec<String>>,
+    /// Accounts that can log in.
+    pub users: Seen<Vec<String>>,
+}
+
+/// By what a node can be told from others.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Identity {
+    /// Equal only for two ways to one and the same database.
+    pub database: Option<String>,
+    /// Equal for what runs on one machine.
+    pub machine: Option<String>,
+    /// Equal for one and the same server process.
+    pub server: Option<String>,
+    /// The port that the server itself says it listens on.
+    pub port: Option<u16>,
+    /// Names that the engine's replication knows it by, such as a server id, by the name of the setting.
+    pub ids: BTreeMap<String, String>,
+}
+
+/// What a command of keen needs a right for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Need {
+    /// Reading the tables: audit, plan, conflicts.
+    Tables,
+    /// Reading the state of links: flow, preflight.
+    Links,
+    /// Reading journals: conflicts.
+    Journals,
+    /// Writing repairs: mend, probe.
+    Repairs,
+}
+
+impl Need {
+    /// The need in a few words.
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Tables => "read the tables",
+            Self::Links => "read the state of links",
+            Self::Journals => "read journals",
+            Self::Repairs => "write repairs",
+        }
+    }
+
+    /// The commands that have it.
+    #[must_use]
+    pub fn commands(self) -> &'static str {
+        match self {
+            Self::Tables => "audit and plan",
+            Self::Links => "preflight",
+            Self::Journals => "looking into journals",
+            Self::Repairs => "carrying out a plan's scripts as this account",
+        }
+    }
+}
+
+/// One right that the account has or lacks.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Right {
+    /// What it is needed for.
+    pub need: Need,
+    /// The right, as the engine names it, and on what.
+    pub what: String,
+    /// Whether the account has it.
+    pub held: Seen<bool>,
+    /// The statement that grants it.
+    pub grant: String,
+}
+
+/// Something that brings changes to a node, as the receiver tells it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Incoming {
+    /// What the node calls it.
+    pub name: String,
+    /// By what means it works.
+    pub means: Means,
+    /// Where it comes from, as far as the receiver tells.
+    pub source: Source,
+    /// Fetching from the source.
+    pub receiving: Half,
+    /// Applying what was fetched.
+    pub applying: Half,
+    /// What it stopped at or complains of.
+    pub error: Option<String>,
+    /// How often it failed since the server last counted from nothing.
+    pub failures: Option<u64>,
+    /// How late it is on purpose.
+    pub delay: Option<Duration>,
+    /// What it leaves out, by the receiver's own settings.
+    pub filters: Vec<Filter>,
+    /// It only takes what its source itself wrote, not what the source was sent.
+    pub own_writes_only: bool,
+    /// The publications it takes.
+    pub publications: Vec<String>,
+    /// The tables it takes, where the receiver keeps a list.
+    pub tables: Option<Vec<Taken>>,
+    /// MariaDB: so many transactions it leaves out when it is started.
+    pub skips: Option<u64>,
+}
+
+impl Incoming {
+    /// One of which no more is known than by what means it works.
+    #[must_use]
+    pub fn unknown(means: Means) -> Self {
+        Self {
+            name: String::new(),
+            means,
+            source: Source::default(),
+            receiving: Half::Untold,
+            applying: Half::Untold,
+            error: None,
+            failures: None,
+            delay: None,
+            filters: Vec::new(),
+            own_writes_only: false,
+            publications: Vec::new(),
+            tables: None,
+            skips: None,
+        }
+    }
+
+    /// What makes a MariaDB connection go on that is switched off, statement by statement.
+    #[must_use]
+    pub fn starting(&self) -> Vec<String> {
+        let mut statements = vec![format!("START SLAVE {}", in_quotes(&self.name))];
+        if self.applying == Half::Stopped && self.skips != Some(0) {
+            statements.insert(0, skip_nothing(&self.name));
+        }
+        statements
+    }
+}
+
+/// Makes a MariaDB connection that is switched off leave out nothing when it is started. `STOP SLAVE` in the
+/// middle of a transaction that is passed over as a duplicate (`gtid_ignore_duplicates`) leaves `Skip_Counter` at 1:
+/// started again, it would leave out the first transaction that it gets, record it as applied, and say nothing.
+/// It is found in 10.11.19 and holds for whatever position the connection starts at.
+#[must_use]
+pub fn skip_nothing(connection: &str) -> String {
+    format!(
+        "SET SESSION default_master_connection = {}, GLOBAL sql_slave_skip_counter = 0",
+        in_quotes(connection)
+    )
+}
+
+/// A connection's name as a text of a statement.
+pub(crate) fn in_quotes(name: &str) -> String {
+    format!("'{}'", name.replace('\'', "''"))
+}
+
+/// A rule by which a receiver leaves changes out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Filter {
+    /// The rule, as the engine names it.
+    pub rule: String,
+    /// What it names.
+    pub of: Vec<String>,
+}
+
+/// A table that a receiver takes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Taken {
+    /// Schema and name.
+    pub table: String,
+    /// The first copy is done, or was not wanted.
+    pub ready: bool,
+    /// The rows that were there before were copied.
+    pub copied: bool,
+}
+
+/// By what means changes come.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Means {
+    /// A MariaDB connection that follows a binary log.
+    BinaryLog,
+    /// A PostgreSQL subscription.
+    Subscription,
+    /// A subscription of PostgreSQL's extension pglogical.
+    Pglogical,
+    /// A PostgreSQL standby that replays the log of its primary.
+    Streaming,
+    /// The replicator of the stand-in network.
+    StandIn,
+}
+
+impl Means {
+    /// What the trade calls it.
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::BinaryLog => "connection",
+            Self::Subscription => "subscription",
+            Self::Pglogical => "pglogical subscription",
+            Self::Streaming => "standby's receiver",
+            Self::StandIn => "stand-in link",
+        }
+    }
+}
+
+/// Where changes come from, as a receiver tells it.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Source {
+    /// Host and port.
+    pub address: Option<(String, u16)>,
+    /// What the source calls itself.
+    pub id: Option<String>,
+    /// The slot at the source that keeps log for it.
+    pub slot: Option<String>,
+}
+
+/// One half of a link.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Half {
+    /// It runs.
+    Runs,
+    /// It tries again and again.
+    Tries,
+    /// It stopped, or was stopped.
+    Stopped,
+    /// The node does not tell.
+    Untold,
+}
+
+/// A replication slot.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Slot {
+    /// Its name.
+    pub name: String,
+    /// The database it belongs to; none for a whole server.
+    pub database: Option<String>,
+    /// Somebody reads it now.
+    pub active: bool,
+    /// How many bytes of log it holds back.
+    pub held_back: Option<i64>,
+    /// How many more bytes can be written before the server gives it up; none if it never does, or does not tell.
+    pub room: Option<i64>,
+    /// What the server says about the log it needs: reserved, extended, unreserved or lost.
+    pub log: Option<String>,
+}
+
+/// A publication.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Publication {
+    /// Its name.
+    pub name: String,
+    /// Kinds of writes that it leaves out.
+    pub leaves_out: Vec<String>,
+    /// It carries that a table was emptied, too.
+    pub truncates: bool,
+    /// Its tables.
+    pub tables: Vec<Published>,
+}
+
+impl Publication {
+    /// What it has to publish so that no write of a row is left out; that tables are emptied only if it
+    /// does so now.
+    #[must_use]
+    pub fn publishing_all(&self) -> Vec<&'static str> {
+        let mut kinds = vec!["insert", "update", "delete"];
+        kinds.extend(self.truncates.then_some("truncate"));
+        kinds
+    }
+}
+
+/// A table of a publication.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Published {
+    /// Schema and name.
+    pub table: String,
+    /// The columns that travel.
+    pub columns: Vec<String>,
+    /// The rows that travel, as the server prints the condition.
+    pub filter: Option<String>,
+}
+
+/// A clock against ours.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Clock {
+    /// How far it is ahead of ours, in microseconds; negative if behind.
+    pub ahead: i64,
+    /// By how much that may be wrong: half of the round trip, in microseconds.
+    pub uncertain: i64,
+}
+
+/// Whether a table of a set is there.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum TableState {
+    /// It is.
+    There(Box<TableLook>),
+    /// It is not, or is something else: what was found, and what to do.
+    Missing(String, String),
+}
+
+impl TableState {
+    /// What a table that could not be described comes to: missing, or not to be seen.
+    ///
+    /// # Errors
+    /// What came back, if it was anything but that there is no such table.
+    pub fn undescribed(fault: ReadFault) -> Seen<Self> {
+        match fault.kind {
+            FaultKind::NoTable => Ok(Self::Missing(fault.what, fault.advice)),
+            _ => Err(fault.what),
+        }
+    }
+
+    /// The table, if it is there.
+    #[must_use]
+    pub fn there(&self) -> Option<&TableLook> {
+        match self {
+            Self::There(look) => Some(look),
+            Self::Missing(..) => None,
+        }
+    }
+}
+
+/// A table of a set on one node.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TableLook {
+    /// Its shape.
+    pub shape: TableShape,
+    /// Whether it holds any row.
+    pub any_rows: Seen<bool>,
+    /// By what the engine names rows to others, where that is not the key: nothing, the whole row, or an index.
+    pub named_by: Option<String>,
+    /// Its partitions say for themselves how their rows are named; what is said here is that of the weakest.
+    pub partitioned: bool,
+    /// Triggers that fire on rows that replication applies.
+    pub replica_triggers: Seen<Vec<String>>,
+    /// Where the numbers of counting columns come from.
+    pub counters: Vec<Counter>,
+    /// What rows have to fulfil, as the engine prints it.
+    pub checks: Seen<Vec<String>>,
+}
+
+impl TableLook {
+    /// The statement that names rows whole to subscribers, given the table's name, quoted.
+    #[must_use]
+    pub fn name_rows_whole(&self, name: &str) -> String {
+        if !self.partitioned {
+            return format!("ALTER TABLE {name} REPLICA IDENTITY FULL");
+        }
+        // Whatever the name is, it must not end the block.
+        let mark = (0..).map(|n| format!("$part{n}$")).find(|mark| !name.contains(&**mark));
+        let mark = mark.unwrap_or_default();
+        format!(
+            "DO {mark} DECLARE part regclass; BEGIN FOR part IN SELECT relid FROM pg_partition_tree('{}') WHERE isleaf LOOP \
+             EXECUTE format('ALTER TABLE %s REPLICA IDENTITY FULL', part); END LOOP; END {mark}",
+            name.replace('\'', "''")
+        )
+    }
+}
+
+/// Where the numbers of a counting column come from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Counter {
+    /// The column.
+    pub column: String,
+    /// From one number to the next.
+    pub step: i64,
+    /// The remainder of its numbers by the step.
+    pub offset: i64,
+}

@@ -1,0 +1,562 @@
+//! Settings of MariaDB servers (and others that speak its protocol).
+
+use std::collections::BTreeMap;
+
+use crate::observe::node::{Facts, Filter, Half, Incoming, Means, in_quotes, skip_nothing};
+use crate::preflight::legend::{
+    Area, CARRIED_OTHERWISE, Check, DUPLICATES, ERRORS_SKIPPED, EVENTS_RUN, LOG_FORMAT, LOG_IMAGES,
+    LOG_KEPT, LOG_METADATA, LOG_OFF, LOSSY_CONVERSION, MODES_DIFFER, NOT_READ_ONLY,
+    RECEIVED_NOT_LOGGED, REFERENCES_OFF, SILENCE_NOTICED_LATE, TABLE_NOT_CARRIED, TEXTS_DIFFER,
+    WRITER_CLOSED, ZONES_DIFFER,
+};
+use crate::preflight::{Desk, Finding, Level};
+use crate::topology::{Address, ColumnChoice, Engine, NodeId};
+
+/// A server that keeps its log for less than this has none left after a weekend's outage.
+const LOG_KEPT_AT_LEAST: f64 = 86_400.0;
+/// A receiver that waits for longer before it asks whether its source is still there.
+const SILENCE_AT_MOST: u64 = 30;
+
+/// What a setting has to be, and how bad it is if it is not.
+struct Rule<'a> {
+    check: &'static Check,
+    level: Level,
+    setting: &'a str,
+    wanted: &'a str,
+    /// It cannot be changed while the server runs.
+    restart: bool,
+    effect: &'a str,
+}
+
+pub(crate) fn examine(desk: &mut Desk<'_>, node: NodeId, facts: &Facts) {
+    let Some(settings) = desk.seen(Area::Settings, node, "its settings", &facts.settings) else {
+        return;
+    };
+    let (sources, receivers) = (desk.sources(node), desk.receivers(node));
+    // Whoever it sends to that is not its own source gets what it was sent only from its log.
+    let passes_on = sources.iter().any(|source| receivers.iter().any(|to| to != source));
+    let by_several_paths = sources.len() > 1;
+    if !receivers.is_empty() {
+        log(desk, node, settings);
+    }
+    if !sources.is_empty() && (!receivers.is_empty() || desk.topology.nodes[node].writes) {
+        let (level, effect) = if passes_on && !by_several_paths {
+            (Level::Stop, "what it was sent goes no further")
+        } else {
+            (Level::Warn, "its journal does not show what it applied")
+        };
+        let rule = Rule {
+            check: &RECEIVED_NOT_LOGGED,
+            level,
+            setting: "log_slave_updates",
+            wanted: "ON",
+            restart: true,
+            effect,
+        };
+        require(desk, node, settings, &rule);
+    }
+    if by_several_paths && is(settings, "log_slave_updates", "ON") {
+        let rule = Rule {
+            check: &DUPLICATES,
+            level: Level::Stop,
+            setting: "gtid_ignore_duplicates",
+            wanted: "ON",
+            restart: false,
+            effect: "it will stop on a false duplicate key",
+        };
+        require(desk, node, settings, &rule);
+    }
+    if !sources.is_empty() {
+        receiving(desk, node, settings);
+    }
+    plain_rules(desk, node, settings, !sources.is_empty());
+    if !desk.topology.nodes[node].writes {
+        desk.looked(Area::Settings);
+        if !facts.standby && !is(settings, "read_only", "ON") {
+            desk.find(
+                Finding::new(
+                    &NOT_READ_ONLY,
+                    Level::Warn,
+                    [node],
+                    "read_only is OFF, and the topology says that no application writes here",
+                )
+                .needs("read_only = ON")
+                .run(node, "SET GLOBAL read_only = ON"),
+            );
+        }
+    }
+}
+
+/// What should be as it is on any server that takes part.
+fn plain_rules(
+    desk: &mut Desk<'_>,
+    node: NodeId,
+    settings: &BTreeMap<String, String>,
+    receives: bool,
+) {
+    desk.looked(Area::Settings);
+    if desk.topology.nodes[node].writes && is(settings, "read_only", "ON") {
+        desk.find(
+            Finding::new(
+                &WRITER_CLOSED,
+                Level::Stop,
+                [node],
+                "read_only is ON, and the topology says that applications write here",
+            )
+            .needs("read_only = OFF, or writes = false in the file")
+            .advise(
+                Some(node),
+                "find out who closed it and why: a node that is behind, or was a copy, must not be opened",
+            ),
+        );
+    }
+    if is(settings, "foreign_key_checks", "OFF") {
+        desk.find(
+            Finding::new(
+                &REFERENCES_OFF,
+                Level::Warn,
+                [node],
+                "foreign_key_checks is OFF for all sessions: rows without their parents are taken",
+            )
+            .needs("foreign_key_checks = ON")
+            .run(node, "SET GLOBAL foreign_key_checks = ON")
+            .advise(
+                Some(node),
+                "and the same in its settings file; sessions that are connected keep the old one",
+            ),
+        );
+    }
+    let conversions = settings.get("slave_type_conversions").filter(|_| receives);
+    if let Some(conversions) =
+        conversions.filter(|v| v.to_ascii_uppercase().split(',').any(|v| v == "ALL_LOSSY"))
+    {
+        desk.find(
+            Finding::new(
+                &LOSSY_CONVERSION,
+                Level::Warn,
+                [node],
+                format!("slave_type_conversions is {conversions}: what does not fit is cut"),
+            )
+            .needs("no ALL_LOSSY in slave_type_conversions")
+            .advise(
+                Some(node),
+                "make the columns alike first (keen preflight --shape): a link that had to cut a value stops once it may not",
+            ),
+        );
+    }
+}
+
+/// Nodes that exchange changes and run events, each of which writes on every one of them.
+fn events(desk: &mut Desk<'_>) {
+    let mut running: Vec<(NodeId, u64)> = Vec::new();
+    for (node, facts) in desk.nodes() {
+        let Ok(settings) = &facts.settings else { continue };
+        let count = settings.get("enabled_events").and_then(|v| v.parse::<u64>().ok()).unwrap_or(0);
+        if facts.engine == Engine::MariaDb && count > 0 && is(settings, "event_scheduler", "ON") {
+            running.push((node, count));
+        }
+    }
+    let Some((first, _)) = running.first().copied() else { return };
+    let group = desk.group(first);
+    running.retain(|(node, _)| group.contains(node));
+    desk.looked(Area::Settings);
+    if running.len() > 1 {
+        let nodes: Vec<NodeId> = running.iter().map(|(node, _)| *node).collect();
+        let found = format!("event_scheduler is ON with enabled events on {}", desk.names(&nodes));
+        desk.find(
+            Finding::new(&EVENTS_RUN, Level::Warn, nodes, found)
+                .needs("events on one of them")
+                .advise(None, "on all but one: SET GLOBAL event_scheduler = OFF, and the same in its settings file; ALTER EVENT itself replicates, and would end them on the last one, too"),
+        );
+    }
+}
+
+fn log(desk: &mut Desk<'_>, node: NodeId, settings: &BTreeMap<String, String>) {
+    let rule = |check, level, setting, wanted, restart, effect| Rule {
+        check,
+        level,
+        setting,
+        wanted,
+        restart,
+        effect,
+    };
+    let on = rule(&LOG_OFF, Level::Stop, "log_bin", "ON", true, "nothing it writes leaves it");
+    if !require(desk, node, settings, &on) {
+        return; // the others say how something is done that is not done at all
+    }
+    let statements = is(settings, "binlog_format", "STATEMENT");
+    let level = if statements { Level::Stop } else { Level::Warn };
+    let effect = if statements {
+        "statements are run again elsewhere, and rows part"
+    } else {
+        "some changes travel as statements"
+    };
+    for rule in [
+        rule(&LOG_FORMAT, level, "binlog_format", "ROW", false, effect),
+        rule(
+            &LOG_IMAGES,
+            Level::Warn,
+            "binlog_row_image",
+            "FULL",
+            false,
+            "what a change replaced is only known in part",
+        ),
+        rule(
+            &LOG_METADATA,
+            Level::Warn,
+            "binlog_row_metadata",
+            "FULL",
+            false,
+            "columns of logged rows have no names",
+        ),
+    ] {
+        require(desk, node, settings, &rule);
+    }
+    desk.looked(Area::Settings);
+    let seconds = settings.get("binlog_expire_logs_seconds").and_then(|v| v.parse::<f64>().ok());
+    let days = settings.get("expire_logs_days").and_then(|v| v.parse::<f64>().ok());
+    let kept =
+        seconds.filter(|s| *s > 0.0).or(days.filter(|d| *d > 0.0).map(|days| days * 86_400.0));
+    if let Some(kept) = kept.filter(|kept| *kept < LOG_KEPT_AT_LEAST) {
+        desk.find(
+            Finding::new(
+                &LOG_KEPT,
+                Level::Warn,
+                [node],
+                format!("the binary log is thrown away after {:.1} hours", kept / 3600.0),
+            )
+            .needs("at least a day")
+            .run(node, "SET GLOBAL binlog_expire_logs_seconds = 864000"),
+        );
+    }
+}
+
+fn receiving(desk: &mut Desk<'_>, node: NodeId, settings: &BTreeMap<String, String>) {
+    for (setting, wanted, value) in [
+        ("slave_exec_mode", "STRICT", settings.get("slave_exec_mode")),
+        ("slave_skip_errors", "OFF", settings.get("slave_skip_errors")),
+    ] {
+        desk.looked(Area::Settings);
+        if let Some(value) = value.filter(|v| !v.eq_ignore_ascii_case(wanted) && !v.is_empty()) {
+            let finding = Finding::new(
+                &ERRORS_SKIPPED,
+                Level::Warn,
+                [node],
+                format!(
+                    "{setting} is {value}: rows that are missing or there already are passed over"
+                ),
+            )
+            .needs(format!("{setting} = {wanted}"));
+            desk.find(if setting == "slave_exec_mode" {
+                finding.run(node, "SET GLOBAL slave_exec_mode = 'STRICT'")
+            } else {
+                finding.advise(
+                    Some(node),
+                    "take slave_skip_errors out of its settings file, and restart it",
+                )
+            });
+        }
+    }
+    desk.looked(Area::Settings);
+    let late = settings.get("slave_net_timeout").and_then(|v| v.parse::<u64>().ok());
+    if let Some(late) = late.filter(|late| *late > SILENCE_AT_MOST) {
+        desk.find(
+            Finding::new(
+                &SILENCE_NOTICED_LATE,
+                Level::Note,
+                [node],
+                format!("a source that falls silent is only noticed after {late} s"),
+            )
+            .needs(format!("slave_net_timeout of at most {SILENCE_AT_MOST}"))
+            .run(node, "SET GLOBAL slave_net_timeout = 10"),
+        );
+    }
+}
+
+fn is(settings: &BTreeMap<String, String>, setting: &str, wanted: &str) -> bool {
+    settings.get(setting).is_some_and(|value| same(value, wanted))
+}
+
+fn same(value: &str, wanted: &str) -> bool {
+    let spelled = match value {
+        "1" => "ON",
+        "0" => "OFF",
+        other => other,
+    };
+    spelled.eq_ignore_ascii_case(wanted)
+}
+
+/// Whether it is as it has to be. A server that does not know the setting does not need it.
+fn require(
+    desk: &mut Desk<'_>,
+    node: NodeId,
+    settings: &BTreeMap<String, String>,
+    rule: &Rule<'_>,
+) -> bool {
+    let Rule { check, level, setting, wanted, restart, effect } = rule;
+    let Some(value) = settings.get(*setting) else { return true };
+    desk.looked(Area::Settings);
+    if same(value, wanted) {
+        return true;
+    }
+    let value = match &value[..] {
+        "1" => "ON",
+        "0" => "OFF",
+        other => other,
+    };
+    let finding = Finding::new(check, *level, [node], format!("{setting} is {value}: {effect}"))
+        .needs(format!("{setting} = {wanted}"));
+    desk.find(if *restart {
+        finding.advise(
+            Some(node),
+            format!(
+                "write {setting} = {wanted} under [mariadbd] of its settings file, and restart it"
+            ),
+        )
+    } else {
+        let mut finding = finding;
+        let running: Vec<Incoming> = match *setting == "gtid_ignore_duplicates" {
+            true => running(desk, node),
+            false => Vec::new(),
+        };
+        // It is refused while a connection runs.
+        for link in &running {
+            finding = finding.run(node, format!("STOP SLAVE {}", in_quotes(&link.name)));
+        }
+        finding = finding.run(node, format!("SET GLOBAL {setting} = {wanted}"));
+        for link in &running {
+            finding = finding.run(node, skip_nothing(&link.name));
+            finding = finding.run(node, format!("START SLAVE {}", in_quotes(&link.name)));
+        }
+        finding
+            .advise(Some(node), "and the same in its settings file, or the next start forgets it")
+    });
+    false
+}
+
+/// The connections of a server that are not switched off.
+fn running(desk: &Desk<'_>, node: NodeId) -> Vec<Incoming> {
+    let links = desk.facts(node).and_then(|facts| facts.incoming.as_ref().ok());
+    let links = links.into_iter().flatten().filter(|link| link.means == Means::BinaryLog);
+    links
+        .filter(|link| (link.receiving, link.applying) != (Half::Stopped, Half::Stopped))
+        .cloned()
+        .collect()
+}
+
+/// What has to be alike on servers that exchange changes.
+pub(crate) fn together(desk: &mut Desk<'_>) {
+    alike(desk, Engine::MariaDb, "character_set_database", &TEXTS_DIFFER);
+    alike(desk, Engine::MariaDb, "zone", &ZONES_DIFFER);
+    alike(desk, Engine::MariaDb, "sql_mode", &MODES_DIFFER);
+    events(desk);
+}
+
+/// Whether two values of a setting mean the same: some zones have several names.
+fn is_same(setting: &str, one: &str, other: &str) -> bool {
+    const UTC: [&str; 8] = ["utc", "etc/utc", "+00:00", "gmt", "etc/gmt", "uct", "etc/uct", "zulu"];
+    let is_utc = |value: &str| UTC.contains(&&value.to_ascii_lowercase()[..]);
+    let zone = matches!(setting, "zone" | "TimeZone");
+    one.eq_ignore_ascii_case(other) || (zone && is_utc(one) && is_utc(other))
+}
+
+/// Finds linked servers of one engine that have a setting otherwise.
+pub(crate) fn alike(desk: &mut Desk<'_>, engine: Engine, setting: &str, check: &'static Check) {
+    let mut values: Vec<(String, Vec<NodeId>)> = Vec::new();
+    for (node, facts) in desk.nodes().into_iter().filter(|(_, facts)| facts.engine == engine) {
+        let Ok(settings) = &facts.settings else { continue };
+        let Some(value) = settings.get(setting) else { continue };
+        desk.looked(Area::Settings);
+        match values.iter_mut().find(|(known, _)| is_same(setting, known, value)) {
+            Some((_, nodes)) => nodes.push(node),
+            None => values.push((value.clone(), vec![node])),
+        }
+    }
+    let linked = |desk: &Desk<'_>| {
+        let group = values.first().and_then(|(_, n)| n.first()).map(|n| desk.group(*n));
+        group.is_some_and(|group| values.iter().flat_map(|(_, n)| n).all(|n| group.contains(n)))
+    };
+    if values.len() > 1 && linked(desk) {
+        let who: Vec<String> = values
+            .iter()
+            .map(|(value, nodes)| {
+                let value = if value.is_empty() { "empty" } else { value };
+                format!("{value} on {}", desk.names(nodes))
+            })
+            .collect();
+        let nodes: Vec<NodeId> = values.iter().flat_map(|(_, nodes)| nodes.clone()).collect();
+        let shown = if setting == "zone" { "the time zone" } else { setting };
+        let found = format!("{shown} is {}", who.join(", "));
+        desk.find(Finding::new(check, Level::Warn, nodes, found).needs("the same on all of them"));
+    }
+}
+
+/// What a connection carries against the sets: it carries all rows and columns of every table that its
+/// filters let through.
+pub(crate) fn carried(desk: &mut Desk<'_>, to: NodeId, from: NodeId, beside: &[&Incoming]) {
+    let topology = desk.topology;
+    let Address::Server(server) = &topology.nodes[from].at else { return };
+    let pair = (from, to);
+    domains(desk, pair, beside);
+    let mut partly: Vec<&str> = Vec::new();
+    for link in topology.links.iter().filter(|link| (link.from, link.to) == pair) {
+        for set in link.carries.iter().map(|set| &topology.sets[*set]) {
+            if set.filter.is_some() || set.columns != ColumnChoice::All {
+                partly.push(&set.name);
+            }
+            for table in &set.tables {
+                desk.looked(Area::Links);
+                let named = topology.nodes[from].name_of(table);
+                let (database, name) = named.split_once('.').unwrap_or((&server.database, named));
+                let against = |link: &&Incoming| left_out(&link.filters, database, name);
+                let reasons: Vec<String> = beside.iter().filter_map(against).collect();
+                if reasons.len() < beside.len() || reasons.is_empty() {
+                    continue;
+                }
+                let connection = beside.first().map_or("", |link| &link.name);
+                desk.find(
+                    Finding::new(
+                        &TABLE_NOT_CARRIED,
+                        Level::Stop,
+                        [from, to],
+                        format!("{} leaves {database}.{name} out: {}", topology.nodes[to].name, reasons.join(", ")),
+                    )
+                    .of_table(table)
+                    .on_links(vec![pair])
+                    .advise(Some(to), format!("STOP SLAVE '{connection}', take {table} out of that filter, {}, START SLAVE '{connection}'; then audit it", skip_nothing(connection))),
+                );
+            }
+        }
+    }
+    partly.sort_unstable();
+    partly.dedup();
+    if !partly.is_empty() {
+        let found = format!(
+            "a MariaDB connection carries whole tables, and set {} has a filter or leaves columns out",
+            partly.join(", ")
+        );
+        desk.find(
+            Finding::new(&CARRIED_OTHERWISE, Level::Warn, [from, to], found)
+                .on_links(vec![pair])
+                .will(format!("{} holds more than the file says", topology.nodes[to].name)),
+        );
+    }
+}
+
+/// Whether what a source writes is left out by its domain.
+fn domains(desk: &mut Desk<'_>, (from, to): (NodeId, NodeId), beside: &[&Incoming]) {
+    let settings = desk.facts(from).map(|facts| &facts.settings);
+    let Some(Ok(settings)) = settings else { return };
+    let Some(domain) = settings.get("gtid_domain_id").cloned() else { return };
+    desk.looked(Area::Links);
+    let against = |link: &&Incoming| domain_left_out(&link.filters, &domain);
+    let reasons: Vec<String> = beside.iter().filter_map(against).collect();
+    if reasons.len() < beside.len() || reasons.is_empty() {
+        return;
+    }
+    let connection = beside.first().map_or("", |link| &link.name);
+    desk.find(
+        Finding::new(
+            &TABLE_NOT_CARRIED,
+            Level::Stop,
+            [from, to],
+            format!(
+                "{} leaves out all that {} writes, which is in domain {domain}: {}",
+                desk.name(to),
+                desk.name(from),
+                reasons.join(", ")
+            ),
+        )
+        .on_links(vec![(from, to)])
+        .advise(
+            Some(to),
+            format!("what was passed over does not come again: audit, then STOP SLAVE '{connection}', CHANGE MASTER '{connection}' TO IGNORE_DOMAIN_IDS = (...) or DO_DOMAIN_IDS = (...) as it should be, {}, START SLAVE '{connection}'", skip_nothing(connection)),
+        ),
+    );
+}
+
+/// By which filter all that is written in a domain is left out, if it is.
+pub(crate) fn domain_left_out(filters: &[Filter], domain: &str) -> Option<String> {
+    let rule =
+        |name: &str| filters.iter().find(|filter| filter.rule == name && !filter.of.is_empty());
+    let said = |filter: &Filter| format!("{} = ({})", filter.rule, filter.of.join(", "));
+    if let Some(only) = rule("DO_DOMAIN_IDS") {
+        return (!only.of.iter().any(|of| of == domain)).then(|| said(only));
+    }
+    rule("IGNORE_DOMAIN_IDS").filter(|f| f.of.iter().any(|of| of == domain)).map(said)
+}
+
+/// By which filter a table is left out, if it is. The order of rules is that of the server: databases
+/// first, then tables; whoever names what to do leaves out the rest.
+pub(crate) fn left_out(filters: &[Filter], database: &str, table: &str) -> Option<String> {
+    let rule = |name: &str| filters.iter().find(|f| f.rule == name && !f.of.is_empty());
+    let full = format!("{database}.{table}");
+    let said = |filter: &Filter| {
+        format!("{} = {}", filter.rule.to_ascii_lowercase(), filter.of.join(", "))
+    };
+    let is = |name: &String| name.eq_ignore_ascii_case(&full);
+    let like =
+        |pattern: &String| matches_like(&pattern.to_ascii_lowercase(), &full.to_ascii_lowercase());
+    if let Some(only) = rule("Replicate_Do_DB") {
+        if !only.of.iter().any(|name| name.eq_ignore_ascii_case(database)) {
+            return Some(said(only));
+        }
+    } else if let Some(ignored) = rule("Replicate_Ignore_DB")
+        && ignored.of.iter().any(|name| name.eq_ignore_ascii_case(database))
+    {
+        return Some(said(ignored));
+    }
+    let only = [rule("Replicate_Do_Table"), rule("Replicate_Wild_Do_Table")];
+    if only[0].is_some_and(|f| f.of.iter().any(is))
+        || only[1].is_some_and(|f| f.of.iter().any(like))
+    {
+        return None;
+    }
+    if let Some(ignored) = rule("Replicate_Ignore_Table").filter(|f| f.of.iter().any(is)) {
+        return Some(said(ignored));
+    }
+    if let Some(ignored) = rule("Replicate_Wild_Ignore_Table").filter(|f| f.of.iter().any(like)) {
+        return Some(said(ignored));
+    }
+    only.into_iter().flatten().next().map(said)
+}
+
+/// SQL's LIKE: `%` is anything, `_` one character, a backslash takes the next as it is.
+fn matches_like(pattern: &str, text: &str) -> bool {
+    let mut rest = pattern.chars();
+    match rest.next() {
+        None => text.is_empty(),
+        Some('%') => (0..=text.len())
+            .any(|at| text.is_char_boundary(at) && matches_like(rest.as_str(), &text[at..])),
+        Some('_') => {
+            text.chars().next().is_some_and(|c| matches_like(rest.as_str(), &text[c.len_utf8()..]))
+        }
+        Some(first) => {
+            let wanted = if first == '\\' { rest.next().unwrap_or(first) } else { first };
+            text.strip_prefix(wanted).is_some_and(|text| matches_like(rest.as_str(), text))
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn filter(rule: &str, of: &[&str]) -> Filter {
+        Filter { rule: rule.to_owned(), of: of.iter().map(|name| (*name).to_owned()).collect() }
+    }
+
+    #[test]
+    fn filters_leave_out_what_the_server_leaves_out() {
+        let out = |filters: &[Filter]| left_out(filters, "huts", "stay").is_some();
+        assert!(!out(&[]));
+        assert!(out(&[filter("Replicate_Do_DB", &["other"])]));
+        assert!(!out(&[filter("Replicate_Do_DB", &["other", "huts"])]));
+        assert!(out(&[filter("Replicate_Ignore_Table", &["huts.stay"])]));
+        assert!(out(&[filter("Replicate_Do_Table", &["huts.guest"])]));
+        assert!(!out(&[filter("Replicate_Do_Table", &["huts.guest", "huts.stay"])]));
+        assert!(out(&[filter("Replicate_Wild_Ignore_Table", &["huts.st%"])]));
+        assert!(!out(&[filter("Replicate_Wild_Ignore_Table", &["huts.st_"])]));
+        assert!(!out(&[filter("Replicate_Wild_Do_Table", &["huts.s\\tay"])]));
+    }
+}

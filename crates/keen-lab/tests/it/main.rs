@@ -1,0 +1,5 @@
+//! The stand-in network.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod network;

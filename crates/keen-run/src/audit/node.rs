@@ -1,0 +1,271 @@
+//! The threads of one node: open it, say what its tables look like, read them.
+
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::Arc;
+use std::thread::Scope;
+use std::time::{Duration, Instant, SystemTime};
+
+use crossbeam_channel::{Receiver, Sender};
+use keen_core::ports::{ReadFault, ReadRows, TableRequest};
+use keen_core::row::batch::{Batch, RowFault, RowWriter};
+use keen_core::row::buckets::{Chosen, Folios};
+use keen_core::row::schema::TableShape;
+use keen_core::topology::NodeId;
+
+use super::{NodeOutcome, Opener, Rate};
+use crate::spool::row_sort::{Sorted, Sorter};
+
+/// What a node said when it was opened.
+pub(super) struct Opened {
+    pub(super) node: NodeOutcome,
+    /// Of each wanted table its shape, or why not.
+    pub(super) shapes: Vec<Option<Result<TableShape, ReadFault>>>,
+    pub(super) estimates: Vec<Option<u64>>,
+    /// Of each wanted table the bounds of its key, where it can be read in stretches.
+    pub(super) bounds: Vec<Option<(i64, i64)>>,
+    /// How many sessions read it side by side.
+    pub(super) lanes: usize,
+}
+
+impl Opened {
+    pub(super) fn failed(fault: ReadFault) -> Self {
+        let node = NodeOutcome {
+            about: String::new(),
+            read_at: None,
+            fault: Some(fault),
+            in_no_set: None,
+        };
+        Self { node, shapes: Vec::new(), estimates: Vec::new(), bounds: Vec::new(), lanes: 0 }
+    }
+}
+
+pub(super) enum Message {
+    Rows(Batch),
+    End,
+    Fault(ReadFault),
+}
+
+/// One table, or a stretch of one, to be read.
+pub(super) struct Job {
+    pub(super) request: TableRequest,
+    pub(super) writer: RowWriter,
+    pub(super) messages: Sender<Message>,
+    pub(super) spent: Receiver<Batch>,
+    pub(super) folios: Option<ByFolio>,
+}
+
+/// What a node needs to read a table by folios: first their balances, then the chosen ones.
+pub(super) struct ByFolio {
+    pub(super) node: NodeId,
+    pub(super) counted: Sender<(NodeId, Counted)>,
+    pub(super) chosen: Receiver<Option<Arc<Chosen>>>,
+}
+
+pub(super) enum Counted {
+    Rows(u64),
+    All(Box<Folios>),
+    Fault(ReadFault),
+}
+
+/// Keeps one session's reading to its share of the node's rate.
+#[derive(Clone)]
+pub(super) struct Pace<'a> {
+    pub(super) rate: Option<Rate>,
+    pub(super) stop: &'a (dyn Fn() -> bool + Sync),
+    began: Instant,
+    taken: u64,
+    sharing: u64,
+}
+
+impl<'a> Pace<'a> {
+    pub(super) fn new(rate: Option<Rate>, stop: &'a (dyn Fn() -> bool + Sync)) -> Self {
+        Self { rate, began: Instant::now(), taken: 0, sharing: 1, stop }
+    }
+
+    fn shared_by(mut self, sessions: usize) -> Self {
+        self.sharing = sessions.max(1) as u64;
+        self
+    }
+
+    /// Waits until what was taken so far is no more than the rate allows; at most a tenth of a
+    /// second at a time, so that it can be stopped.
+    fn keep(&mut self, batch: &Batch) {
+        let Some(rate) = self.rate else { return };
+        let (amount, a_second) = match rate {
+            Rate::Rows(rows) => (batch.len(), rows),
+            Rate::Bytes(bytes) => (batch.bytes(), bytes),
+        };
+        self.taken += amount as u64 * self.sharing;
+        #[expect(clippy::cast_precision_loss, reason = "a waiting time")]
+        let due = Duration::from_secs_f64(self.taken as f64 / a_second as f64);
+        let early = |due: Duration| due.checked_sub(self.began.elapsed()).filter(|e| !e.is_zero());
+        while let Some(early) = early(due) {
+            if (self.stop)() {
+                return;
+            }
+            std::thread::sleep(early.min(Duration::from_millis(100)));
+        }
+    }
+}
+
+/// Memory of one node for sorting what it reads out of order; more goes to a file.
+const SORT_MEMORY: usize = 8 << 20;
+
+/// What a node's thread is given.
+pub(super) struct Duty<'a> {
+    pub(super) node: NodeId,
+    pub(super) open: &'a Opener<'a>,
+    /// What it calls the tables that it carries; none for the others.
+    pub(super) wanted: Vec<Option<String>>,
+    /// What it calls the tables of all sets.
+    pub(super) named: Vec<String>,
+    pub(super) report: Sender<Opened>,
+    /// One queue of work per session; it may have fewer sessions than queues.
+    pub(super) lanes: Vec<Receiver<Job>>,
+    pub(super) pace: Pace<'a>,
+}
+
+/// The thread of one node. Starts one more for each further session.
+pub(super) fn serve<'scope, 'env>(scope: &'scope Scope<'scope, 'env>, duty: Duty<'env>) {
+    let Duty { node, open, wanted, named, report, lanes, pace } = duty;
+    let mut reader = match open(node) {
+        Ok(reader) => reader,
+        Err(fault) => {
+            tracing::debug!(node, %fault, "could not open");
+            drop(report.send(Opened::failed(fault)));
+            return;
+        }
+    };
+    let read_at = Some(SystemTime::now());
+    let twins = if lanes.len() > 1 { reader.twins(lanes.len() - 1) } else { Vec::new() };
+    let of_each = |what: &mut dyn FnMut(&String) -> Option<(i64, i64)>| {
+        wanted.iter().map(|table| table.as_ref().and_then(&mut *what)).collect::<Vec<_>>()
+    };
+    let shapes =
+        wanted.iter().map(|table| table.as_ref().map(|table| reader.shape(table))).collect();
+    let bounds = match twins.len() {
+        0 => vec![None; wanted.len()],
+        _ => of_each(&mut |table| reader.key_bounds(table)),
+    };
+    let estimates = wanted
+        .iter()
+        .map(|table| table.as_ref().and_then(|table| reader.estimate(table)))
+        .collect();
+    let in_no_set = reader.other_tables(&named).unwrap_or_else(|fault| {
+        tracing::debug!(node, %fault, "which of its tables are in no set is not known");
+        None
+    });
+    let outcome = NodeOutcome { about: reader.about(), read_at, fault: None, in_no_set };
+    let sessions = 1 + twins.len();
+    if report.send(Opened { node: outcome, shapes, estimates, bounds, lanes: sessions }).is_err() {
+        return;
+    }
+    let mut lanes = lanes.into_iter();
+    let first = lanes.next();
+    let pace = pace.shared_by(sessions);
+    for (mut twin, lane) in twins.into_iter().zip(lanes) {
+        let pace = pace.clone();
+        scope.spawn(move || {
+            drop(catch_unwind(AssertUnwindSafe(|| work(&mut *twin, &lane, pace))));
+        });
+    }
+    if let Some(lane) = first {
+        work(&mut *reader, &lane, pace);
+    }
+}
+
+fn work(reader: &mut dyn ReadRows, lane: &Receiver<Job>, mut pace: Pace<'_>) {
+    for job in lane {
+        let done = match &job.folios {
+            None => {
+                let mut deliver = |batch: Batch| {
+                    pace.keep(&batch);
+                    job.messages.send(Message::Rows(batch)).ok()?;
+                    Some(job.spent.try_recv().unwrap_or_default())
+                };
+                reader.read(&job.request, job.writer.clone(), &mut deliver)
+            }
+            Some(by_folio) => read_by_folio(reader, &job, by_folio, &mut pace),
+        };
+        // Nobody listens any more when the comparison was stopped.
+        drop(job.messages.send(done.map_or_else(Message::Fault, |()| Message::End)));
+    }
+}
+
+/// Sums up the folios of a table, then delivers the rows of those that were chosen, in key order.
+fn read_by_folio(
+    reader: &mut dyn ReadRows,
+    job: &Job,
+    by_folio: &ByFolio,
+    pace: &mut Pace<'_>,
+) -> Result<(), ReadFault> {
+    let say = |counted| by_folio.counted.send((by_folio.node, counted)).ok();
+    let mut folios = Box::<Folios>::default();
+    let counted = reader.read(&job.request, job.writer.clone(), &mut |batch| {
+        pace.keep(&batch);
+        folios.post(&batch);
+        say(Counted::Rows(batch.len() as u64))?;
+        Some(batch)
+    });
+    match counted {
+        Ok(()) => say(Counted::All(folios)).unwrap_or_default(),
+        Err(fault) => {
+            say(Counted::Fault(fault.clone()));
+            return Err(fault);
+        }
+    }
+    let Ok(Some(chosen)) = by_folio.chosen.recv() else {
+        return Ok(());
+    };
+    let mut sorter = Sorter::new(SORT_MEMORY);
+    let mut failed = None;
+    reader.read(&job.request, job.writer.clone(), &mut |batch| {
+        pace.keep(&batch);
+        let rows = (0..batch.len()).filter_map(|at| batch.get(at)).filter(|row| chosen.has(row));
+        for row in rows {
+            if let Err(error) = sorter.add(&row) {
+                failed = Some(error);
+                return None;
+            }
+        }
+        Some(batch)
+    })?;
+    match failed.map_or_else(|| sorter.finish(), Err) {
+        Ok(sorted) => deliver_sorted(sorted, job),
+        Err(error) => Err(no_room(&error)),
+    }
+}
+
+fn no_room(error: &std::io::Error) -> ReadFault {
+    ReadFault::new(
+        format!("could not sort rows in a temporary file: {error}"),
+        "make room in the folder for temporary files, or name another in TMPDIR",
+    )
+}
+
+fn deliver_sorted(mut sorted: Sorted, job: &Job) -> Result<(), ReadFault> {
+    let mut batch = Batch::default();
+    let mut last: Option<Vec<u8>> = None;
+    let mut twice = false;
+    loop {
+        let more = sorted
+            .next(&mut |row| {
+                twice |= row.identified && last.as_deref() == Some(row.key);
+                let last = last.get_or_insert_default();
+                last.clear();
+                last.extend_from_slice(row.key);
+                batch.push(row);
+            })
+            .map_err(|error| no_room(&error))?;
+        if twice {
+            return Err(RowFault::KeyTwice.into());
+        }
+        if !more || batch.bytes() >= job.writer.batch_bytes() {
+            if job.messages.send(Message::Rows(std::mem::take(&mut batch))).is_err() || !more {
+                return Ok(());
+            }
+            batch = job.spent.try_recv().unwrap_or_default();
+            batch.clear();
+        }
+    }
+}

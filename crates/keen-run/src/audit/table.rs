@@ -1,0 +1,361 @@
+//! One table over all nodes: agree on what to compare, hand out the work, settle.
+
+use std::collections::BTreeMap;
+use std::ops::ControlFlow;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::Duration;
+
+use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, bounded};
+use keen_core::audit::merge::{self, DivergentRow, Findings, RowStream, Tally};
+use keen_core::audit::schema_match::{self, Agreement};
+use keen_core::ports::{KeyRange, TableRequest};
+use keen_core::row::balance::Balance;
+use keen_core::row::batch::{Batch, Layout, RowWriter};
+use keen_core::row::buckets::{Chosen, Folios};
+use keen_core::row::schema::TableShape;
+use keen_core::topology::placement::{Expectation, Nodes, bit, members};
+use keen_core::topology::{NodeId, SetId};
+
+use super::node::{ByFolio, Counted, Job, Message, Opened};
+use super::{AuditRequest, AuditSink, QUEUE, TableHead, TableOutcome, Verdict, fallen_over};
+
+/// A table of a set that is to be compared.
+pub(super) struct InScope<'a> {
+    pub(super) set: SetId,
+    pub(super) table: &'a str,
+    pub(super) expectation: Expectation,
+}
+
+/// The rows of one stretch of a table, from every node that has them.
+type Part = Vec<(NodeId, Box<dyn RowStream + Send>)>;
+
+pub(super) struct Comparison<'a> {
+    table: InScope<'a>,
+    shapes: BTreeMap<NodeId, TableShape>,
+    agreement: Agreement,
+    parts: Vec<Part>,
+    folios: Option<FoliosOfNodes>,
+    unread: BTreeMap<NodeId, String>,
+}
+
+/// The other end of what the nodes read by folios.
+struct FoliosOfNodes {
+    counted: Receiver<(NodeId, Counted)>,
+    chosen: BTreeMap<NodeId, Sender<Option<Arc<Chosen>>>>,
+}
+
+/// Keys that span less than this are not worth several sessions.
+const WORTH_SPLITTING: u64 = 10_000;
+
+/// Agrees on what to compare of a table and hands the nodes their work.
+pub(super) fn prepare<'a>(
+    request: &AuditRequest<'a>,
+    table: InScope<'a>,
+    at: usize,
+    reports: &BTreeMap<NodeId, Opened>,
+    lanes: &BTreeMap<NodeId, Vec<Sender<Job>>>,
+    batch_bytes: usize,
+) -> Comparison<'a> {
+    let topology = request.topology;
+    let mut shapes = BTreeMap::new();
+    let mut unread = BTreeMap::new();
+    for node in members(table.expectation.carriers() & request.nodes) {
+        let report = &reports[&node];
+        match (&report.node.fault, report.shapes.get(at)) {
+            (Some(fault), _) => drop(unread.insert(node, fault.to_string())),
+            (None, Some(Some(Ok(shape)))) => drop(shapes.insert(node, shape.clone())),
+            (None, Some(Some(Err(fault)))) => drop(unread.insert(node, fault.to_string())),
+            (None, _) => drop(unread.insert(node, fallen_over().to_string())),
+        }
+    }
+    let mut agreement = schema_match::agree_on(topology, table.set, table.table, &shapes);
+    unread.append(&mut agreement.refused);
+    let Some(layout) = agreement.layout.clone() else {
+        for node in shapes.keys().filter(|node| !unread.contains_key(node)).collect::<Vec<_>>() {
+            unread.insert(*node, super::NOBODY_ELSE.to_owned());
+        }
+        return Comparison { table, shapes, agreement, parts: Vec::new(), folios: None, unread };
+    };
+    let ranges = ranges(request, &agreement, at, reports);
+    say_how(table.table, &agreement, ranges.len());
+    let (say, counted) = bounded(agreement.local_columns.len() * QUEUE);
+    let mut folios =
+        agreement.unordered.is_some().then(|| FoliosOfNodes { counted, chosen: BTreeMap::new() });
+    // Only where all nodes share an order of keys is their first column the same everywhere.
+    let only = request.only.get(&(table.set, table.table.to_owned()));
+    let only = only.filter(|_| agreement.unordered.is_none());
+    let mut parts: Vec<Part> = Vec::new();
+    for (part, range) in ranges.iter().enumerate() {
+        let mut streams: Part = Vec::new();
+        for (node, columns) in &agreement.local_columns {
+            let (messages, incoming) = bounded(QUEUE);
+            let (give_back, spent) = bounded(QUEUE);
+            let job = Job {
+                request: TableRequest {
+                    table: topology.nodes[*node].name_of(table.table).to_owned(),
+                    columns: columns.clone(),
+                    filter: topology.sets[table.set].filter.clone(),
+                    ordered: folios.is_none(),
+                    range: *range,
+                    only: only.cloned(),
+                    condition: None,
+                },
+                writer: RowWriter::new(layout.clone(), request.function, batch_bytes),
+                messages,
+                spent,
+                folios: folios.as_mut().map(|folios| {
+                    let (choose, chosen) = bounded(1);
+                    folios.chosen.insert(*node, choose);
+                    ByFolio { node: *node, counted: say.clone(), chosen }
+                }),
+            };
+            let open = reports[node].lanes.max(1);
+            if let Some(lane) = lanes.get(node).and_then(|lanes| lanes.get(part % open)) {
+                drop(lane.send(job));
+            }
+            streams.push((*node, Box::new(ChannelStream { incoming, give_back })));
+        }
+        parts.push(streams);
+    }
+    Comparison { table, shapes, agreement, parts, folios, unread }
+}
+
+/// The stretches of a table that are read side by side; one of everything where it is not split.
+fn ranges(
+    request: &AuditRequest<'_>,
+    agreement: &Agreement,
+    at: usize,
+    reports: &BTreeMap<NodeId, Opened>,
+) -> Vec<Option<KeyRange>> {
+    let bounds = |node: &NodeId| reports[node].bounds.get(at).copied().flatten();
+    let known: Vec<(i64, i64)> = agreement.local_columns.keys().filter_map(bounds).collect();
+    let least = known.iter().map(|(least, _)| *least).min();
+    let greatest = known.iter().map(|(_, greatest)| *greatest).max();
+    match (least, greatest) {
+        (Some(least), Some(greatest))
+            if request.threads > 1
+                && agreement.unordered.is_none()
+                && known.len() == agreement.local_columns.len()
+                && greatest.abs_diff(least) >= WORTH_SPLITTING =>
+        {
+            KeyRange::split(least, greatest, request.threads).into_iter().map(Some).collect()
+        }
+        _ => vec![None],
+    }
+}
+
+fn say_how(table: &str, agreement: &Agreement, parts: usize) {
+    match &agreement.unordered {
+        Some(reason) => {
+            tracing::info!("table {table}: compared by folios of key hashes: {reason}");
+        }
+        None if parts > 1 => {
+            tracing::info!("table {table}: merged in key order, {parts} stretches side by side");
+        }
+        None => tracing::info!("table {table}: merged in key order"),
+    }
+}
+
+/// Compares what the nodes deliver, and concludes.
+pub(super) fn settle(
+    request: &AuditRequest<'_>,
+    comparison: Comparison<'_>,
+    sink: &mut dyn AuditSink,
+) -> ControlFlow<()> {
+    let Comparison { table, shapes, agreement, parts, folios, mut unread } = comparison;
+    sink.table(&TableHead {
+        topology: request.topology,
+        set: table.set,
+        table: table.table,
+        layout: agreement.layout.as_ref(),
+        expectation: &table.expectation,
+        shapes: &shapes,
+        local_columns: &agreement.local_columns,
+        notes: &agreement.notes,
+        unordered: agreement.unordered.as_deref(),
+    })?;
+    let totals = folios.map(|folios| choose(request, &table, &folios, sink)).unwrap_or_default();
+    let mut tally = agreement.layout.as_ref().map_or_else(Tally::default, |layout| {
+        side_by_side(request, layout, &table.expectation, parts, sink)
+    });
+    tally.balances.extend(totals);
+    unread.extend(tally.lost.iter().map(|(node, reason)| (*node, reason.clone())));
+    if tally.stopped {
+        for node in tally.balances.keys() {
+            unread.entry(*node).or_insert_with(|| "stopped before the end".to_owned());
+        }
+    }
+    let verdict = match (tally.divergent, unread.is_empty()) {
+        (0, true) => Verdict::Agrees,
+        (0, false) => Verdict::Unread,
+        _ => Verdict::Diverges,
+    };
+    let stopped = tally.stopped;
+    let flow = sink.table_done(&TableOutcome::new(tally, unread, verdict));
+    if stopped { ControlFlow::Break(()) } else { flow }
+}
+
+/// Merges each part; findings come out in the order of the parts, so in key order.
+fn side_by_side(
+    request: &AuditRequest<'_>,
+    layout: &Layout,
+    expectation: &Expectation,
+    mut parts: Vec<Part>,
+    sink: &mut dyn AuditSink,
+) -> Tally {
+    if parts.len() == 1 {
+        let streams = plain(parts.remove(0));
+        return merge::compare(layout, expectation, streams, &mut Forward(sink), &request.stop);
+    }
+    let enough = AtomicBool::new(false);
+    let keys = AtomicU64::new(0);
+    let stop = || enough.load(Ordering::Relaxed) || (request.stop)();
+    std::thread::scope(|scope| {
+        let (stop, keys) = (&stop, &keys);
+        let merges: Vec<_> = parts
+            .into_iter()
+            .map(|streams| {
+                let (found, findings) = bounded(FINDINGS_KEPT);
+                let merge = scope.spawn(move || {
+                    let mut found = ToChannel { found, keys };
+                    merge::compare(layout, expectation, plain(streams), &mut found, stop)
+                });
+                (findings, merge)
+            })
+            .collect();
+        let mut whole = Tally::default();
+        for (findings, merge) in merges {
+            loop {
+                let flow = match findings.recv_timeout(Duration::from_millis(100)) {
+                    Ok(row) => sink.divergent(row),
+                    Err(RecvTimeoutError::Timeout) => ControlFlow::Continue(()),
+                    Err(RecvTimeoutError::Disconnected) => break,
+                };
+                sink.advanced(keys.swap(0, Ordering::Relaxed));
+                if flow.is_break() {
+                    enough.store(true, Ordering::Relaxed);
+                    break;
+                }
+            }
+            drop(findings);
+            match merge.join() {
+                Ok(tally) => add(&mut whole, tally),
+                Err(_) => whole.stopped = true,
+            }
+        }
+        sink.advanced(keys.swap(0, Ordering::Relaxed));
+        whole.stopped |= enough.load(Ordering::Relaxed);
+        whole
+    })
+}
+
+/// Divergent rows of later parts that wait for those of earlier ones.
+const FINDINGS_KEPT: usize = 256;
+
+fn plain<'s>(part: Part) -> Vec<(NodeId, Box<dyn RowStream + 's>)> {
+    part.into_iter().map(|(node, stream)| (node, stream as Box<dyn RowStream>)).collect()
+}
+
+fn add(whole: &mut Tally, part: Tally) {
+    for (node, balance) in part.balances {
+        let total = whole.balances.entry(node).or_default();
+        total.rows = total.rows.wrapping_add(balance.rows);
+        total.sum = total.sum.wrapping_add(balance.sum);
+    }
+    whole.divergent += part.divergent;
+    for (link, count) in part.unsatisfied {
+        *whole.unsatisfied.entry(link).or_default() += count;
+    }
+    whole.lost.extend(part.lost);
+    whole.stopped |= part.stopped;
+}
+
+/// Waits for the balances of all folios and tells the nodes which of them to read; returns what
+/// each node holds in all.
+fn choose(
+    request: &AuditRequest<'_>,
+    table: &InScope<'_>,
+    nodes: &FoliosOfNodes,
+    sink: &mut dyn AuditSink,
+) -> BTreeMap<NodeId, Balance> {
+    let mut found: BTreeMap<NodeId, Box<Folios>> = BTreeMap::new();
+    let mut waiting: Nodes = nodes.chosen.keys().fold(0, |all, node| all | bit(*node));
+    let shown = nodes.chosen.keys().next().copied();
+    while waiting != 0 {
+        match nodes.counted.recv() {
+            Ok((node, Counted::Rows(rows))) if Some(node) == shown => sink.advanced(rows),
+            Ok((_, Counted::Rows(_))) => {}
+            Ok((node, Counted::All(folios))) => {
+                waiting &= !bit(node);
+                found.insert(node, folios);
+            }
+            Ok((node, Counted::Fault(fault))) => {
+                tracing::debug!(node, %fault, "lost while its folios were summed up");
+                waiting &= !bit(node);
+            }
+            Err(_) => break, // a thread fell over; its stream says so
+        }
+    }
+    let read = found.keys().fold(0, |all, node| all | bit(*node));
+    let chosen = if table.expectation.all_alike(read) {
+        Chosen::unlike(&found.values().map(|folios| &**folios).collect::<Vec<_>>())
+    } else {
+        // Nodes that hold different rows by design: nothing can be told from their sums.
+        Chosen::all()
+    };
+    tracing::debug!(table = table.table, folios = chosen.count(), "folios to read row by row");
+    let chosen = (chosen.any() && !(request.stop)()).then(|| Arc::new(chosen));
+    for choose in nodes.chosen.values() {
+        drop(choose.send(chosen.clone()));
+    }
+    found.iter().map(|(node, folios)| (*node, folios.total())).collect()
+}
+
+struct Forward<'a>(&'a mut dyn AuditSink);
+
+impl Findings for Forward<'_> {
+    fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
+        self.0.divergent(row)
+    }
+
+    fn advanced(&mut self, keys: u64) {
+        self.0.advanced(keys);
+    }
+}
+
+struct ToChannel<'a> {
+    found: Sender<DivergentRow>,
+    keys: &'a AtomicU64,
+}
+
+impl Findings for ToChannel<'_> {
+    fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
+        match self.found.send(row) {
+            Ok(()) => ControlFlow::Continue(()),
+            Err(_) => ControlFlow::Break(()),
+        }
+    }
+
+    fn advanced(&mut self, keys: u64) {
+        self.keys.fetch_add(keys, Ordering::Relaxed);
+    }
+}
+
+struct ChannelStream {
+    incoming: Receiver<Message>,
+    give_back: Sender<Batch>,
+}
+
+impl RowStream for ChannelStream {
+    fn next_batch(&mut self, spent: Batch) -> Result<Option<Batch>, String> {
+        // A full channel means the reader has memory enough.
+        drop(self.give_back.try_send(spent));
+        match self.incoming.recv() {
+            Ok(Message::Rows(batch)) => Ok(Some(batch)),
+            Ok(Message::End) => Ok(None),
+            Ok(Message::Fault(fault)) => Err(fault.to_string()),
+            Err(_) => Err(fallen_over().to_string()),
+        }
+    }
+}

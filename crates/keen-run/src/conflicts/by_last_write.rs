@@ -1,0 +1,415 @@
+//! Where journals cannot be read, rows themselves may tell when and where they were last written. That is
+//! asked of rows that differ, and used for what it can tell.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::ops::ControlFlow;
+use std::sync::Arc;
+
+use keen_core::audit::merge::DivergentRow;
+use keen_core::conflict::{
+    ByRows, Conflict, Content, Doubt, Fate, Kind, LastWrite, Now, RowNow, Rule, Standing, Thing,
+    Written, by_rows,
+};
+use keen_core::history::happened_before::Deed;
+use keen_core::history::journal::{Id, Stream, Writer};
+use keen_core::plan::{AuditedTable, WrittenTimes};
+use keen_core::ports::{Came, LastWritten, ReadFault, TellLastWrites};
+use keen_core::row::digest::DigestFunction;
+use keen_core::topology::placement::{Nodes, bit, members};
+use keen_core::topology::{NodeId, Topology};
+use keen_core::value::Value;
+
+use super::open::{Slots, fell_over, sources};
+use super::read_rows::{self, Wanted};
+use super::resolve::Settle;
+use super::tables::{Table, thing};
+use super::{Found, MOST_JUDGED, OpenLastWrites};
+use crate::audit::{self, AuditRequest, AuditSink, TableHead, TableOutcome};
+
+/// A node whose rows can be asked on a thread of its own.
+pub type LastWrites = Box<dyn TellLastWrites + Send>;
+
+/// So many rows are asked at once.
+const AT_ONCE: usize = 200;
+
+/// Looks for what raced among rows that differ, in tables of which a node has no journal that could be read.
+pub(super) fn look(settle: &Settle<'_>, found: &mut Found) {
+    let Some(open) = settle.request.last_writes else { return };
+    let topology = settle.request.topology;
+    let lacking = found.nodes.iter().filter(|(_, node)| !node.read && node.rows_fault.is_none());
+    let lacking = lacking.fold(0, |nodes, (node, _)| nodes | bit(*node));
+    let wanted: Vec<usize> = (0..settle.tables.len())
+        .filter(|table| settle.tables[*table].expectation.carriers() & lacking != 0)
+        .collect();
+    if wanted.is_empty() || (settle.request.stop)() {
+        return;
+    }
+    let carriers = wanted.iter().fold(0, |all, t| all | settle.tables[*t].expectation.carriers());
+    let Some(mut asked) = Asked::open(topology, carriers & settle.request.nodes, open) else {
+        return;
+    };
+    for (node, fault) in &asked.refused {
+        if let Some(report) = found.nodes.get_mut(node).filter(|_| lacking & bit(*node) != 0) {
+            report.notes.push(fault.to_string());
+        }
+    }
+    if asked.nodes() & lacking == 0 || asked.telling.len() < 2 {
+        return;
+    }
+    let differing = differing(settle, &wanted, found);
+    let window = settle.history.window;
+    let mut judged: BTreeMap<NodeId, u64> = BTreeMap::new();
+    for (number, keys) in differing {
+        let table = &settle.tables[number];
+        let rows: HashMap<u128, Vec<Value>> =
+            keys.into_iter().map(|key| (thing(number, None, &key), key)).collect();
+        let wanted: Wanted = [(number, rows)].into();
+        let ask = |asked: &mut Asked| asked.of_table(topology, table, &wanted[&number]);
+        // What is the same before and after was so at one moment on all nodes.
+        let before = ask(&mut asked);
+        let held = settle.held(&wanted, found);
+        let after = ask(&mut asked);
+        for (row, key) in &wanted[&number] {
+            let told: BTreeMap<NodeId, &LastWritten> = (after.iter())
+                .filter_map(|(node, rows)| Some((*node, rows.get(row)?)))
+                .filter(|(node, told)| {
+                    let earlier = before.get(node).and_then(|rows| rows.get(row));
+                    earlier.is_some_and(|earlier| {
+                        (earlier.made, &earlier.came) == (told.made, &told.came)
+                    })
+                })
+                .collect();
+            let last = told.iter().map(|(node, told)| (*node, asked.last(*node, told))).collect();
+            let now = settle.row_now((number, *row, key.clone()), &held);
+            let Some(of_row) = by_rows(&last, window).filter(|_| differs(&now)) else { continue };
+            let youngest = told.values().map(|told| told.age).min().unwrap_or(i64::MAX);
+            for node in told.keys().filter(|node| lacking & bit(**node) != 0) {
+                *judged.entry(*node).or_insert(0) += 1;
+            }
+            let same = |conflict: &&mut Conflict| {
+                conflict.table == number
+                    && matches!(&conflict.thing, Thing::Row(other) if thing(number, None, other) == *row)
+            };
+            match found.conflicts.iter_mut().find(same) {
+                Some(conflict) => bear_out(conflict, &of_row),
+                None => {
+                    let standing = match youngest < window && !arrived(&of_row) {
+                        true => Standing::InFlight,
+                        false => Standing::Apart,
+                    };
+                    let conflict = conflict(topology, table, now, &of_row, standing);
+                    found.conflicts.push(conflict);
+                }
+            }
+        }
+    }
+    for (node, count) in judged {
+        let rows = if count == 1 { "1 row that differs was" } else { "rows that differ were" };
+        let number = if count == 1 { String::new() } else { format!("{count} ") };
+        found.nodes.entry(node).or_default().notes.push(format!(
+            "{number}{rows} judged by the last write of each row, which is all that is known without a journal: what was overwritten, deleted or lost does not show"
+        ));
+    }
+}
+
+/// Whether nodes hold different rows.
+fn differs(row: &RowNow) -> bool {
+    let mut rows = row.now.values().filter_map(|now| match now {
+        Now::Row(cells) => Some(cells),
+        Now::NoRow | Now::Unread(_) => None,
+    });
+    let first = rows.next();
+    rows.any(|other| Some(other) != first)
+}
+
+/// Whether every node has applied each of the writes: it holds it, or had made it.
+fn arrived(of_row: &ByRows) -> bool {
+    let has = |(node, held): (&NodeId, &usize), at: usize| {
+        *held == at || of_row.writes[at].by == Some(*node)
+    };
+    (0..of_row.writes.len()).all(|at| of_row.held.iter().all(|of_node| has(of_node, at)))
+}
+
+/// What journals left open, rows may prove.
+fn bear_out(conflict: &mut Conflict, of_row: &ByRows) {
+    for (write, proven) in of_row.writes.iter().zip(&of_row.proven).filter(|(_, proven)| **proven) {
+        for known in &mut conflict.writes {
+            if known.node == write.by && known.made == Some(write.made) {
+                known.proven = *proven;
+            }
+        }
+    }
+    if conflict.writes.iter().filter(|write| write.proven).count() > 1 {
+        (conflict.proven, conflict.doubt) = (true, None);
+    }
+}
+
+fn conflict(
+    topology: &Topology,
+    table: &Table,
+    row: RowNow,
+    of_row: &ByRows,
+    standing: Standing,
+) -> Conflict {
+    let contents: Vec<&Vec<Value>> = (row.now.values())
+        .filter_map(|now| match now {
+            Now::Row(cells) => Some(cells),
+            Now::NoRow | Now::Unread(_) => None,
+        })
+        .collect();
+    let same = |at: usize| contents.windows(2).all(|pair| pair[0][at].same_as(&pair[1][at]));
+    let writes = of_row.writes.iter().enumerate().map(|(number, write)| {
+        let holders: Vec<NodeId> = of_row
+            .held
+            .iter()
+            .filter(|(_, held)| **held == number)
+            .map(|(node, _)| *node)
+            .collect();
+        let cells = holders.iter().find_map(|node| match row.now.get(node) {
+            Some(Now::Row(cells)) => Some(cells),
+            _ => None,
+        });
+        // Which cells it changed is not known: those are told that are not the same everywhere.
+        let told = |cells: &Vec<Value>| {
+            let cell = |(at, value): (usize, &Value)| {
+                (!same(at) || table.layout.key.contains(&at)).then(|| value.clone())
+            };
+            cells.iter().enumerate().map(cell).collect::<Vec<_>>()
+        };
+        let origin = write.by.map_or("somebody else", |node| &topology.nodes[node].name[..]);
+        Written {
+            id: Id {
+                writer: Writer { origin: Arc::from(origin), stream: Stream::Time },
+                place: u64::try_from(write.made).unwrap_or(0),
+            },
+            node: write.by,
+            made: Some(write.made),
+            deed: Deed::Update,
+            applied: holders.iter().fold(0, |nodes, node| nodes | bit(*node)),
+            skipped: 0,
+            proven: of_row.proven[number],
+            content: Content { before: None, after: cells.map(told) },
+            row: 0,
+            fate: Fate::Kept,
+            statement: None,
+        }
+    });
+    let writes: Vec<Written> = writes.collect();
+    let proven = of_row.proven.contains(&true);
+    let swapped = of_row.writes.iter().enumerate().all(|(number, write)| {
+        write.by.is_some_and(|by| of_row.held.get(&by).is_some_and(|held| *held != number))
+    });
+    Conflict {
+        kind: Kind::LastWrites,
+        table: row.table,
+        thing: Thing::Row(row.key.clone()),
+        proven,
+        doubt: (!proven).then_some(Doubt::LastOnly),
+        count: writes.len(),
+        writes,
+        unseen: of_row.unseen.clone(),
+        standing,
+        healed_by: None,
+        held: of_row.held.clone(),
+        // Where nobody holds his own, the other's came last.
+        rules: if swapped { vec![Rule::LastCome] } else { Vec::new() },
+        counted: false,
+        counted_alike: Vec::new(),
+        breaks: Vec::new(),
+        rows: vec![row],
+    }
+}
+
+/// The keys of rows that differ, by number of the table.
+fn differing(
+    settle: &Settle<'_>,
+    wanted: &[usize],
+    found: &mut Found,
+) -> BTreeMap<usize, Vec<Vec<Value>>> {
+    let names: Vec<String> =
+        wanted.iter().map(|table| settle.tables[*table].name.clone()).collect();
+    let mut differing = Differing { tables: settle.tables, ..Differing::default() };
+    audit::run(
+        &AuditRequest {
+            topology: settle.request.topology,
+            nodes: settle.request.nodes,
+            tables: &names,
+            only: &BTreeMap::new(),
+            function: DigestFunction::default(),
+            rate: None,
+            threads: 1,
+            open: settle.request.open,
+            stop: settle.request.stop,
+        },
+        &mut differing,
+    );
+    found.more += differing.more;
+    differing.keys
+}
+
+#[derive(Default)]
+struct Differing<'a> {
+    tables: &'a [Table],
+    now: Option<usize>,
+    keys: BTreeMap<usize, Vec<Vec<Value>>>,
+    count: usize,
+    more: u64,
+}
+
+impl AuditSink for Differing<'_> {
+    fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
+        let known = |table: &Table| {
+            table.name == head.table
+                && head.layout.is_some_and(|layout| layout.key == table.layout.key)
+        };
+        self.now = self.tables.iter().position(known);
+        ControlFlow::Continue(())
+    }
+
+    fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
+        let rows = row.versions.iter().filter(|version| version.row.is_some()).count();
+        let Some(table) = self.now.filter(|_| rows > 1) else { return ControlFlow::Continue(()) };
+        if self.count == MOST_JUDGED {
+            self.more += 1;
+        } else {
+            self.count += 1;
+            self.keys.entry(table).or_default().push(row.key);
+        }
+        ControlFlow::Continue(())
+    }
+
+    fn table_done(&mut self, _outcome: &TableOutcome) -> ControlFlow<()> {
+        ControlFlow::Continue(())
+    }
+}
+
+/// Nodes whose rows can be asked for their last writes.
+pub struct Asked {
+    telling: BTreeMap<NodeId, LastWrites>,
+    /// By node and slot that it follows, whose that is.
+    sources: BTreeMap<NodeId, BTreeMap<String, NodeId>>,
+    refused: BTreeMap<NodeId, ReadFault>,
+}
+
+impl std::fmt::Debug for Asked {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Asked").field("nodes", &self.nodes()).finish_non_exhaustive()
+    }
+}
+
+impl Asked {
+    /// Opens the nodes, side by side; none if the rows of no node tell anything.
+    #[must_use]
+    pub fn open(topology: &Topology, nodes: Nodes, open: &OpenLastWrites<'_>) -> Option<Self> {
+        let opened: Vec<(NodeId, Result<Option<LastWrites>, ReadFault>)> =
+            std::thread::scope(|scope| {
+                let opening: Vec<_> =
+                    members(nodes).map(|node| (node, scope.spawn(move || open(node)))).collect();
+                let joined = opening.into_iter();
+                joined.map(|(n, o)| (n, o.join().unwrap_or_else(|_| Err(fell_over())))).collect()
+            });
+        let (mut telling, mut refused) = (BTreeMap::new(), BTreeMap::new());
+        for (node, opened) in opened {
+            match opened {
+                Ok(Some(tells)) => drop(telling.insert(node, tells)),
+                Ok(None) => {}
+                Err(fault) => drop(refused.insert(node, fault)),
+            }
+        }
+        let slots: Slots =
+            telling.iter().map(|(node, tells)| (*node, (tells.slots(), tells.follows()))).collect();
+        let sources =
+            telling.keys().map(|node| (*node, sources(topology, &slots, *node))).collect();
+        (!telling.is_empty() || !refused.is_empty()).then_some(Self { telling, sources, refused })
+    }
+
+    fn nodes(&self) -> Nodes {
+        self.telling.keys().fold(0, |nodes, node| nodes | bit(*node))
+    }
+
+    fn last(&self, node: NodeId, told: &LastWritten) -> LastWrite {
+        let by = match &told.came {
+            Came::MadeHere => Some(node),
+            Came::Through(slot) => self.sources.get(&node).and_then(|of| of.get(slot)).copied(),
+            Came::Unknown => None,
+        };
+        LastWrite { by, made: told.made }
+    }
+
+    /// By node the last writes of wanted rows.
+    fn of_table(
+        &mut self,
+        topology: &Topology,
+        table: &Table,
+        wanted: &HashMap<u128, Vec<Value>>,
+    ) -> BTreeMap<NodeId, HashMap<u128, LastWritten>> {
+        let mut found = BTreeMap::new();
+        for (node, tells) in &mut self.telling {
+            let (Some(columns), Some(shape)) =
+                (table.local_columns.get(node), table.shapes.get(node))
+            else {
+                continue;
+            };
+            let engine = topology.nodes[*node].at.engine();
+            let rows: Vec<(&u128, &Vec<Value>)> = wanted.iter().collect();
+            let of_node: &mut HashMap<u128, LastWritten> = found.entry(*node).or_default();
+            for rows in rows.chunks(AT_ONCE) {
+                let condition = |(_, key): &(&u128, &Vec<Value>)| {
+                    read_rows::of_key(engine, &table.layout, Some(shape), columns, key)
+                };
+                let conditions: Vec<String> = rows.iter().map(condition).collect();
+                match tells.last_writes(&shape.qualified, &conditions) {
+                    Ok(told) => of_node.extend(
+                        rows.iter().zip(told).filter_map(|((row, _), told)| Some((**row, told?))),
+                    ),
+                    Err(fault) => {
+                        tracing::debug!(node, %fault, "rows do not tell their last writes");
+                        break;
+                    }
+                }
+            }
+        }
+        found
+    }
+}
+
+/// When rows of an audited table that differ were last written, by the clocks of those who wrote.
+///
+/// # Errors
+/// [`ReadFault`] when a row that was found cannot be read back.
+pub fn written(asked: &mut Asked, table: &AuditedTable) -> Result<WrittenTimes, ReadFault> {
+    let mut written = WrittenTimes::default();
+    if table.layout.key.is_empty() {
+        return Ok(written);
+    }
+    let mut silent = BTreeSet::new();
+    for from in (0..table.divergent.len()).step_by(AT_ONCE) {
+        let to = table.divergent.len().min(from + AT_ONCE);
+        let rows: Vec<DivergentRow> =
+            (from..to).map(|at| table.divergent.get(at)).collect::<Result<_, _>>()?;
+        for (node, tells) in &mut asked.telling {
+            let Some(local) = table.nodes.get(node).filter(|_| !silent.contains(node)) else {
+                continue;
+            };
+            let condition = |row: &DivergentRow| {
+                let shape = Some(&local.shape);
+                read_rows::of_key(local.engine, &table.layout, shape, &local.columns, &row.key)
+            };
+            let conditions: Vec<String> = rows.iter().map(condition).collect();
+            match tells.last_writes(&local.shape.qualified, &conditions) {
+                Ok(told) => {
+                    for (at, told) in (from..).zip(told) {
+                        if let Some(told) = told {
+                            written.add(*node, at, told.made);
+                        }
+                    }
+                }
+                Err(fault) => {
+                    tracing::debug!(node, %fault, "rows do not tell their last writes");
+                    silent.insert(*node);
+                }
+            }
+        }
+    }
+    Ok(written)
+}

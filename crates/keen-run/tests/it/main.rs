@@ -1,0 +1,11 @@
+//! Runs over nodes in memory, stand-ins and real servers.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod conflicts;
+mod engines;
+mod links;
+mod looking_again;
+mod oracle;
+mod plans;
+mod untyped;

@@ -1,0 +1,5 @@
+//! Private servers.
+
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod servers;
