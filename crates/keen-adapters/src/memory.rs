@@ -3,7 +3,8 @@
 use std::cmp::Ordering;
 use std::collections::BTreeMap;
 
-use keen_core::ports::{ReadFault, ReadRows, TableRequest};
+use keen_core::fault::ReadFault;
+use keen_core::ports::{ReadRows, TableRequest};
 use keen_core::row::batch::{Batch, RowWriter};
 use keen_core::row::key_order;
 use keen_core::row::schema::TableShape;

@@ -8,8 +8,8 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
+use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::observe::links::Micros;
-use keen_core::ports::{FaultKind, ReadFault};
 use keen_core::topology::{Server, Tls};
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::crypto::{CryptoProvider, ring, verify_tls12_signature, verify_tls13_signature};

@@ -18,10 +18,12 @@ use std::time::{Duration, Instant};
 use keen_adapters::files::journal::FileJournal;
 use keen_adapters::mariadb::{MariaDbJournal, MariaDbNode};
 use keen_adapters::server::Access;
-use keen_core::history::journal::ReadJournal;
-use keen_core::ports::{ReadFault, ReadRows};
+use keen_core::fault::ReadFault;
+use keen_core::ports::ReadJournal;
+use keen_core::ports::ReadRows;
 use keen_core::topology::{Address, NodeId, Topology};
-use keen_run::conflicts::{self, Carried, Found, Journal, Request};
+use keen_run::conflicts::{self, Carried, Found, Request};
+use keen_run::opener::Journal;
 use keen_testkit::{CHECKER, Engine, Server, ServerLab, Settings, huts, links};
 
 const RUNS: usize = 5;

@@ -4,7 +4,7 @@ pub(crate) mod app;
 mod args;
 mod commands;
 mod exit;
-mod output;
+mod numbers;
 mod progress;
 mod render;
 mod safe;

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 
-use crate::render::text::style::grouped;
+use crate::numbers::grouped;
 
 /// A bar on standard error, or nothing where there is no terminal.
 pub(crate) struct Progress {

@@ -1,5 +1,6 @@
 //! What the terminal can do, decided once.
 
+use std::io;
 use std::io::{IsTerminal, Write};
 
 use anstream::{AutoStream, ColorChoice};
@@ -43,7 +44,7 @@ impl Terminal {
             Color::Always => ColorChoice::AlwaysAnsi,
             Color::Never => ColorChoice::Never,
         };
-        Box::new(crate::output::UntilGone(Some(AutoStream::new(out, choice))))
+        Box::new(crate::terminal::UntilGone(Some(AutoStream::new(out, choice))))
     }
 
     /// Whether messages on standard error have colours.
@@ -58,5 +59,34 @@ impl Terminal {
     /// Whether a file keeps colours: only if they were asked for by name.
     pub(crate) fn colors_files(self) -> bool {
         self.color == Color::Always
+    }
+}
+
+/// Standard output whose reader may go: what is written then goes nowhere, and the run comes to what it comes to.
+pub(crate) struct UntilGone<W>(pub(crate) Option<W>);
+
+impl<W: Write> UntilGone<W> {
+    fn quietly<T>(&mut self, done: io::Result<T>, otherwise: T) -> io::Result<T> {
+        match done {
+            Err(error) if error.kind() == io::ErrorKind::BrokenPipe => {
+                self.0 = None;
+                Ok(otherwise)
+            }
+            done => done,
+        }
+    }
+}
+
+impl<W: Write> Write for UntilGone<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let Some(out) = &mut self.0 else { return Ok(bytes.len()) };
+        let done = out.write(bytes);
+        self.quietly(done, bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        let Some(out) = &mut self.0 else { return Ok(()) };
+        let done = out.flush();
+        self.quietly(done, ())
     }
 }

@@ -7,8 +7,8 @@
 //! Arrows point down this list only, which a test of `keen-testkit` holds:
 //!
 //! - [`plan`]: from divergent rows to steps that put them right.
-//! - [`preflight`]: what nodes tell of their set-up, held against the file and each other.
 //! - [`seed`]: how a copy is made, and what it would lose.
+//! - [`preflight`]: what nodes tell of their set-up, held against the file and each other.
 //! - [`links`]: in which state each link is; fences.
 //! - [`conflict`]: what came of writes that had not seen each other.
 //! - [`ports`]: the traits by which runs reach nodes.
@@ -17,12 +17,14 @@
 //! - [`observe`]: what nodes tell of themselves.
 //! - [`engine`]: how each engine spells SQL and what its types hold.
 //! - [`topology`]: the file, and who should hold what.
+//! - [`fault`]: what goes wrong with a node.
 //! - [`row`], [`value`]: rows and what is in them.
 //! - [`glossary`], [`units`]: words and amounts, for people.
 
 pub mod audit;
 pub mod conflict;
 pub mod engine;
+pub mod fault;
 pub mod glossary;
 pub mod history;
 pub mod links;

@@ -1,115 +1,17 @@
 //! The ports: what the computation needs from a node, whatever engine it is.
 
+use std::collections::BTreeMap;
+use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use crate::engine::service_tables::Stage;
+use crate::fault::ReadFault;
+use crate::history::journal::{Entry, Head, Mark};
 use crate::observe::links::Heard;
+use crate::observe::log_reach::LogReach;
 use crate::observe::node::{Facts, Seen};
-use crate::row::batch::{Batch, RowFault, RowWriter};
+use crate::row::batch::{Batch, RowWriter};
 use crate::row::schema::TableShape;
-use crate::seed::join::LogReach;
-
-/// What to do when a port takes no connections.
-pub const NOBODY_LISTENS: &str =
-    "no server listens there: start it, or correct the host and port of the node's address";
-/// What to do when a name means nothing.
-pub const NO_HOST: &str = "there is no such host: correct the node's address";
-
-/// Why a node, or one table of it, could not be read.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{what}: {advice}")]
-pub struct ReadFault {
-    /// What was tried and what came back. No row contents, no secrets.
-    pub what: String,
-    /// What to do about it.
-    pub advice: String,
-    /// It ended because it was told to, not because something is wrong.
-    pub interrupted: bool,
-    /// What kind of fault it is.
-    pub kind: FaultKind,
-}
-
-/// Kinds of faults that call for different remedies.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum FaultKind {
-    /// None of the others.
-    #[default]
-    Other,
-    /// No such host.
-    NoHost,
-    /// Nothing listens there.
-    Refused,
-    /// Nothing was answered in time.
-    NoAnswer,
-    /// The password is wrong, or missing.
-    Password,
-    /// There is no such database.
-    NoDatabase,
-    /// The account is not allowed to.
-    NotAllowed,
-    /// The protected connection could not be made.
-    Tls,
-    /// All connections are taken.
-    Full,
-    /// There is no such table, or it is no table.
-    NoTable,
-}
-
-impl FaultKind {
-    /// Its name in results.
-    #[must_use]
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Other => "other",
-            Self::NoHost => "no_such_host",
-            Self::Refused => "refused",
-            Self::NoAnswer => "no_answer",
-            Self::Password => "wrong_password",
-            Self::NoDatabase => "no_such_database",
-            Self::NotAllowed => "not_allowed",
-            Self::Tls => "tls",
-            Self::Full => "full",
-            Self::NoTable => "no_table",
-        }
-    }
-}
-
-impl ReadFault {
-    /// Something is wrong.
-    #[must_use]
-    pub fn new(what: impl Into<String>, advice: impl Into<String>) -> Self {
-        Self {
-            what: what.into(),
-            advice: advice.into(),
-            interrupted: false,
-            kind: FaultKind::Other,
-        }
-    }
-
-    /// Of this kind.
-    #[must_use]
-    pub fn of(mut self, kind: FaultKind) -> Self {
-        self.kind = kind;
-        self
-    }
-
-    /// It was told to stop.
-    #[must_use]
-    pub fn interrupted() -> Self {
-        Self {
-            what: "interrupted".to_owned(),
-            advice: "run it again".to_owned(),
-            interrupted: true,
-            kind: FaultKind::Other,
-        }
-    }
-}
-
-impl From<RowFault> for ReadFault {
-    fn from(fault: RowFault) -> Self {
-        Self::new(fault.to_string(), "check the node's own integrity before anything else")
-    }
-}
 
 /// One table to be read.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -276,6 +178,44 @@ pub trait ReadRows {
         writer: RowWriter,
         deliver: &mut dyn FnMut(Batch) -> Option<Batch>,
     ) -> Result<(), ReadFault>;
+}
+
+/// A node whose journal can be read.
+pub trait ReadJournal {
+    /// What the journal tells of itself.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when it cannot be read at all.
+    fn head(&mut self) -> Result<Head, ReadFault>;
+
+    /// Tells it who the nodes are whose slots it follows, by slot; before it is read.
+    fn resolve(&mut self, _sources: &BTreeMap<String, Arc<str>>) {}
+
+    /// By origin up to which number the node has applied its transactions, as it says after the journal was
+    /// read; nothing where it does not say.
+    fn applied(&mut self) -> BTreeMap<Arc<str>, u64> {
+        BTreeMap::new()
+    }
+
+    /// Makes the next reading begin at a mark that an earlier one ended at. False where the journal does not
+    /// have that place any more: then it is of no use until it is opened again.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when the journal cannot be read at all.
+    fn go_on(&mut self, _from: &Mark) -> Result<bool, ReadFault> {
+        Ok(false)
+    }
+
+    /// Where the reading ended; nothing if it did not get there, or the journal cannot go on.
+    fn ended(&self) -> Option<Mark> {
+        None
+    }
+
+    /// Reads it from its beginning to where it ends now, in order. `each` ends it early by breaking.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when it cannot be read to its end; what was handed out until then holds.
+    fn read(&mut self, each: &mut dyn FnMut(Entry) -> ControlFlow<()>) -> Result<(), ReadFault>;
 }
 
 /// Where the last write of a row came from.

@@ -19,13 +19,15 @@ pub mod audit;
 pub mod conflicts;
 pub mod ledger;
 pub mod links;
+pub mod opener;
 pub mod owed;
 pub mod preflight;
 pub mod probe;
 pub mod rows_by_key;
 pub mod spool;
+pub mod tables;
 
-use keen_core::ports::ReadFault;
+use keen_core::fault::ReadFault;
 
 /// What a node comes to when the thread that worked on it fell over: nothing is claimed of it.
 #[must_use]

@@ -3,8 +3,9 @@
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
+use keen_core::fault::ReadFault;
 use keen_core::observe::links::{Micros, Sight, Sights};
-use keen_core::ports::{LookAtLinks, ReadFault};
+use keen_core::ports::LookAtLinks;
 use keen_core::topology::placement::{Nodes, bit};
 use keen_core::topology::{NodeId, Topology};
 

@@ -3,12 +3,12 @@
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
 
+use keen_core::fault::ReadFault;
 use keen_core::links::fence::Waiting;
 use keen_core::links::owed::{OwedTable, OwedTransaction, OwedWrites};
-use keen_core::ports::ReadFault;
 use keen_core::topology::{NodeId, Topology};
 
-use crate::conflicts::{self, OpenJournal, OpenRows};
+use crate::opener::{OpenJournal, OpenRows};
 
 /// Reads what the receiver of a link lacks of these tables.
 ///
@@ -73,7 +73,7 @@ pub fn first(
         }
     }
     drop(reader);
-    let (tables, _) = conflicts::tables(topology, &carried, &BTreeMap::from([(from, shapes)]));
+    let (tables, _) = crate::tables::tables(topology, &carried, &BTreeMap::from([(from, shapes)]));
     let tables: Vec<OwedTable> = (tables.into_iter())
         .filter_map(|mut table| {
             let columns = table.local_columns.remove(&from)?;

@@ -5,13 +5,14 @@ use std::net::{TcpStream, ToSocketAddrs};
 use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
+use keen_core::fault::{FaultKind, ReadFault};
+use keen_core::observe::log_reach::LogReach;
 use keen_core::observe::node::{Attempt, Look, Seen, Step};
-use keen_core::ports::{Asked, FaultKind, LookAtNode, ReadFault};
-use keen_core::seed::join::LogReach;
+use keen_core::ports::{Asked, LookAtNode};
 use keen_core::topology::placement::{Nodes, bit};
 use keen_core::topology::{Address, NodeId, Server, Topology};
 
-use keen_core::ports::{NO_HOST, NOBODY_LISTENS};
+use keen_core::fault::{NO_HOST, NOBODY_LISTENS};
 
 /// Opens a node at one of its addresses.
 pub type Opener<'a> =

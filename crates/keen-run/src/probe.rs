@@ -4,7 +4,8 @@ use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
 use keen_core::engine::service_tables::{self, Stage, reached};
-use keen_core::ports::{ReadFault, WriteProbe};
+use keen_core::fault::ReadFault;
+use keen_core::ports::WriteProbe;
 use keen_core::topology::{NodeId, Topology};
 
 /// A node at which the row can be written and looked for.

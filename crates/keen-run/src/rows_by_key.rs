@@ -1,11 +1,16 @@
 //! Some rows of an audited table, read from a node as they are now.
 
+use keen_core::engine::dialect::{literal, quoted};
+use keen_core::fault::ReadFault;
 use keen_core::plan::AuditedTable;
-use keen_core::ports::{ReadFault, ReadRows, TableRequest};
+use keen_core::ports::{ReadRows, TableRequest};
+use keen_core::row::batch::{Batch, Layout, RowWriter};
+use keen_core::row::digest::DigestFunction;
+use keen_core::row::encoding;
+use keen_core::row::schema::TableShape;
+use keen_core::topology::Engine;
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
-
-use crate::conflicts::{each_row, of_key};
 
 /// So many rows are asked for at once.
 const AT_ONCE: usize = 200;
@@ -51,4 +56,47 @@ pub fn read(
         })?;
     }
     Ok(found)
+}
+
+/// A condition that the row with this key meets, and perhaps some more.
+pub(crate) fn of_key(
+    engine: Engine,
+    layout: &Layout,
+    shape: Option<&TableShape>,
+    columns: &[String],
+    key: &[Value],
+) -> String {
+    let cells = layout.key.iter().zip(key).map(|(at, value)| {
+        let name = &columns[*at];
+        let column = shape.and_then(|shape| shape.column(name));
+        format!("{} = {}", quoted(engine, name), literal(engine, value, column))
+    });
+    format!("({})", cells.collect::<Vec<_>>().join(" AND "))
+}
+
+/// Reads rows of a set, cell by cell.
+pub(crate) fn each_row(
+    reader: &mut dyn ReadRows,
+    request: &TableRequest,
+    layout: &Layout,
+    each: &mut dyn FnMut(Vec<Value>),
+) -> Result<(), ReadFault> {
+    let writer =
+        RowWriter::new(layout.clone(), DigestFunction::default(), 256 << 10).in_any_order();
+    let mut trouble = None;
+    reader.read(request, writer, &mut |batch: Batch| {
+        for at in 0..batch.len() {
+            let Some(row) = batch.get(at).filter(|row| !row.outside) else { continue };
+            match encoding::read_row(row.row) {
+                Ok(cells) => each(cells),
+                Err(error) => trouble = Some(error.to_string()),
+            }
+        }
+        let mut batch = batch;
+        batch.clear();
+        Some(batch)
+    })?;
+    trouble.map_or(Ok(()), |what| {
+        Err(ReadFault::new(what, "this is a defect of keen: please report it"))
+    })
 }

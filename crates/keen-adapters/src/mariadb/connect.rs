@@ -3,7 +3,7 @@
 use std::sync::mpsc;
 use std::time::Duration;
 
-use keen_core::ports::ReadFault;
+use keen_core::fault::ReadFault;
 use mysql::prelude::{FromRow, Queryable};
 use mysql::{ClientIdentity, Conn, OptsBuilder, Params, SslOpts};
 

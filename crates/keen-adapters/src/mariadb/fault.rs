@@ -2,11 +2,11 @@
 
 use std::io::ErrorKind;
 
-use keen_core::ports::{FaultKind, ReadFault};
+use keen_core::fault::{FaultKind, ReadFault};
 use mysql::Error;
 
 use crate::server::{Access, NO_TLS, UNKNOWN_AUTHORITY};
-use keen_core::ports::{NO_HOST, NOBODY_LISTENS};
+use keen_core::fault::{NO_HOST, NOBODY_LISTENS};
 
 fn timed_out(error: &Error) -> bool {
     let would_wait =

@@ -6,10 +6,11 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
+use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::observe::links::{Heard, Holder, Inflow, Own, Touched, Trouble, Wait};
 use keen_core::observe::node::{Half, Seen};
 use keen_core::observe::position::{self, Position};
-use keen_core::ports::{FaultKind, LookAtLinks, ReadFault};
+use keen_core::ports::LookAtLinks;
 use keen_core::topology::Engine;
 use mysql::Row;
 

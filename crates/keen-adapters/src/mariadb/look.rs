@@ -3,13 +3,15 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
+use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::observe::clock::better_clock_sample;
+use keen_core::observe::log_reach::LogReach;
 use keen_core::observe::node::{
     Clock, Counter, Facts, Filter, Half, Identity, Incoming, Means, Need, Right, Seen, Source,
     TableLook, TableState,
 };
-use keen_core::ports::{Asked, FaultKind, LookAtNode, ReadFault, ReadRows as _};
-use keen_core::seed::join::{LogReach, gtid_between};
+use keen_core::ports::{Asked, LookAtNode, ReadRows as _};
+use keen_core::seed::join::gtid_between;
 use keen_core::topology::Engine;
 use mysql::Row;
 

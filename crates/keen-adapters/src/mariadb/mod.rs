@@ -17,7 +17,8 @@ mod shape;
 
 use std::collections::HashMap;
 
-use keen_core::ports::{ReadFault, ReadRows, TableRequest};
+use keen_core::fault::ReadFault;
+use keen_core::ports::{ReadRows, TableRequest};
 use keen_core::row::batch::{Batch, RowWriter};
 use keen_core::row::schema::TableShape;
 

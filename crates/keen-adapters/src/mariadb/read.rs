@@ -1,6 +1,7 @@
 //! One pass over one table, by the binary protocol.
 
-use keen_core::ports::{ReadFault, TableRequest};
+use keen_core::fault::ReadFault;
+use keen_core::ports::TableRequest;
 use keen_core::row::batch::{Batch, RowWriter};
 use keen_core::row::conversion::CommonKind;
 use keen_core::value::{Value, ValueRef};

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use keen_core::ports::{FaultKind, ReadFault};
+use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::row::schema::{self, ColumnShape, Family, Reference, TableShape, Trigger};
 use mysql::Row;
 

@@ -5,7 +5,7 @@ use std::future::Future;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
-use keen_core::ports::ReadFault;
+use keen_core::fault::ReadFault;
 use tokio::runtime::Runtime;
 use tokio_postgres::config::SslMode;
 use tokio_postgres::types::ToSql;

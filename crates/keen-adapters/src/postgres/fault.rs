@@ -2,12 +2,12 @@
 
 use std::error::Error as _;
 
-use keen_core::ports::{FaultKind, ReadFault};
+use keen_core::fault::{FaultKind, ReadFault};
 use tokio_postgres::Error;
 use tokio_postgres::error::SqlState;
 
 use crate::server::{Access, NO_PASSWORD, NO_TLS, UNKNOWN_AUTHORITY};
-use keen_core::ports::{NO_HOST, NOBODY_LISTENS};
+use keen_core::fault::{NO_HOST, NOBODY_LISTENS};
 
 /// Logging in failed.
 pub(super) fn connecting(access: &Access, error: &Error) -> ReadFault {

@@ -3,8 +3,9 @@
 
 use std::collections::HashMap;
 
+use keen_core::fault::ReadFault;
 use keen_core::history::journal::JOURNAL_SLOT;
-use keen_core::ports::{Came, LastWritten, ReadFault, TellLastWrites};
+use keen_core::ports::{Came, LastWritten, TellLastWrites};
 
 use super::connect::Session;
 use super::{origins, quoted};

@@ -6,10 +6,11 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
+use keen_core::fault::ReadFault;
 use keen_core::observe::links::{Heard, Holder, Inflow, Outlet, Own, Touched, Wait};
 use keen_core::observe::node::{Half, Incoming, Means, Seen, Slot, Source, Taken};
 use keen_core::observe::position::Position;
-use keen_core::ports::{LookAtLinks, ReadFault};
+use keen_core::ports::LookAtLinks;
 use keen_core::topology::Engine;
 use tokio_postgres::Row;
 use tokio_postgres::types::ToSql;

@@ -4,12 +4,12 @@ use std::collections::BTreeMap;
 use std::time::{Duration, SystemTime};
 
 use keen_core::observe::clock::better_clock_sample;
+use keen_core::observe::log_reach::LogReach;
 use keen_core::observe::node::{
     Clock, Counter, Facts, Half, Identity, Incoming, Means, Need, Publication, Published, Right,
     Seen, Slot, Source, TableLook, TableState, Taken,
 };
 use keen_core::ports::{Asked, LookAtNode, ReadRows as _};
-use keen_core::seed::join::LogReach;
 use keen_core::topology::Engine;
 use tokio_postgres::Row;
 use tokio_postgres::types::ToSql;

@@ -23,7 +23,8 @@ mod types;
 
 use std::collections::HashMap;
 
-use keen_core::ports::{ReadFault, ReadRows, TableRequest};
+use keen_core::fault::ReadFault;
+use keen_core::ports::{ReadRows, TableRequest};
 use keen_core::row::batch::{Batch, RowWriter};
 use keen_core::row::schema::TableShape;
 

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use keen_core::ports::ReadFault;
+use keen_core::fault::ReadFault;
 
 use super::connect::Session;
 

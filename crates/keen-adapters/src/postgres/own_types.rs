@@ -1,6 +1,6 @@
 //! Types and collations that somebody made on the server: what has to be there before a column can be declared.
 
-use keen_core::ports::ReadFault;
+use keen_core::fault::ReadFault;
 use keen_core::row::schema::{MadeOf, OwnType};
 
 use super::connect::Session;

@@ -1,7 +1,8 @@
 //! Writing a probe's row to a PostgreSQL server, and looking for it.
 
 use keen_core::engine::service_tables::Stage;
-use keen_core::ports::{ReadFault, WriteProbe};
+use keen_core::fault::ReadFault;
+use keen_core::ports::WriteProbe;
 
 use super::connect::Session;
 use super::quoted;

@@ -3,7 +3,8 @@
 use std::ops::Range;
 
 use futures_util::{FutureExt, StreamExt};
-use keen_core::ports::{ReadFault, TableRequest};
+use keen_core::fault::ReadFault;
+use keen_core::ports::TableRequest;
 use keen_core::row::batch::{Batch, RowFault, RowWriter};
 use keen_core::row::conversion::CommonKind;
 use keen_core::value::{Value, ValueRef};

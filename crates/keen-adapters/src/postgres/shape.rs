@@ -1,6 +1,6 @@
 //! The shape of a table, from PostgreSQL's catalogue.
 
-use keen_core::ports::{FaultKind, ReadFault};
+use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::row::schema::{self, ColumnShape, Reference, TableShape, Trigger};
 
 use super::connect::Session;

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use keen_core::ports::ReadFault;
+use keen_core::fault::ReadFault;
 use rusqlite::ErrorCode;
 use rusqlite::ffi;
 

@@ -5,10 +5,11 @@ use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use keen_core::fault::ReadFault;
 use keen_core::history::journal::{
-    Act, Begin, Entry, Head, Id, Mark, ReadJournal, RowChange, Since, Stream, Writer,
+    Act, Begin, Entry, Head, Id, Mark, RowChange, Since, Stream, Writer,
 };
-use keen_core::ports::ReadFault;
+use keen_core::ports::ReadJournal;
 use keen_core::value::Value;
 use rusqlite::{Connection, OptionalExtension};
 use serde_json::Value as Json;

@@ -3,10 +3,11 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
+use keen_core::fault::ReadFault;
 use keen_core::observe::links::{Heard, Inflow, Own, Touched};
 use keen_core::observe::node::Seen;
 use keen_core::observe::position::Position;
-use keen_core::ports::{LookAtLinks, ReadFault};
+use keen_core::ports::LookAtLinks;
 use keen_core::topology::Engine;
 
 use super::look::incoming;

@@ -2,12 +2,12 @@
 
 use std::collections::BTreeMap;
 
+use keen_core::observe::log_reach::LogReach;
 use keen_core::observe::node::{
     Counter, Facts, Half, Identity, Incoming, Means, Need, Right, Seen, Source, TableLook,
     TableState,
 };
 use keen_core::ports::{Asked, LookAtNode, ReadRows as _};
-use keen_core::seed::join::LogReach;
 use keen_core::topology::Engine;
 use rusqlite::Connection;
 

@@ -26,7 +26,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use keen_core::ports::{ReadFault, ReadRows, TableRequest};
+use keen_core::fault::ReadFault;
+use keen_core::ports::{ReadRows, TableRequest};
 use keen_core::row::batch::{Batch, RowWriter};
 use keen_core::row::schema::TableShape;
 use rusqlite::Connection;

@@ -13,7 +13,7 @@ use std::io::{Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
-use keen_core::ports::ReadFault;
+use keen_core::fault::ReadFault;
 use rusqlite::{Connection, OpenFlags};
 
 /// Opens a file read-only; also returns the watch over one that is taken as unchanging.

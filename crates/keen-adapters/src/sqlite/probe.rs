@@ -4,7 +4,8 @@
 use std::path::{Path, PathBuf};
 
 use keen_core::engine::service_tables::Stage;
-use keen_core::ports::{ReadFault, WriteProbe};
+use keen_core::fault::ReadFault;
+use keen_core::ports::WriteProbe;
 use rusqlite::{Connection, OpenFlags, OptionalExtension as _, Transaction, params};
 
 use super::{Options, fault, quoted};

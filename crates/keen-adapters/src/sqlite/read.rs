@@ -9,7 +9,8 @@
 
 use std::path::Path;
 
-use keen_core::ports::{ReadFault, TableRequest};
+use keen_core::fault::ReadFault;
+use keen_core::ports::TableRequest;
 use keen_core::row::batch::{Batch, RowWriter};
 use keen_core::value::{Value, ValueRef};
 use rusqlite::types::ValueRef as Cell;

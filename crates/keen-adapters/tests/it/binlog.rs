@@ -5,8 +5,9 @@ use std::ops::ControlFlow;
 use std::sync::Mutex;
 
 use keen_adapters::mariadb::MariaDbJournal;
-use keen_core::history::journal::{Act, Entry, ReadJournal};
-use keen_core::ports::ReadFault;
+use keen_core::fault::ReadFault;
+use keen_core::history::journal::{Act, Entry};
+use keen_core::ports::ReadJournal;
 use keen_core::value::Value;
 use keen_testkit::typed::{access, server};
 use keen_testkit::{CHECKER, Engine, Server};

@@ -2,7 +2,8 @@
 
 use std::path::Path;
 
-use keen_core::ports::{ReadFault, ReadRows, TableRequest};
+use keen_core::fault::ReadFault;
+use keen_core::ports::{ReadRows, TableRequest};
 use keen_core::row::batch::{Column, Layout, RowWriter};
 use keen_core::row::conversion::Reading;
 use keen_core::row::digest::{Digest, DigestFunction};

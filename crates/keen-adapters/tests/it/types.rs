@@ -3,7 +3,8 @@
 use keen_adapters::mariadb::MariaDbJournal;
 use keen_adapters::postgres::PostgresJournal;
 use keen_adapters::server::Access;
-use keen_core::history::journal::{Entry, ReadJournal};
+use keen_core::history::journal::Entry;
+use keen_core::ports::ReadJournal;
 use keen_core::ports::{ReadRows, TableRequest};
 use keen_core::row::batch::{Column, Layout, RowWriter};
 use keen_core::row::conversion::Reading;

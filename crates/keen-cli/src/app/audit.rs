@@ -1,132 +1,26 @@
 //! Running an audit for the commands that need one.
 
+use super::scope::Scope;
+use super::stop::Stop;
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use anyhow::{Result, bail};
 use jiff::Timestamp;
 use keen_core::audit::merge::{DivergentRow, Standing};
-use keen_core::row::digest::DigestFunction;
-use keen_core::topology::placement::{Nodes, bit};
 use keen_core::topology::{NodeId, Topology};
 use keen_run::audit::recheck::{self, Fencing};
 use keen_run::audit::{
-    self, AuditRequest, AuditSink, NodeOutcome, Rate, TableHead, TableOutcome, Verdict,
+    self, AuditRequest, AuditSink, NodeOutcome, TableHead, TableOutcome, Verdict,
 };
 use keen_run::ledger::Audited;
 
 use crate::app::open_node::Doors;
 use crate::app::topology_file::Loaded;
-use crate::args::ScopeArgs;
 use crate::exit::Exit;
+use crate::numbers::counted;
 use crate::progress::Progress;
-use crate::render::text::style::counted;
-
-/// What of a topology is to be audited, checked against it.
-#[derive(Debug, Clone)]
-pub(crate) struct Scope {
-    pub(crate) nodes: Nodes,
-    pub(crate) tables: Vec<String>,
-    pub(crate) function: DigestFunction,
-    pub(crate) wait: Duration,
-    pub(crate) silence: Duration,
-    pub(crate) rate: Option<Rate>,
-    pub(crate) threads: usize,
-    /// For how long rows that differ are looked at again.
-    pub(crate) patience: Duration,
-    /// Tables that are left out.
-    pub(crate) excluded: Vec<String>,
-}
-
-impl Scope {
-    /// Everything, in the usual way.
-    pub(crate) fn whole() -> Self {
-        Self {
-            nodes: !0,
-            tables: Vec::new(),
-            function: DigestFunction::default(),
-            wait: Duration::from_secs(5),
-            silence: Duration::from_secs(30),
-            rate: None,
-            threads: 1,
-            patience: Duration::from_secs(30),
-            excluded: Vec::new(),
-        }
-    }
-
-    /// Checks what was asked for.
-    pub(crate) fn new(topology: &Topology, args: &ScopeArgs) -> Result<Self> {
-        Ok(Self {
-            function: args.digest.into(),
-            wait: args.wait,
-            silence: args.silence,
-            rate: args.rate,
-            threads: args.threads.into(),
-            patience: args.patience,
-            ..Self::chosen(topology, &args.nodes, &args.tables)?.without(topology, &args.exclude)?
-        })
-    }
-
-    /// These nodes and tables, or all, in the usual way.
-    pub(crate) fn chosen(topology: &Topology, nodes: &[String], tables: &[String]) -> Result<Self> {
-        let mut chosen = 0;
-        for name in nodes {
-            let Some(node) = topology.node(name) else {
-                let known: Vec<&str> = topology.nodes.iter().map(|n| &n.name[..]).collect();
-                bail!(
-                    "there is no node {} in the topology; it has {}",
-                    crate::safe::text(name),
-                    known.join(", ")
-                );
-            };
-            chosen |= bit(node);
-        }
-        let known: Vec<&String> = topology.sets.iter().flat_map(|set| &set.tables).collect();
-        if let Some(unknown) = tables.iter().find(|table| !known.contains(table)) {
-            bail!("no set has a table {}; they have {}", crate::safe::text(unknown), names(&known));
-        }
-        Ok(Self {
-            nodes: if chosen == 0 { !0 } else { chosen },
-            tables: tables.to_vec(),
-            ..Self::whole()
-        })
-    }
-
-    /// The same without these tables.
-    pub(crate) fn without(mut self, topology: &Topology, tables: &[String]) -> Result<Self> {
-        if tables.is_empty() {
-            return Ok(self);
-        }
-        Self::chosen(topology, &[], tables)?;
-        let known = topology.sets.iter().flat_map(|set| &set.tables);
-        self.tables = known.filter(|table| !tables.contains(table)).cloned().collect();
-        self.tables.sort();
-        self.tables.dedup();
-        if self.tables.is_empty() {
-            bail!("every table of the sets is left out: nothing remains to be looked at");
-        }
-        self.excluded = tables.to_vec();
-        Ok(self)
-    }
-
-    /// What the topology has and the scope leaves out: nodes by their names, tables with that word before.
-    pub(crate) fn left_out(&self, topology: &Topology) -> Vec<String> {
-        let nodes = (0..topology.nodes.len())
-            .filter(|n| self.nodes & bit(*n) == 0)
-            .map(|n| topology.nodes[n].name.clone());
-        nodes.chain(self.excluded.iter().map(|table| format!("table {table}"))).collect()
-    }
-}
-
-fn names(known: &[&String]) -> String {
-    let mut known: Vec<&str> = known.iter().map(|name| &name[..]).collect();
-    known.sort_unstable();
-    known.dedup();
-    crate::safe::text(&known.join(", "))
-}
 
 /// What an audit comes to as a whole.
 #[derive(Debug, Clone)]
@@ -255,40 +149,6 @@ impl Totals {
         } else {
             Exit::Incomplete
         }
-    }
-}
-
-/// Set by Ctrl-C; asked by everything that takes long.
-#[derive(Debug, Clone, Default)]
-pub(crate) struct Stop(pub(crate) Arc<AtomicBool>, Arc<AtomicBool>);
-
-impl Stop {
-    /// Listens for Ctrl-C and for requests to end. The second one ends at once.
-    pub(crate) fn on_signal() -> Self {
-        let stop = Self::default();
-        let (raised, at_once) = (Arc::clone(&stop.0), Arc::clone(&stop.1));
-        let listening = ctrlc::set_handler(move || {
-            if raised.swap(true, Ordering::Relaxed) || at_once.load(Ordering::Relaxed) {
-                std::process::exit(130);
-            }
-        });
-        if let Err(error) = listening {
-            tracing::warn!(%error, "cannot listen for Ctrl-C");
-        }
-        stop
-    }
-
-    /// From here on nothing has to be ended in order: the next request to end is followed at once, and so is one
-    /// that came before.
-    pub(crate) fn at_once(&self) {
-        self.1.store(true, Ordering::Relaxed);
-        if self.raised() {
-            std::process::exit(130);
-        }
-    }
-
-    pub(crate) fn raised(&self) -> bool {
-        self.0.load(Ordering::Relaxed)
     }
 }
 
@@ -443,7 +303,7 @@ impl AuditSink for Counting<'_> {
         let rows = outcome.tally.balances.values().map(|balance| balance.rows).sum::<u64>();
         if let Some(audited) = self.totals.audited.last_mut() {
             let standings = &outcome.standings;
-            audited.verdict = crate::render::text::style::verdict(outcome.verdict).0.to_owned();
+            audited.verdict = outcome.verdict.name().to_owned();
             audited.rows = rows;
             audited.divergent = outcome.tally.divergent;
             audited.in_flight = standings.in_flight;

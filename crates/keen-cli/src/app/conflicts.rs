@@ -13,13 +13,14 @@ use keen_core::topology::placement::{Nodes, bit};
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 use keen_core::value::text::text_of;
-use keen_run::conflicts::{self, Found, Life, Request, Table};
+use keen_run::conflicts::{self, Found, Life, Request};
 use keen_run::ledger::{Accepted, Proof, Raced, conflict_id};
+use keen_run::tables::Table;
 
-use crate::app::audit::Stop;
 use crate::app::open_node::Doors;
 use crate::app::proven::{self, Proven};
 use crate::app::run_log::Judged;
+use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 use crate::args::Moment;
 use crate::exit::Exit;

@@ -13,9 +13,9 @@ use keen_core::topology::placement::{Nodes, bit};
 use keen_run::links::{Watch, wait_until};
 use keen_run::owed;
 
-use crate::app::audit::Stop;
 use crate::app::open_node::Doors;
 use crate::app::run_log::Keeping;
+use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 use crate::exit::Exit;
 

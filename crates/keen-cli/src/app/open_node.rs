@@ -14,14 +14,16 @@ use keen_adapters::postgres::{
 };
 use keen_adapters::server::{Access, Password};
 use keen_adapters::sqlite::{self, SqliteJournal, SqliteLinks, SqliteNode, SqliteProbe};
-use keen_core::ports::{LookAtNode, ReadFault, ReadRows};
+use keen_core::fault::ReadFault;
+use keen_core::ports::{LookAtNode, ReadRows};
 use keen_core::row::schema::TableShape;
 use keen_core::topology::{Address, Engine, Node, NodeId, Secret, Server};
-use keen_run::conflicts::{Journal, LastWrites};
+use keen_run::conflicts::LastWrites;
 use keen_run::links::Watched;
+use keen_run::opener::Journal;
 use keen_run::probe::Probed;
 
-use crate::app::audit::Stop;
+use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 
 /// Page cache of all SQLite nodes together, in KiB.
@@ -318,9 +320,9 @@ impl<'a> Doors<'a> {
             ));
         };
         // By a link or a mount one file has several names.
-        let ours = crate::output::identity(path);
+        let ours = crate::app::output::identity(path);
         let same = |other: &Option<PathBuf>| {
-            let theirs = other.as_ref().and_then(|path| crate::output::identity(path));
+            let theirs = other.as_ref().and_then(|path| crate::app::output::identity(path));
             ours.is_some() && theirs == ours
         };
         let nodes = &self.loaded.topology.nodes;

@@ -17,8 +17,9 @@ use keen_core::value::Value;
 use keen_run::links::Watch;
 use keen_run::{owed, rows_by_key};
 
-use crate::app::audit::{Scope, Stop};
 use crate::app::open_node::Doors;
+use crate::app::scope::Scope;
+use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 
 /// PostgreSQL tries again after five seconds unless it was told otherwise.

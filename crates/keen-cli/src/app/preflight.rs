@@ -16,8 +16,8 @@ use keen_run::audit::{AuditSink, TableHead, TableOutcome};
 use keen_run::preflight as looking;
 
 use crate::app;
-use crate::app::audit::Stop;
 use crate::app::open_node::Doors;
+use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 use crate::exit::Exit;
 
@@ -139,11 +139,11 @@ fn compared(loaded: &Loaded, asked: &Join<'_>, stop: &Stop) -> Result<Vec<(Strin
     }];
     topology.nodes[asked.from].writes = true;
     topology.nodes[asked.node].writes = false;
-    let scope = app::audit::Scope {
+    let scope = app::scope::Scope {
         nodes: bit(asked.node) | bit(asked.from),
         wait: asked.wait,
         patience: Duration::ZERO, // no link between the two is meant to carry anything yet
-        ..app::audit::Scope::whole()
+        ..app::scope::Scope::whole()
     };
     let mut counting = Counting { node: asked.node, from: asked.from, tables: Vec::new() };
     app::audit::run(&pair, &scope, &mut counting, stop, false)?.unbroken()?;

@@ -5,11 +5,12 @@ use std::io::Write as _;
 use anyhow::{Context, Result};
 
 use crate::app;
-use crate::app::audit::{Scope, Stop};
+use crate::app::output::{CANNOT, Needed, Output};
 use crate::app::run_log::Keeping;
+use crate::app::scope::Scope;
+use crate::app::stop::Stop;
 use crate::args::{AuditArgs, AuditFormat};
 use crate::exit::Exit;
-use crate::output::{CANNOT, Needed, Output};
 use crate::render::json::audit::{JsonSink, Shape};
 use crate::render::text;
 use crate::render::text::audit::TextSink;

@@ -12,15 +12,16 @@ use keen_run::conflicts::Found;
 
 use super::for_people;
 use crate::app;
-use crate::app::audit::{Scope, Stop};
 use crate::app::conflicts::Asked;
 use crate::app::open_node::{Doors, JournalDdl};
+use crate::app::output::{CANNOT, Needed, Output};
 use crate::app::run_log::Keeping;
+use crate::app::scope::Scope;
+use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 use crate::args::{AuditFormat, ConflictsArgs};
 use crate::exit::Exit;
-use crate::output::{CANNOT, Needed, Output};
-use crate::render::text::style::counted;
+use crate::numbers::counted;
 use crate::render::{json, text};
 use crate::safe;
 use crate::terminal::Terminal;
@@ -162,7 +163,7 @@ fn accept(
     let text = format!(
         "{id} is accepted as it is, {}, with {} lost: {}\n",
         accepted.standing,
-        crate::render::text::style::counted(accepted.lost, "write", "writes"),
+        crate::numbers::counted(accepted.lost, "write", "writes"),
         crate::safe::text(&accepted.name)
     );
     out.write_all(text.as_bytes()).context(CANNOT)?;

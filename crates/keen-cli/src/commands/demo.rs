@@ -9,16 +9,17 @@ use anyhow::{Context, Result, bail};
 use keen_lab::story::Story;
 
 use super::audit::ROWS_SHOWN;
-use super::plan;
 use crate::app;
-use crate::app::audit::{Scope, Stop};
 use crate::app::preflight::Asked;
 use crate::app::run_log::{Judged, Keeping};
+use crate::app::scope::Scope;
+use crate::app::stop::Stop;
 use crate::args::DemoArgs;
 use crate::exit::Exit;
+use crate::numbers::counted;
 use crate::render::text;
 use crate::render::text::audit::TextSink;
-use crate::render::text::style::{HEADING, counted, styled};
+use crate::render::text::style::{HEADING, styled};
 use crate::terminal::Terminal;
 
 /// Steps of the plan that the demo shows; the rest is a command away.
@@ -138,8 +139,8 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
         step(6, "keen plan: what would put them right, step by step")
     )?;
     let whole = Scope::whole();
-    let look = plan::look_for_races(&loaded, &whole, &stop);
-    let planned = plan::from_nodes(&loaded, &whole, u64::MAX, Some(&look), &stop, terminal)?;
+    let look = app::plan::look_for_races(&loaded, &whole, &stop);
+    let planned = app::plan::from_nodes(&loaded, &whole, u64::MAX, Some(&look), &stop, terminal)?;
     writeln!(
         out,
         "{}",

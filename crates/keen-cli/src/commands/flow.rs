@@ -2,19 +2,21 @@
 
 use std::io::Write as _;
 
-use anyhow::{Context, Result, bail};
+use anyhow::{Context, Result};
 use keen_core::engine::service_tables::{and_then, create_heartbeat};
 use keen_core::topology::placement::bit;
-use keen_core::topology::{Address, NodeId, Topology};
+use keen_core::topology::{Address, Topology};
 
 use super::for_people;
 use crate::app;
-use crate::app::audit::{Scope, Stop};
 use crate::app::links::Asked;
+use crate::app::output::{CANNOT, Needed, Output};
 use crate::app::run_log::Keeping;
+use crate::app::scope::Scope;
+use crate::app::selection::{Shown, shown};
+use crate::app::stop::Stop;
 use crate::args::{FlowArgs, ReportFormat};
 use crate::exit::Exit;
-use crate::output::{CANNOT, Needed, Output};
 use crate::render::{json, text};
 use crate::terminal::{Terminal, complain};
 
@@ -98,35 +100,4 @@ fn say_beats(topology: &Topology) -> Result<()> {
         crate::safe::text(table)
     ));
     Ok(())
-}
-
-/// What is to be shown in full.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Shown {
-    /// Every link of a node.
-    Node(NodeId),
-    /// The links from one node to another.
-    Link(NodeId, NodeId),
-}
-
-/// A node by its name, or a link as `FROM:TO`.
-pub(crate) fn shown(topology: &Topology, name: &str) -> Result<Shown> {
-    if let Some(node) = topology.node(name) {
-        return Ok(Shown::Node(node));
-    }
-    let ends = name.split_once("->").or_else(|| name.split_once(':'));
-    let ends = ends.map(|(from, to)| (from.trim(), to.trim()));
-    let Some((from, to)) = ends else {
-        let known: Vec<&str> = topology.nodes.iter().map(|node| &node.name[..]).collect();
-        bail!(
-            "there is no node {}: the topology has {}; a link is written FROM:TO",
-            crate::safe::text(name),
-            known.join(", ")
-        );
-    };
-    let node = |name: &str| {
-        Scope::chosen(topology, &[name.to_owned()], &[])?;
-        topology.node(name).context("the node was there a moment ago")
-    };
-    Ok(Shown::Link(node(from)?, node(to)?))
 }

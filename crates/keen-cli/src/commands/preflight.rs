@@ -10,13 +10,14 @@ use keen_run::ledger::Found;
 
 use super::for_people;
 use crate::app;
-use crate::app::audit::{Scope, Stop};
+use crate::app::output::{CANNOT, Needed, Output};
 use crate::app::preflight::{Asked, Outcome};
 use crate::app::run_log::Keeping;
+use crate::app::scope::Scope;
+use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 use crate::args::{PreflightArgs, ReportFormat};
 use crate::exit::Exit;
-use crate::output::{CANNOT, Needed, Output};
 use crate::render::{json, text};
 use crate::terminal::{Terminal, complain};
 

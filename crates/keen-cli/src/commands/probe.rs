@@ -18,13 +18,14 @@ use keen_run::links::{Watch, wait_until};
 use keen_run::probe::{self, Request};
 
 use crate::app;
-use crate::app::audit::{Scope, Stop};
 use crate::app::open_node::Doors;
+use crate::app::output::CANNOT;
 use crate::app::run_log::Keeping;
+use crate::app::scope::Scope;
+use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 use crate::args::{ProbeArgs, ReportFormat};
 use crate::exit::Exit;
-use crate::output::CANNOT;
 use crate::render::text::probe as render;
 use crate::terminal::{Terminal, complain};
 
@@ -174,7 +175,7 @@ fn write(
         ));
     });
     let journeys = probe::run(&request, &mut nodes);
-    let outcome = render::Outcome {
+    let outcome = app::probe::Outcome {
         started,
         took: clock.elapsed(),
         table: args.table.clone(),

@@ -5,11 +5,9 @@
 
 use std::collections::BTreeMap;
 use std::fmt;
-use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use crate::observe::links::Micros;
-use crate::ports::ReadFault;
 use crate::value::Value;
 
 /// One thing that a journal tells. What follows a beginning belongs to that transaction, up to the next.
@@ -220,42 +218,4 @@ pub struct Mark {
     pub order: u64,
     /// By what the journal finds it again, in words of its own.
     pub at: String,
-}
-
-/// A node whose journal can be read.
-pub trait ReadJournal {
-    /// What the journal tells of itself.
-    ///
-    /// # Errors
-    /// [`ReadFault`] when it cannot be read at all.
-    fn head(&mut self) -> Result<Head, ReadFault>;
-
-    /// Tells it who the nodes are whose slots it follows, by slot; before it is read.
-    fn resolve(&mut self, _sources: &BTreeMap<String, Arc<str>>) {}
-
-    /// By origin up to which number the node has applied its transactions, as it says after the journal was
-    /// read; nothing where it does not say.
-    fn applied(&mut self) -> BTreeMap<Arc<str>, u64> {
-        BTreeMap::new()
-    }
-
-    /// Makes the next reading begin at a mark that an earlier one ended at. False where the journal does not
-    /// have that place any more: then it is of no use until it is opened again.
-    ///
-    /// # Errors
-    /// [`ReadFault`] when the journal cannot be read at all.
-    fn go_on(&mut self, _from: &Mark) -> Result<bool, ReadFault> {
-        Ok(false)
-    }
-
-    /// Where the reading ended; nothing if it did not get there, or the journal cannot go on.
-    fn ended(&self) -> Option<Mark> {
-        None
-    }
-
-    /// Reads it from its beginning to where it ends now, in order. `each` ends it early by breaking.
-    ///
-    /// # Errors
-    /// [`ReadFault`] when it cannot be read to its end; what was handed out until then holds.
-    fn read(&mut self, each: &mut dyn FnMut(Entry) -> ControlFlow<()>) -> Result<(), ReadFault>;
 }

@@ -5,11 +5,11 @@ use std::time::Duration;
 
 use super::{LinkFlow, Looks, State, state};
 use crate::history::journal::is_journal_slot;
+use crate::observe::filter::{domain_left_out, left_out};
 use crate::observe::links::{Heard, Inflow, Micros, Outlet};
 use crate::observe::node::{Half, Incoming, Means, Slot};
 use crate::observe::position::Position;
 use crate::observe::source::{self, Told};
-use crate::preflight::settings::mariadb::{domain_left_out, left_out};
 use crate::topology::{Address, Engine, NodeId, Topology};
 use crate::units;
 

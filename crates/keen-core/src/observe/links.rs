@@ -6,9 +6,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
+use crate::fault::ReadFault;
 use crate::observe::node::{Incoming, Means, Seen, Slot};
 use crate::observe::position::Position;
-use crate::ports::ReadFault;
 use crate::topology::{Engine, NodeId};
 
 /// A moment, in microseconds since 1970 began, by our own clock.

@@ -6,7 +6,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use crate::ports::{FaultKind, ReadFault};
+use crate::fault::{FaultKind, ReadFault};
 use crate::row::schema::TableShape;
 use crate::topology::Engine;
 

@@ -4,7 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use super::AuditedTable;
-use crate::ports::ReadFault;
+use crate::fault::ReadFault;
 use crate::topology::{Engine, NodeId};
 use crate::value::Value;
 

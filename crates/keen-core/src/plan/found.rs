@@ -5,8 +5,8 @@ use std::fmt;
 use std::sync::Arc;
 
 use crate::audit::merge::DivergentRow;
+use crate::fault::ReadFault;
 use crate::observe::links::Micros;
-use crate::ports::ReadFault;
 use crate::topology::NodeId;
 
 /// Keeps divergent rows, in the order in which they were found.

@@ -10,7 +10,7 @@ use super::hold_back::Cause;
 use super::judge::{Judge, Judged};
 use super::step::Part;
 use super::{Action, AuditedTable, LocalTable, Question, Step, key_cells};
-use crate::ports::ReadFault;
+use crate::fault::ReadFault;
 use crate::topology::placement::{Expectation, Nodes, bit};
 use crate::topology::{NodeId, Topology};
 

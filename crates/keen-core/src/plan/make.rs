@@ -11,7 +11,7 @@ use super::order::{self, Placed};
 use super::step::{self, Part};
 use super::{Action, AuditedTable, Question, Step, key_token};
 use crate::audit::merge::DivergentRow;
-use crate::ports::ReadFault;
+use crate::fault::ReadFault;
 use crate::row::digest::{Digest, DigestFunction};
 use crate::topology::placement::{Expectation, Nodes, bit, members};
 use crate::topology::{NodeId, Topology};

@@ -4,6 +4,7 @@
 use std::collections::BTreeMap;
 
 use super::steps::SeedStep;
+use crate::observe::log_reach::LogReach;
 use crate::observe::node::{Facts, Look, Seen};
 use crate::observe::position::{self, Position};
 use crate::topology::{Node, NodeId, Topology};
@@ -36,19 +37,6 @@ pub struct Held {
     pub otherwise: u64,
     /// Rows that only the source holds.
     pub only_there: u64,
-}
-
-/// Where a source is, against a position that a snapshot was taken at.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct LogReach {
-    /// Its position now.
-    pub now: String,
-    /// The oldest position that its log still reaches back to.
-    pub oldest: Seen<String>,
-    /// How far it has moved since the position that was given, in its own measure.
-    pub moved: Option<String>,
-    /// Whether its log still has everything since that position.
-    pub enough: Option<Seen<bool>>,
 }
 
 impl Joining {

@@ -10,9 +10,9 @@ use keen_core::row::schema::TableShape;
 use keen_core::topology::placement::Expectation;
 use keen_core::topology::{NodeId, SetId, Topology};
 
-use super::pending_rows::{self, Held, Trace};
 use super::row_marks::RowMarks;
 use super::{AuditSink, NodeOutcome, Standings, TableHead, TableOutcome, Verdict};
+use crate::spool::pending_rows::{self, Held, Trace};
 
 /// A table whose end is held back until its rows are looked at again.
 pub(super) struct HeldTable {

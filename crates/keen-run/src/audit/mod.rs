@@ -12,11 +12,11 @@
 
 mod looks;
 mod node;
-pub(crate) mod pending_rows;
 pub mod recheck;
 mod row_marks;
 mod table;
 
+use crate::opener::OpenRows;
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
 use std::panic::{AssertUnwindSafe, catch_unwind};
@@ -25,7 +25,8 @@ use std::time::SystemTime;
 
 use crossbeam_channel::{Sender, bounded, unbounded};
 use keen_core::audit::merge::{DivergentRow, Standing, Tally};
-use keen_core::ports::{ReadFault, ReadRows};
+use keen_core::fault::ReadFault;
+
 use keen_core::row::batch::Layout;
 use keen_core::row::digest::DigestFunction;
 use keen_core::row::schema::TableShape;
@@ -34,9 +35,6 @@ use keen_core::topology::{NodeId, SetId, Topology};
 
 use node::{Duty, Job, Opened, Pace};
 use table::{Comparison, InScope};
-
-/// Opens a node. Called once per node, on the thread that will read it.
-pub type Opener<'a> = dyn Fn(NodeId) -> Result<Box<dyn ReadRows>, ReadFault> + Sync + 'a;
 
 /// By set and table, the numbers with which the keys of the wanted rows begin.
 pub type Only = BTreeMap<(SetId, String), Arc<[i64]>>;
@@ -71,7 +69,7 @@ pub struct AuditRequest<'a> {
     /// promise that they see the same moment.
     pub threads: usize,
     /// How nodes are opened.
-    pub open: &'a Opener<'a>,
+    pub open: &'a OpenRows<'a>,
     /// Asked now and then; true ends the audit early.
     pub stop: &'a (dyn Fn() -> bool + Sync),
 }
@@ -154,6 +152,19 @@ pub enum Verdict {
     Unread,
     /// Nothing that differs is settled; something is on its way or being written.
     Unsettled,
+}
+
+impl Verdict {
+    /// Its name in results.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Agrees => "agrees",
+            Self::Diverges => "diverges",
+            Self::Unread => "unread",
+            Self::Unsettled => "unsettled",
+        }
+    }
 }
 
 /// What became of a node.

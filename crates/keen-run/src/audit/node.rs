@@ -6,13 +6,15 @@ use std::thread::Scope;
 use std::time::{Duration, Instant, SystemTime};
 
 use crossbeam_channel::{Receiver, Sender};
-use keen_core::ports::{ReadFault, ReadRows, TableRequest};
+use keen_core::fault::ReadFault;
+use keen_core::ports::{ReadRows, TableRequest};
 use keen_core::row::batch::{Batch, RowFault, RowWriter};
 use keen_core::row::buckets::{Chosen, Folios};
 use keen_core::row::schema::TableShape;
 use keen_core::topology::NodeId;
 
-use super::{NodeOutcome, Opener, Rate};
+use super::{NodeOutcome, Rate};
+use crate::opener::OpenRows;
 use crate::spool::row_sort::{Sorted, Sorter};
 
 /// What a node said when it was opened.
@@ -114,7 +116,7 @@ const SORT_MEMORY: usize = 8 << 20;
 /// What a node's thread is given.
 pub(super) struct Duty<'a> {
     pub(super) node: NodeId,
-    pub(super) open: &'a Opener<'a>,
+    pub(super) open: &'a OpenRows<'a>,
     /// What it calls the tables that it carries; none for the others.
     pub(super) wanted: Vec<Option<String>>,
     /// What it calls the tables of all sets.

@@ -15,21 +15,21 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use keen_core::audit::merge::{DivergentRow, Standing};
+use keen_core::fault::FaultKind;
 use keen_core::links::fence::{self, Fence, Passing, Stillness};
 use keen_core::links::owed::{OwedTable, OwedWrites};
 use keen_core::observe::links::Sights;
 use keen_core::observe::position::Gap;
-use keen_core::ports::FaultKind;
 use keen_core::topology::NodeId;
 use keen_core::topology::placement::{Nodes, bit};
 
 use super::looks::{FirstLook, FoundAgain, HeldTable, SecondLook, Times};
-use super::pending_rows::{Held, Trace};
 use super::row_marks::{self, MarkedTable, RowMarks};
 use super::{AuditOutcome, AuditRequest, AuditSink, Only, TableOutcome};
-use crate::conflicts::OpenJournal;
 use crate::links::{self, Watch};
+use crate::opener::OpenJournal;
 use crate::owed;
+use crate::spool::pending_rows::{Held, Trace};
 
 /// How rows that differ are looked at again.
 pub struct Fencing<'a> {

@@ -4,13 +4,13 @@ use std::collections::{BTreeMap, HashMap};
 use std::ops::ControlFlow;
 
 use keen_core::audit::merge::DivergentRow;
-use keen_core::ports::ReadFault;
+use keen_core::fault::ReadFault;
 use keen_core::row::batch::Layout;
 use keen_core::row::schema::TableShape;
 use keen_core::topology::{NodeId, Topology};
 
-use super::Opener;
-use crate::conflicts::of_key;
+use crate::opener::OpenRows;
+use crate::rows_by_key::of_key;
 
 /// Of more rows it is not asked: then they are looked at more often instead.
 const MOST_ROWS: usize = 1000;
@@ -37,7 +37,7 @@ pub(super) type RowMarks = HashMap<u64, BTreeMap<NodeId, u64>>;
 /// Asks those who hold the rows. What cannot be asked is left out.
 pub(super) fn ask(
     topology: &Topology,
-    open: &Opener<'_>,
+    open: &OpenRows<'_>,
     tables: &[MarkedTable<'_>],
 ) -> Vec<RowMarks> {
     let mut marks: Vec<RowMarks> = tables.iter().map(|_| RowMarks::new()).collect();
@@ -81,7 +81,7 @@ pub(super) fn ask(
 
 fn of_node<'t>(
     node: NodeId,
-    open: &Opener<'_>,
+    open: &OpenRows<'_>,
     rows: &[(usize, u64, String)],
     qualified: impl Fn(usize) -> &'t [String],
 ) -> Result<Vec<Option<u64>>, ReadFault> {

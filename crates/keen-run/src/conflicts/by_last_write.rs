@@ -1,6 +1,7 @@
 //! Where journals cannot be read, rows themselves may tell when and where they were last written. That is
 //! asked of rows that differ, and used for what it can tell.
 
+use crate::rows_by_key::of_key;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ops::ControlFlow;
 use std::sync::Arc;
@@ -10,21 +11,22 @@ use keen_core::conflict::{
     ByRows, Conflict, Content, Doubt, Fate, Kind, LastWrite, Now, RowNow, Rule, Standing, Thing,
     Written, by_rows,
 };
+use keen_core::fault::ReadFault;
 use keen_core::history::happened_before::Deed;
 use keen_core::history::journal::{Id, Stream, Writer};
 use keen_core::plan::{AuditedTable, WrittenTimes};
-use keen_core::ports::{Came, LastWritten, ReadFault, TellLastWrites};
+use keen_core::ports::{Came, LastWritten, TellLastWrites};
 use keen_core::row::digest::DigestFunction;
 use keen_core::topology::placement::{Nodes, bit, members};
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 
 use super::open::{Slots, fell_over, sources};
-use super::read_rows::{self, Wanted};
+use super::read_rows::Wanted;
 use super::resolve::Settle;
-use super::tables::{Table, thing};
 use super::{Found, MOST_JUDGED, OpenLastWrites};
 use crate::audit::{self, AuditRequest, AuditSink, TableHead, TableOutcome};
+use crate::tables::{Table, thing};
 
 /// A node whose rows can be asked on a thread of its own.
 pub type LastWrites = Box<dyn TellLastWrites + Send>;
@@ -355,7 +357,7 @@ impl Asked {
             let of_node: &mut HashMap<u128, LastWritten> = found.entry(*node).or_default();
             for rows in rows.chunks(AT_ONCE) {
                 let condition = |(_, key): &(&u128, &Vec<Value>)| {
-                    read_rows::of_key(engine, &table.layout, Some(shape), columns, key)
+                    of_key(engine, &table.layout, Some(shape), columns, key)
                 };
                 let conditions: Vec<String> = rows.iter().map(condition).collect();
                 match tells.last_writes(&shape.qualified, &conditions) {
@@ -393,7 +395,7 @@ pub fn written(asked: &mut Asked, table: &AuditedTable) -> Result<WrittenTimes, 
             };
             let condition = |row: &DivergentRow| {
                 let shape = Some(&local.shape);
-                read_rows::of_key(local.engine, &table.layout, shape, &local.columns, &row.key)
+                of_key(local.engine, &table.layout, shape, &local.columns, &row.key)
             };
             let conditions: Vec<String> = rows.iter().map(condition).collect();
             match tells.last_writes(&local.shape.qualified, &conditions) {

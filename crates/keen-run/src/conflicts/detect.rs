@@ -10,8 +10,8 @@ use keen_core::topology::placement::members;
 use super::record_sort::{NO_CONTENT, NO_TIME, Record};
 use super::resume::{self, Carried, HandingOn, Held};
 use super::scan_journal::Reshaped;
-use super::tables::{self, Table};
 use super::{MOST_JUDGED, MOST_LIVED, MOST_WRITES, Request};
+use crate::tables::{self, Table};
 
 /// Writes of one thing that collide, before it is known what came of it.
 pub(super) struct Candidate {

@@ -13,16 +13,19 @@ mod relays;
 mod resolve;
 mod resume;
 mod scan_journal;
-mod tables;
 
+use crate::opener::{Journal, OpenJournal, OpenRows};
+use crate::tables::{Left, Table, thing};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use keen_core::conflict::{Conflict, Content, Now, RowNow, Thing, keep_shown_rules};
 use keen_core::history::happened_before::{Deed, History, Write, WriterId};
-use keen_core::history::journal::{Head, Id, ReadJournal, Stream, Writer};
+use keen_core::history::journal::{Head, Id, Stream, Writer};
+
+use keen_core::fault::ReadFault;
 use keen_core::observe::links::Micros;
-use keen_core::ports::{ReadFault, ReadRows};
+
 use keen_core::row::schema::TableShape;
 use keen_core::topology::placement::Nodes;
 use keen_core::topology::{NodeId, Topology};
@@ -31,26 +34,12 @@ use keen_core::value::Value;
 pub use by_last_write::{Asked, LastWrites, written};
 use detect::{Judging, reshaping};
 use open::{Opened, fell_over};
-pub(crate) use read_rows::{each_row, of_key};
 use record_sort::Contents;
 use relays::Relays;
 use resolve::Settle;
 pub use resume::Carried;
 use resume::{Begun, HandingOn, Held, OfNode, Rest};
 use scan_journal::{Read, Reshaped, Shared};
-pub(crate) use tables::tables;
-use tables::thing;
-pub use tables::{Left, Refers, Table};
-
-/// A journal that can be read on a thread of its own.
-pub type Journal = Box<dyn ReadJournal + Send>;
-
-/// Opens a node to read its rows.
-pub type OpenRows<'a> = dyn Fn(NodeId) -> Result<Box<dyn ReadRows>, ReadFault> + Sync + 'a;
-
-/// Opens a node's journal. The tables are named as the sets do, and as the node does.
-pub type OpenJournal<'a> =
-    dyn Fn(NodeId, &[(String, String)]) -> Result<Journal, ReadFault> + Sync + 'a;
 
 /// Opens a node to ask its rows for their last writes; none where its rows do not tell.
 pub type OpenLastWrites<'a> = dyn Fn(NodeId) -> Result<Option<LastWrites>, ReadFault> + Sync + 'a;

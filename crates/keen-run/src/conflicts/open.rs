@@ -4,14 +4,16 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use keen_core::fault::ReadFault;
 use keen_core::history::journal::{Head, Since};
-use keen_core::ports::ReadFault;
 use keen_core::row::schema::TableShape;
 use keen_core::topology::placement::members;
 use keen_core::topology::{NodeId, Topology};
 
 use super::resume::{self, Carried};
-use super::{Found, Journal, Request, tables};
+use super::{Found, Request};
+use crate::opener::Journal;
+use crate::tables;
 
 /// Journals that can be read.
 pub(super) struct Opened {

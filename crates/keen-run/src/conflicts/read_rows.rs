@@ -1,18 +1,15 @@
 //! What nodes hold now of the rows that were written to at once.
 
+use crate::rows_by_key::{each_row, of_key};
 use std::collections::{BTreeMap, HashMap};
 
 use keen_core::conflict::Now;
-use keen_core::engine::dialect::{literal, quoted};
-use keen_core::ports::{ReadFault, ReadRows, TableRequest};
-use keen_core::row::batch::{Batch, Layout, RowWriter};
-use keen_core::row::digest::DigestFunction;
-use keen_core::row::encoding;
-use keen_core::row::schema::TableShape;
+use keen_core::fault::ReadFault;
+use keen_core::ports::{ReadRows, TableRequest};
 use keen_core::topology::{Engine, NodeId, Topology};
 use keen_core::value::Value;
 
-use super::tables::{Table, thing};
+use crate::tables::{Table, thing};
 
 /// Rows wanted of each table, by number: their keys, by what stands for the row.
 pub(super) type Wanted = BTreeMap<usize, HashMap<u128, Vec<Value>>>;
@@ -97,22 +94,6 @@ fn condition(
     keys.iter().map(one).collect::<Vec<_>>().join(" OR ")
 }
 
-/// A condition that the row with this key meets, and perhaps some more.
-pub(crate) fn of_key(
-    engine: Engine,
-    layout: &Layout,
-    shape: Option<&TableShape>,
-    columns: &[String],
-    key: &[Value],
-) -> String {
-    let cells = layout.key.iter().zip(key).map(|(at, value)| {
-        let name = &columns[*at];
-        let column = shape.and_then(|shape| shape.column(name));
-        format!("{} = {}", quoted(engine, name), literal(engine, value, column))
-    });
-    format!("({})", cells.collect::<Vec<_>>().join(" AND "))
-}
-
 fn read_some(
     reader: &mut dyn ReadRows,
     request: &TableRequest,
@@ -124,32 +105,5 @@ fn read_some(
         let key: Vec<Value> =
             table.layout.key.iter().filter_map(|at| cells.get(*at).cloned()).collect();
         rows.insert(thing(number, None, &key), cells);
-    })
-}
-
-/// Reads rows of a set, cell by cell.
-pub(crate) fn each_row(
-    reader: &mut dyn ReadRows,
-    request: &TableRequest,
-    layout: &Layout,
-    each: &mut dyn FnMut(Vec<Value>),
-) -> Result<(), ReadFault> {
-    let writer =
-        RowWriter::new(layout.clone(), DigestFunction::default(), 256 << 10).in_any_order();
-    let mut trouble = None;
-    reader.read(request, writer, &mut |batch: Batch| {
-        for at in 0..batch.len() {
-            let Some(row) = batch.get(at).filter(|row| !row.outside) else { continue };
-            match encoding::read_row(row.row) {
-                Ok(cells) => each(cells),
-                Err(error) => trouble = Some(error.to_string()),
-            }
-        }
-        let mut batch = batch;
-        batch.clear();
-        Some(batch)
-    })?;
-    trouble.map_or(Ok(()), |what| {
-        Err(ReadFault::new(what, "this is a defect of keen: please report it"))
     })
 }

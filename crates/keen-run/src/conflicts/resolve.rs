@@ -6,10 +6,10 @@ use std::io;
 use keen_core::conflict::{
     Case, Conflict, Content, Fate, Kind, Now, RowNow, Standing, Thing, Written, judge,
 };
+use keen_core::fault::ReadFault;
 use keen_core::history::happened_before::{Chain, Deed, History, Saw, Write, WriterId, chains};
 use keen_core::history::journal::Stream;
 use keen_core::history::journal::Writer;
-use keen_core::ports::ReadFault;
 use keen_core::topology::NodeId;
 use keen_core::topology::placement::{bit, members};
 use keen_core::value::Value;
@@ -18,8 +18,8 @@ use super::detect::{Candidate, Reshaping};
 use super::open::fell_over;
 use super::read_rows::{self, Held, Wanted};
 use super::record_sort::{Contents, NO_CONTENT};
-use super::tables::{self, Table};
 use super::{Found, Life, Lived, PastTheLog, Request, id};
+use crate::tables::{self, Table};
 
 /// Turns candidates into conflicts: reads what was written again, and what the nodes hold now.
 pub(super) struct Settle<'a> {

@@ -22,7 +22,7 @@ use serde::{Deserialize, Serialize};
 use super::detect::Reshaping;
 use super::record_sort::{Contents, NO_CONTENT, RECORD_SIZE, Record};
 use super::scan_journal::{Read, Reshaped, Seen};
-use super::tables::Table;
+use crate::tables::Table;
 
 /// Changes whenever what is handed on does, or how it is judged.
 const FORM: u32 = 3;

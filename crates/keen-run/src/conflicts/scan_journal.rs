@@ -5,11 +5,12 @@ use std::ops::ControlFlow;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use keen_core::conflict::Content;
+use keen_core::fault::ReadFault;
 use keen_core::history::happened_before::{Arrivals, Besides, Deed, Reach, Span, Start, WriterId};
 use keen_core::history::journal::{
-    Act, Begin, Entry, Head, Mark, ReadJournal, RowChange, Since, Stream, Writer,
+    Act, Begin, Entry, Head, Mark, RowChange, Since, Stream, Writer,
 };
-use keen_core::ports::ReadFault;
+use keen_core::ports::ReadJournal;
 use keen_core::row::digest::DigestFunction;
 use keen_core::row::encoding;
 use keen_core::topology::NodeId;
@@ -19,7 +20,7 @@ use serde::{Deserialize, Serialize};
 
 use super::record_sort::{Gathered, NO_CONTENT, NO_TIME, Record, deed_number};
 use super::resume::Begun;
-use super::tables::{Refers, Table, thing};
+use crate::tables::{Refers, Table, thing};
 
 /// What all journals share while they are read side by side.
 pub(super) struct Shared<'a> {

@@ -7,11 +7,11 @@ use std::os::unix::fs::FileExt;
 use std::sync::Arc;
 
 use keen_core::audit::merge::DivergentRow;
+use keen_core::fault::ReadFault;
 use keen_core::plan::{FoundRows, KeepRows};
-use keen_core::ports::ReadFault;
 use tempfile::{SpooledData, SpooledTempFile};
 
-use crate::audit::pending_rows::{read_row, write_row};
+use crate::spool::pending_rows::{read_row, write_row};
 
 /// Rows of one table are kept in memory up to this many bytes.
 const IN_MEMORY: usize = 4 << 20;

@@ -7,11 +7,12 @@ use std::time::Duration;
 
 use keen_adapters::memory::MemoryNode;
 use keen_core::audit::merge::{DivergentRow, Standing};
+use keen_core::fault::ReadFault;
 use keen_core::links::fence::{Fence, Stillness};
 use keen_core::observe::links::{Heard, Inflow, Outlet, Sight, Sights};
 use keen_core::observe::node::{Half, Incoming, Means, Slot, Source};
 use keen_core::observe::position::Position;
-use keen_core::ports::{LookAtLinks, ReadFault, ReadRows, TableRequest};
+use keen_core::ports::{LookAtLinks, ReadRows, TableRequest};
 use keen_core::row::batch::{Batch, RowWriter};
 use keen_core::row::digest::DigestFunction;
 use keen_core::row::schema::TableShape;

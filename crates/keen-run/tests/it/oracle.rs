@@ -48,7 +48,11 @@ impl AuditSink for Seen {
     }
 }
 
-fn audit(topology: &Topology, open: &audit::Opener<'_>, function: DigestFunction) -> Seen {
+fn audit(
+    topology: &Topology,
+    open: &keen_run::opener::OpenRows<'_>,
+    function: DigestFunction,
+) -> Seen {
     let mut seen = Seen::default();
     let request = AuditRequest {
         only: &std::collections::BTreeMap::new(),

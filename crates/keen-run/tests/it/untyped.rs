@@ -1,6 +1,7 @@
 //! What engines without types deliver: in memory and in SQLite files of three encodings, any value in any column.
 
-use keen_core::ports::{ReadFault, ReadRows, TableRequest};
+use keen_core::fault::ReadFault;
+use keen_core::ports::{ReadRows, TableRequest};
 use keen_core::row::batch::{Column, Layout, RowWriter};
 use keen_core::row::conversion::Reading;
 use keen_core::row::digest::{Digest, DigestFunction};

@@ -2,4 +2,5 @@
 
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+mod arrows;
 mod servers;

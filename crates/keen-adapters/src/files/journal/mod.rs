@@ -10,10 +10,11 @@ use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use keen_core::fault::ReadFault;
 use keen_core::history::journal::{
-    Act, Begin, Entry, Head, Id, Mark, ReadJournal, RowChange, ShapeChange, Since, Stream, Writer,
+    Act, Begin, Entry, Head, Id, Mark, RowChange, ShapeChange, Since, Stream, Writer,
 };
-use keen_core::ports::ReadFault;
+use keen_core::ports::ReadJournal;
 use keen_core::row::schema::{ColumnShape, TableShape};
 use keen_core::value::Value;
 use keen_core::value::calendar;

@@ -20,10 +20,11 @@ use std::collections::{BTreeMap, HashMap};
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
+use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::history::journal::{
-    Act, Begin, Entry, Head, Id, Mark, ReadJournal, RowChange, ShapeChange, Since, Stream, Writer,
+    Act, Begin, Entry, Head, Id, Mark, RowChange, ShapeChange, Since, Stream, Writer,
 };
-use keen_core::ports::{FaultKind, ReadFault};
+use keen_core::ports::ReadJournal;
 use keen_core::row::schema::{TableShape, labels_of};
 use keen_core::value::Value;
 use mysql::BinlogStream;

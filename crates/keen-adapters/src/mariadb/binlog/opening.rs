@@ -3,9 +3,9 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::history::journal::Head;
 use keen_core::observe::position::Position;
-use keen_core::ports::{FaultKind, ReadFault};
 use mysql::binlog::BinlogChecksumAlg;
 use mysql::{BinlogDumpFlags, BinlogRequest, BinlogStream};
 

@@ -1,9 +1,9 @@
 //! Tables that came into the publication after the log begins that the slot holds. What was written to them before
 //! is left out without a word: the log is decoded as of the moment when it was written.
 
+use keen_core::fault::ReadFault;
 use keen_core::history::journal::JOURNAL_SLOT;
 use keen_core::observe::links::Micros;
-use keen_core::ports::ReadFault;
 use keen_core::units::few;
 use keen_core::value::calendar::timestamp_text;
 

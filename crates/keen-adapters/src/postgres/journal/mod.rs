@@ -18,11 +18,10 @@ use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use futures_util::{FutureExt, StreamExt};
-use keen_core::history::journal::{
-    Entry, Head, JOURNAL_SLOT, Mark, ReadJournal, Since, is_journal_slot,
-};
+use keen_core::fault::{FaultKind, ReadFault};
+use keen_core::history::journal::{Entry, Head, JOURNAL_SLOT, Mark, Since, is_journal_slot};
 use keen_core::observe::position::Position;
-use keen_core::ports::{FaultKind, ReadFault};
+use keen_core::ports::ReadJournal;
 use keen_core::units::few;
 
 use tokio_postgres::error::SqlState;

@@ -5,10 +5,10 @@ use std::io::{Read as _, Seek as _, SeekFrom, Write as _};
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
+use keen_core::fault::ReadFault;
 use keen_core::history::journal::{
     Act, Begin, Entry, Id, Mark, REPAIR_ORIGIN, RowChange, ShapeChange, Stream, Writer,
 };
-use keen_core::ports::ReadFault;
 use keen_core::value::Value;
 use tempfile::SpooledTempFile;
 

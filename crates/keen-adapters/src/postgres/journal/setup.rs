@@ -1,7 +1,7 @@
 //! What a PostgreSQL node still lacks before keen can read its log.
 
+use keen_core::fault::ReadFault;
 use keen_core::history::journal::{JOURNAL_SLOT, is_journal_slot};
-use keen_core::ports::ReadFault;
 
 use crate::postgres::connect::Session;
 use crate::postgres::quoted;

@@ -10,7 +10,7 @@ use keen_core::audit::merge::{DivergentRow, Standing};
 use keen_core::row::batch::Layout;
 use keen_core::row::digest::DigestFunction;
 use keen_core::topology::{NodeId, SetId, Topology};
-use keen_run::audit::{AuditSink, NodeOutcome, TableHead, TableOutcome, Verdict};
+use keen_run::audit::{AuditSink, NodeOutcome, TableHead, TableOutcome};
 use serde_json::{Map, Value as Json, json};
 
 use crate::app::audit::Totals;
@@ -304,12 +304,7 @@ impl<W: Write> AuditSink for JsonSink<'_, W> {
         let end = json!({
             "divergent_total": tally.divergent,
             "divergent_listed": self.rows,
-            "verdict": match outcome.verdict {
-                Verdict::Agrees => "agrees",
-                Verdict::Diverges => "diverges",
-                Verdict::Unread => "unread",
-                Verdict::Unsettled => "unsettled",
-            },
+            "verdict": outcome.verdict.name(),
             "standings": {
                 "settled": outcome.standings.settled,
                 "in_flight": outcome.standings.in_flight,

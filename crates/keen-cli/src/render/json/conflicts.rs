@@ -7,8 +7,8 @@ use keen_core::observe::links::Micros;
 use keen_core::topology::placement::{Nodes, members};
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
-use keen_run::conflicts::Table;
 use keen_run::ledger::{Proof, conflict_id};
+use keen_run::tables::Table;
 use serde_json::{Map, Value as Json, json};
 
 use crate::app::conflicts::Outcome;

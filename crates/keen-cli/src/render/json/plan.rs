@@ -3,15 +3,15 @@
 use std::io::{self, Write};
 
 use jiff::Timestamp;
+use keen_core::fault::ReadFault;
 use keen_core::plan::sql::statement::Statement;
 use keen_core::plan::{Choice, Guarded, Question, Step};
-use keen_core::ports::ReadFault;
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 use serde::ser::{Serialize, SerializeMap, Serializer};
 use serde_json::{Map, Value as Json, json};
 
-use crate::commands::plan::Planned;
+use crate::app::plan::Planned;
 use crate::render::json::divergent_row::{CellJson, Each, RowJson};
 use keen_wire::VERSION;
 

@@ -14,8 +14,9 @@ use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 use keen_run::audit::{AuditSink, NOBODY_ELSE, TableHead, TableOutcome, Verdict};
 
-use super::style::{self, BAD, HEADING, QUIET, UNKNOWN, counted, grouped, hanging, styled};
+use super::style::{self, BAD, HEADING, QUIET, UNKNOWN, hanging, styled};
 use crate::app::audit::Totals;
+use crate::numbers::{counted, grouped};
 use crate::safe;
 
 /// Gathers what the text will show: of each table its outcome and the first rows.

@@ -11,11 +11,13 @@ use keen_core::observe::links::Micros;
 use keen_core::topology::placement::members;
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
-use keen_run::conflicts::{NodeRead, Table};
+use keen_run::conflicts::NodeRead;
+use keen_run::tables::Table;
 
 use super::links::duration;
-use super::style::{self, BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, grouped, hanging, styled};
+use super::style::{self, BAD, GOOD, HEADING, QUIET, UNKNOWN, hanging, styled};
 use crate::app::conflicts::{Asked, Outcome, counts, writer};
+use crate::numbers::{counted, grouped};
 use crate::safe;
 
 /// Writes the whole result.

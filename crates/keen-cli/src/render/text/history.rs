@@ -14,8 +14,9 @@ use keen_run::ledger::{Accepted, DayThen, Kept, LinkThen, TableThen, conflict_id
 use serde_json::{Value as Json, json};
 
 use super::links::{color, duration, gap};
-use super::style::{HEADING, QUIET, counted, grouped, hanging, styled};
-use crate::commands::history::Found;
+use super::style::{HEADING, QUIET, hanging, styled};
+use crate::app::history::Found;
+use crate::numbers::{counted, grouped};
 use crate::safe;
 use keen_wire::VERSION;
 

@@ -14,9 +14,10 @@ use keen_core::topology::{NodeId, Topology};
 use keen_core::units::size;
 
 use super::style;
-use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, finished, hanging, styled, table};
+use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, finished, hanging, styled, table};
 use crate::app::links::Outcome;
-use crate::commands::flow::Shown;
+use crate::app::selection::Shown;
+use crate::numbers::counted;
 use crate::safe;
 
 /// Writes the whole result.

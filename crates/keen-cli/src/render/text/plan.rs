@@ -2,14 +2,15 @@
 
 use std::fmt::Write as _;
 
+use keen_core::fault::ReadFault;
 use keen_core::plan::sql::statement::Statement;
 use keen_core::plan::{Action, Choice, Guarded, Question, Step};
-use keen_core::ports::ReadFault;
 use keen_core::topology::{SetId, Topology};
 use keen_core::value::Value;
 
-use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, hanging, styled};
-use crate::commands::plan::{Planned, Scripts};
+use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, hanging, styled};
+use crate::app::plan::{Planned, Scripts};
+use crate::numbers::counted;
 use crate::safe;
 
 /// Writes a plan: the steps of each node in order, then the questions.

@@ -11,10 +11,9 @@ use keen_core::topology::{NodeId, Topology};
 use keen_core::units::few;
 
 use super::style;
-use super::style::{
-    BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, finished, grouped, hanging, styled, table,
-};
+use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, finished, hanging, styled, table};
 use crate::app::preflight::Outcome;
+use crate::numbers::{counted, grouped};
 use crate::safe;
 
 /// Writes the whole result.

@@ -1,6 +1,6 @@
 //! What became of a probe, for people and for programs.
 
-use std::collections::BTreeMap;
+use crate::exit::Exit;
 use std::fmt::Write as _;
 use std::time::Duration;
 
@@ -12,70 +12,14 @@ use keen_core::engine::service_tables::{Stage, reached, read_id};
 use keen_core::links::LinkFlow;
 use keen_core::links::fence::{Fence, Passing};
 use keen_core::topology::{NodeId, Topology};
-use keen_run::probe::{Journey, LeftBehind};
 use serde_json::{Value as Json, json};
 
 use super::links::{duration, gap};
-use super::style::{self, BAD, GOOD, HEADING, QUIET, UNKNOWN, counted, hanging, styled};
-use crate::exit::Exit;
+use super::style::{self, BAD, GOOD, HEADING, QUIET, UNKNOWN, hanging, styled};
+use crate::app::probe::Outcome;
+use crate::numbers::counted;
 use crate::safe;
 use keen_wire::VERSION;
-
-/// What a probe came to.
-pub(crate) struct Outcome {
-    pub(crate) started: Timestamp,
-    pub(crate) took: Duration,
-    pub(crate) table: String,
-    pub(crate) writers: Vec<NodeId>,
-    pub(crate) journeys: BTreeMap<NodeId, Journey>,
-    /// What earlier runs left behind.
-    pub(crate) left_behind: Vec<LeftBehind>,
-    pub(crate) stopped: bool,
-}
-
-impl Outcome {
-    fn missing(&self) -> usize {
-        let journeys = self.journeys.values();
-        journeys.map(|j| j.arrived.values().filter(|time| time.is_none()).count()).sum()
-    }
-
-    fn arrived(&self) -> usize {
-        let journeys = self.journeys.values();
-        journeys.map(|j| j.arrived.values().filter(|time| time.is_some()).count()).sum()
-    }
-
-    fn unseen(&self) -> usize {
-        let journeys = self.journeys.values();
-        journeys.map(|j| j.unseen.len() + usize::from(j.fault.is_some())).sum()
-    }
-
-    fn left_over(&self) -> usize {
-        self.journeys.values().map(|journey| journey.left_over.len()).sum()
-    }
-
-    /// The exit code.
-    pub(crate) fn exit(&self) -> Exit {
-        if self.stopped {
-            Exit::Interrupted
-        } else if self.missing() + self.left_over() > 0 {
-            Exit::Found
-        } else if self.unseen() > 0 {
-            Exit::Incomplete
-        } else {
-            Exit::Agree
-        }
-    }
-
-    /// What it came to, in a sentence.
-    pub(crate) fn summary(&self) -> String {
-        let unseen = match self.unseen() {
-            0 => String::new(),
-            count => format!(", {count} not looked for"),
-        };
-        let all = self.arrived() + self.missing();
-        format!("{} of {all} writes arrived{unseen}", self.arrived())
-    }
-}
 
 fn ms(time: Duration) -> String {
     match time.as_millis() {

@@ -6,11 +6,13 @@ use std::fmt::Write as _;
 use keen_core::conflict::Now;
 use keen_core::history::happened_before::Deed;
 use keen_core::topology::{NodeId, Topology};
-use keen_run::conflicts::{Found, Life, Lived, Table};
+use keen_run::conflicts::{Found, Life, Lived};
+use keen_run::tables::Table;
 
 use super::conflicts::{cells, changes, moment};
-use super::style::{self, BAD, HEADING, QUIET, counted, hanging, styled};
+use super::style::{self, BAD, HEADING, QUIET, hanging, styled};
 use crate::app::conflicts::writer;
+use crate::numbers::counted;
 use crate::safe;
 
 /// Something that happened to the row at a node.

@@ -19,17 +19,12 @@ pub(crate) fn styled(style: Style, text: &str) -> String {
 
 /// The word for a verdict, and its colour.
 pub(crate) fn verdict(verdict: Verdict) -> (&'static str, Style) {
-    match verdict {
-        Verdict::Agrees => ("agrees", GOOD),
-        Verdict::Diverges => ("diverges", BAD),
-        Verdict::Unread => ("unread", UNKNOWN),
-        Verdict::Unsettled => ("unsettled", UNKNOWN),
-    }
-}
-
-/// "1 row", "2 rows".
-pub(crate) fn counted(count: u64, one: &str, many: &str) -> String {
-    format!("{} {}", grouped(count), if count == 1 { one } else { many })
+    let style = match verdict {
+        Verdict::Agrees => GOOD,
+        Verdict::Diverges => BAD,
+        Verdict::Unread | Verdict::Unsettled => UNKNOWN,
+    };
+    (verdict.name(), style)
 }
 
 /// A line that continues below its own text where the terminal is too narrow for it.
@@ -80,19 +75,6 @@ pub(crate) fn capital_first(text: &str) -> String {
     let mut chars = text.chars();
     let first = chars.next().map(|first| first.to_uppercase().collect::<String>());
     first.unwrap_or_default() + chars.as_str()
-}
-
-/// Digits in groups of three.
-pub(crate) fn grouped(number: u64) -> String {
-    let digits = number.to_string();
-    let mut out = String::new();
-    for (i, digit) in digits.chars().enumerate() {
-        if i > 0 && (digits.len() - i).is_multiple_of(3) {
-            out.push(' ');
-        }
-        out.push(digit);
-    }
-    out
 }
 
 /// Columns of tables where there is no terminal to fit them to.

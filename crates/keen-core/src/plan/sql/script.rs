@@ -11,8 +11,8 @@
 use std::fmt;
 
 use crate::engine::dialect;
+use crate::fault::ReadFault;
 use crate::plan::{Guarded, NodeSteps, Step};
-use crate::ports::ReadFault;
 use crate::topology::{Engine, Topology};
 use crate::value::Value;
 

@@ -225,7 +225,7 @@ fn refers(tables: &[Table], at: usize) -> Vec<Refers> {
 
 /// What stands for a row, or for a value that must be unique, among all things that are written.
 #[must_use]
-pub(super) fn thing(table: usize, unique: Option<usize>, values: &[Value]) -> u128 {
+pub(crate) fn thing(table: usize, unique: Option<usize>, values: &[Value]) -> u128 {
     let mut bytes = encoding::row_bytes(values);
     bytes.extend(table.to_be_bytes());
     bytes.extend(unique.map_or(0, |at| at + 1).to_be_bytes());
@@ -234,6 +234,6 @@ pub(super) fn thing(table: usize, unique: Option<usize>, values: &[Value]) -> u1
 
 /// The nodes that should have a write of the table made at a node.
 #[must_use]
-pub(super) fn reaches(table: &Table, from: NodeId) -> Nodes {
+pub(crate) fn reaches(table: &Table, from: NodeId) -> Nodes {
     if table.whole { table.expectation.reached_from(from) } else { 0 }
 }

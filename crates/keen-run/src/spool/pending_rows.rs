@@ -20,15 +20,15 @@ const MOST_NUMBERS: usize = 2000;
 
 /// Which row it is, and what it was.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Trace {
+pub(crate) struct Trace {
     /// Its key, or all of it where it is its own key.
-    pub(super) key: u64,
+    pub(crate) key: u64,
     /// Who held what.
-    pub(super) held: u64,
+    pub(crate) held: u64,
 }
 
 impl Trace {
-    pub(super) fn of(row: &DivergentRow) -> Self {
+    pub(crate) fn of(row: &DivergentRow) -> Self {
         let mut key = encoding::row_bytes(&row.key);
         let mut held = Vec::new();
         for version in &row.versions {
@@ -55,7 +55,7 @@ fn short(bytes: &[u8]) -> u64 {
 
 /// Rows that were put aside, in the order in which they were found.
 #[derive(Debug)]
-pub(super) struct Held {
+pub(crate) struct Held {
     file: SpooledTempFile,
     count: u64,
     /// The numbers with which the keys begin; none once some does not begin with one, or they are too many.
@@ -63,15 +63,15 @@ pub(super) struct Held {
 }
 
 impl Held {
-    pub(super) fn new() -> Self {
+    pub(crate) fn new() -> Self {
         Self { file: SpooledTempFile::new(IN_MEMORY), count: 0, numbers: Some(Vec::new()) }
     }
 
-    pub(super) fn count(&self) -> u64 {
+    pub(crate) fn count(&self) -> u64 {
         self.count
     }
 
-    pub(super) fn push(&mut self, row: &DivergentRow) -> io::Result<()> {
+    pub(crate) fn push(&mut self, row: &DivergentRow) -> io::Result<()> {
         self.numbers = match (self.numbers.take(), row.key.first()) {
             (Some(mut numbers), Some(Value::Int(first))) if numbers.len() < MOST_NUMBERS => {
                 i64::try_from(*first).ok().map(|first| {
@@ -88,7 +88,7 @@ impl Held {
     }
 
     /// The numbers with which the keys begin, each once, if that helps to read them alone.
-    pub(super) fn numbers(&self) -> Option<Vec<i64>> {
+    pub(crate) fn numbers(&self) -> Option<Vec<i64>> {
         let mut numbers = self.numbers.clone()?;
         numbers.sort_unstable();
         numbers.dedup();
@@ -96,7 +96,7 @@ impl Held {
     }
 
     /// Hands out the rows in order.
-    pub(super) fn each(
+    pub(crate) fn each(
         &mut self,
         mut with: impl FnMut(DivergentRow) -> ControlFlow<()>,
     ) -> io::Result<()> {
@@ -112,7 +112,7 @@ impl Held {
     }
 
     /// What the rows were, by what they are. A key that diverges among several groups of nodes is one.
-    pub(super) fn traces(&mut self) -> io::Result<HashMap<u64, u64>> {
+    pub(crate) fn traces(&mut self) -> io::Result<HashMap<u64, u64>> {
         let mut traces = HashMap::new();
         self.each(|row| {
             let trace = Trace::of(&row);
@@ -125,7 +125,7 @@ impl Held {
 }
 
 /// Hands out the rows of several, each of which is in the order of the keys, in that order.
-pub(super) fn each_of_all(
+pub(crate) fn each_of_all(
     held: &mut [Held],
     mut with: impl FnMut(DivergentRow) -> ControlFlow<()>,
 ) -> io::Result<()> {

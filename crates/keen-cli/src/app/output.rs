@@ -221,32 +221,3 @@ impl Write for Output {
         }
     }
 }
-
-/// Standard output whose reader may go: what is written then goes nowhere, and the run comes to what it comes to.
-pub(crate) struct UntilGone<W>(pub(crate) Option<W>);
-
-impl<W: Write> UntilGone<W> {
-    fn quietly<T>(&mut self, done: io::Result<T>, otherwise: T) -> io::Result<T> {
-        match done {
-            Err(error) if error.kind() == io::ErrorKind::BrokenPipe => {
-                self.0 = None;
-                Ok(otherwise)
-            }
-            done => done,
-        }
-    }
-}
-
-impl<W: Write> Write for UntilGone<W> {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        let Some(out) = &mut self.0 else { return Ok(bytes.len()) };
-        let done = out.write(bytes);
-        self.quietly(done, bytes.len())
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        let Some(out) = &mut self.0 else { return Ok(()) };
-        let done = out.flush();
-        self.quietly(done, ())
-    }
-}

@@ -1,0 +1,444 @@
+//! Making a plan, from nodes or from the document of an audit, and writing its scripts.
+
+use std::io::{self, BufReader, Write as _};
+use std::ops::ControlFlow;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::{fmt, fs};
+
+use anyhow::{Context, Result, bail};
+use jiff::Timestamp;
+use keen_core::audit::merge::{DivergentRow, Standing};
+use keen_core::plan::evidence::{Evidence, JudgedTable};
+use keen_core::plan::sql::script::{Direction, ScriptFault};
+use keen_core::plan::{
+    self, AuditedTable, FoundRows, LocalTable, Plan, SharedColumns, WrittenTimes,
+};
+use keen_core::topology::placement::bit;
+use keen_core::topology::{NodeId, Rule, Topology};
+use keen_core::value::Value;
+use keen_run::audit::{AuditSink, TableHead, TableOutcome};
+use keen_run::conflicts;
+use keen_run::spool::rows_aside::RowsAside;
+
+use crate::app;
+use crate::app::audit_document;
+use crate::app::conflicts::{Asked, Outcome as Raced};
+use crate::app::open_node::Doors;
+use crate::app::output::{Needed, Output};
+use crate::app::plan_links::{Links, links, look_at_what_waits};
+use crate::app::run_log::Judged;
+use crate::app::scope::Scope;
+use crate::app::stop::Stop;
+use crate::app::topology_file::Loaded;
+use crate::exit::Exit;
+use crate::terminal::Terminal;
+
+/// Rows that links hold back, kept in case one of them stopped a link.
+const MOST_HELD_BACK: usize = 10_000;
+
+/// A plan and where it comes from.
+pub(crate) struct Planned {
+    pub(crate) plan: Plan,
+    /// When the audit behind it began.
+    pub(crate) audited: String,
+    /// The audit read everything it should have, and all it found is in the plan.
+    pub(crate) complete: bool,
+    pub(crate) interrupted: bool,
+}
+
+impl Planned {
+    pub(crate) fn exit(&self) -> Exit {
+        if self.interrupted {
+            Exit::Interrupted
+        } else if !self.plan.is_empty() {
+            Exit::Found
+        } else if self.complete {
+            Exit::Agree
+        } else {
+            Exit::Incomplete
+        }
+    }
+}
+
+/// Looks for what raced, given what differs.
+pub(crate) type Look<'a> = dyn Fn(&[AuditedTable]) -> Raced + 'a;
+
+/// Looks for what raced, as `plan --conflicts` does.
+pub(crate) fn look_for_races<'a>(
+    loaded: &'a Loaded,
+    scope: &'a Scope,
+    stop: &'a Stop,
+) -> impl Fn(&[AuditedTable]) -> Raced + 'a {
+    let topology = &loaded.topology;
+    let carried = topology.sets.iter().flat_map(|set| &set.tables);
+    // What the file leaves out is looked at where it was asked for by name.
+    let by_name = !scope.tables.is_empty() && scope.excluded.is_empty();
+    let judged: Vec<String> = match by_name || topology.not_judged.is_empty() {
+        true => scope.tables.clone(),
+        false => carried
+            .filter(|table| scope.tables.is_empty() || scope.tables.contains(table))
+            .filter(|table| !topology.not_judged.contains(table))
+            .cloned()
+            .collect(),
+    };
+    move |tables| {
+        let asked = Asked {
+            nodes: !0,
+            tables: judged.clone(),
+            differing: differing(tables),
+            wait: scope.wait,
+            silence: scope.silence,
+            ..Asked::default()
+        };
+        app::conflicts::run(loaded, &asked, Judged::default(), false, stop)
+    }
+}
+
+/// Rows of which it is asked whether a journal wrote what nodes hold.
+const MOST_ASKED_ABOUT: usize = 10_000;
+
+fn differing(tables: &[AuditedTable]) -> Vec<(String, Vec<Value>)> {
+    let rows = tables.iter().flat_map(|table| {
+        // One that cannot be read back is told when the plan is made.
+        table.divergent.iter().filter_map(|row| Some((table.table.clone(), row.ok()?.key)))
+    });
+    rows.filter(|(_, key)| !key.is_empty()).take(MOST_ASKED_ABOUT).collect()
+}
+
+/// Audits now and plans from what that finds.
+pub(crate) fn from_nodes(
+    loaded: &Loaded,
+    scope: &Scope,
+    limit: u64,
+    raced: Option<&Look<'_>>,
+    stop: &Stop,
+    terminal: Terminal,
+) -> Result<Planned> {
+    let mut sink = Collect { left: limit, ..Collect::default() };
+    let totals = app::audit::run(loaded, scope, &mut sink, stop, terminal.progress)?.unbroken()?;
+    let (over, tables) = (sink.over, sink.into_tables()?);
+    let raced = raced.filter(|_| !totals.stopped).map(|look| look(&tables));
+    let raced = raced.as_ref();
+    if !totals.stopped {
+        stop.at_once();
+    }
+    // Also where nothing differs: a link that meets the row it brings stands still all the same.
+    let links = if totals.stopped { Links::default() } else { links(loaded, scope, true, stop) };
+    let mut planned = Planned {
+        plan: made(loaded, scope, tables, (raced, links), stop)?,
+        audited: totals.started.to_string(),
+        complete: totals.complete() && over == 0,
+        interrupted: totals.stopped,
+    };
+    if over > 0 {
+        planned.plan.notes.push(over_the_limit(over, limit));
+    }
+    planned.plan.notes.extend(totals.standing_still(&loaded.topology));
+    planned.plan.notes.extend(totals.in_no_set(&loaded.topology));
+    Ok(planned)
+}
+
+/// Makes the plan, with what is known of writes that raced, and of when rows were written.
+fn made(
+    loaded: &Loaded,
+    scope: &Scope,
+    mut tables: Vec<AuditedTable>,
+    (raced, links): (Option<&Raced>, Links),
+    stop: &Stop,
+) -> Result<Plan> {
+    let topology = &loaded.topology;
+    let mut evidence = raced.map(|raced| evidence(topology, raced)).unwrap_or_default();
+    look_at_what_waits(loaded, scope, &mut tables, &links.stopped, stop);
+    evidence.stopped = links.stopped;
+    evidence.onward = links.onward;
+    ask_when(loaded, scope, &mut tables, stop)?;
+    ask_alike(loaded, scope, &tables, stop, &mut evidence)?;
+    let mut plan = plan::make(topology, tables, evidence)?;
+    let unread: Vec<&str> = (raced.iter().flat_map(|raced| &raced.found.nodes))
+        .filter(|(_, node)| node.fault.is_some())
+        .map(|(node, _)| &topology.nodes[*node].name[..])
+        .collect();
+    if !unread.is_empty() {
+        plan.notes.push(format!(
+            "the journals of {} could not be read: what raced there is not known (keen conflicts says why)",
+            unread.join(", ")
+        ));
+    }
+    Ok(plan)
+}
+
+/// Asks rows that differ when they were last written, where the latest is right and no column says it.
+fn ask_when(
+    loaded: &Loaded,
+    scope: &Scope,
+    tables: &mut [AuditedTable],
+    stop: &Stop,
+) -> Result<()> {
+    let authority = &loaded.topology.authority;
+    let wanted = |table: &&mut AuditedTable| {
+        authority.rule(&table.table) == Rule::Latest
+            && authority.written_column(&table.table).is_none()
+            && !table.divergent.is_empty()
+    };
+    let tables: Vec<&mut AuditedTable> = tables.iter_mut().filter(wanted).collect();
+    if tables.is_empty() {
+        return Ok(());
+    }
+    let doors = Doors::new(loaded, scope.wait, scope.silence, stop);
+    let nodes = tables.iter().flat_map(|table| table.nodes.keys());
+    let nodes = nodes.fold(0, |all, node| all | bit(*node));
+    let asked = conflicts::Asked::open(&loaded.topology, nodes, &|node| doors.last_writes(node));
+    let Some(mut asked) = asked else { return Ok(()) };
+    for table in tables {
+        table.written = conflicts::written(&mut asked, table)?;
+    }
+    Ok(())
+}
+
+/// Texts of a column beyond this many bytes are held against each other by a rule of thumb.
+const MOST_ASKED: usize = 2 << 20;
+
+/// Asks nodes which texts they take for one value.
+fn ask_alike(
+    loaded: &Loaded,
+    scope: &Scope,
+    tables: &[AuditedTable],
+    stop: &Stop,
+    evidence: &mut Evidence,
+) -> Result<()> {
+    let doors = Doors::new(loaded, scope.wait, scope.silence, stop);
+    for (node, places) in plan::alike::to_ask(tables, MOST_ASKED)? {
+        let mut open = match doors.open(node) {
+            Ok(open) => open,
+            Err(fault) => {
+                tracing::warn!(%fault, "which texts are one value there is not known");
+                continue;
+            }
+        };
+        for (place, texts) in places {
+            match open.alike(&place.0, &place.1, &texts) {
+                Ok(Some(groups)) if groups.len() == texts.len() => {
+                    evidence.alike.add(node, place, texts, groups);
+                }
+                Ok(_) => {}
+                Err(fault) => tracing::warn!(%fault, "which texts are one value is not known"),
+            }
+        }
+    }
+    Ok(())
+}
+
+fn evidence(topology: &Topology, raced: &Raced) -> Evidence {
+    let found = &raced.found;
+    let judged: Vec<JudgedTable<'_>> = (found.tables.iter())
+        .map(|table| JudgedTable { set: table.set, name: &table.name, layout: &table.layout })
+        .collect();
+    let mut evidence = plan::evidence::evidence(topology, &judged, &found.conflicts);
+    for row in &found.past_the_log {
+        if let Some(table) = judged.get(row.table) {
+            evidence.add_past_the_log(topology, table, &row.key, &row.nodes);
+        }
+    }
+    evidence
+}
+
+fn over_the_limit(over: u64, limit: u64) -> String {
+    format!(
+        "{over} more divergent rows are not in this plan (--limit {limit}): carry it out and plan again, or raise the limit"
+    )
+}
+
+/// Plans from an audit that was written as JSON.
+pub(crate) fn from_document(
+    loaded: &Loaded,
+    scope: &Scope,
+    path: &Path,
+    limit: u64,
+    raced: Option<&Look<'_>>,
+    stop: &Stop,
+) -> Result<Planned> {
+    let topology = &loaded.topology;
+    let shown = path.display();
+    let file = fs::File::open(path).with_context(|| format!("cannot read {shown}"))?;
+    let read = audit_document::read(topology, &shown.to_string(), BufReader::new(file), limit)?;
+    let raced = raced.map(|look| look(&read.tables));
+    let raced = raced.as_ref();
+    stop.at_once();
+    // Whatever a file holds, it must not end in a fall.
+    let links = || links(loaded, scope, false, stop);
+    let making = || made(loaded, scope, read.tables, (raced, links()), stop);
+    let plan = std::panic::catch_unwind(std::panic::AssertUnwindSafe(making));
+    let Ok(plan) = plan else {
+        bail!(
+            "{shown} holds what no audit finds: make it again with keen audit --format json --output {shown}"
+        );
+    };
+    let mut plan = plan?;
+    plan.notes.extend(read.notes);
+    if read.over > 0 {
+        plan.notes.push(over_the_limit(read.over, limit));
+    }
+    Ok(Planned { plan, audited: read.started, complete: read.complete, interrupted: false })
+}
+
+/// Keeps what a plan is made from.
+#[derive(Default)]
+struct Collect {
+    tables: Vec<(AuditedTable, RowsAside)>,
+    /// The table at hand could be compared at all.
+    comparable: bool,
+    left: u64,
+    over: u64,
+    /// Rows that links hold back and that were kept.
+    held_back: usize,
+    /// Why rows could not be put aside.
+    failed: Option<io::Error>,
+}
+
+impl Collect {
+    fn into_tables(self) -> Result<Vec<AuditedTable>> {
+        let aside = "rows that differ cannot be put aside: temporary files need space in the folder that TMPDIR names";
+        if let Some(error) = self.failed {
+            return Err(error).context(aside);
+        }
+        let rows = |(table, rows): (AuditedTable, RowsAside)| {
+            Ok(AuditedTable { divergent: rows.into_rows().context(aside)?, ..table })
+        };
+        self.tables.into_iter().map(rows).collect()
+    }
+}
+
+impl AuditSink for Collect {
+    fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
+        self.comparable = head.layout.is_some();
+        if let Some(layout) = head.layout {
+            let local = |(node, columns): (&NodeId, &Vec<String>), name: &str| {
+                let shape = head.shapes.get(node).cloned().unwrap_or_default();
+                let engine = head.topology.nodes[*node].at.engine();
+                let local = LocalTable {
+                    engine,
+                    name: name.to_owned(),
+                    columns: columns.clone(),
+                    shape,
+                    shared: SharedColumns::default(),
+                };
+                (*node, Arc::new(local))
+            };
+            let table = AuditedTable {
+                set: head.set,
+                table: head.table.to_owned(),
+                layout: Arc::new(layout.clone()),
+                nodes: head
+                    .local_columns
+                    .iter()
+                    .map(|entry| local(entry, head.local_name(*entry.0)))
+                    .collect(),
+                unread: 0,
+                divergent: FoundRows::default(),
+                written: WrittenTimes::default(),
+                unsettled: Vec::new(),
+            };
+            self.tables.push((table, RowsAside::default()));
+        }
+        ControlFlow::Continue(())
+    }
+
+    fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
+        if self.left == 0 {
+            self.over += 1;
+        } else if let Some((_, rows)) = self.tables.last_mut() {
+            self.left -= 1;
+            if let Err(error) = rows.push(&row) {
+                self.failed = Some(error);
+                return ControlFlow::Break(());
+            }
+        }
+        ControlFlow::Continue(())
+    }
+
+    /// What links hold back is kept only for the row at which one may have stopped.
+    fn unsettled(&mut self, row: DivergentRow, standing: Standing) -> ControlFlow<()> {
+        if let Some((table, _)) = self.tables.last_mut()
+            && standing == Standing::InFlight
+            && self.held_back < MOST_HELD_BACK
+        {
+            self.held_back += 1;
+            table.unsettled.push(row);
+        }
+        ControlFlow::Continue(())
+    }
+
+    fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
+        if let Some((table, _)) = self.tables.last_mut().filter(|_| self.comparable) {
+            table.unread = outcome.unread.keys().fold(0, |all, node| all | bit(*node));
+        }
+        ControlFlow::Continue(())
+    }
+}
+
+/// One node's two scripts.
+pub(crate) struct Scripts {
+    pub(crate) node: NodeId,
+    pub(crate) steps: u64,
+    pub(crate) repair: PathBuf,
+    pub(crate) undo: PathBuf,
+}
+
+/// What a script is written to.
+struct Script<'a> {
+    out: &'a mut Output,
+    /// Why nothing more was taken.
+    failed: Option<io::Error>,
+}
+
+impl fmt::Write for Script<'_> {
+    fn write_str(&mut self, text: &str) -> fmt::Result {
+        self.out.write_all(text.as_bytes()).map_err(|error| {
+            self.failed = Some(error);
+            fmt::Error
+        })
+    }
+}
+
+pub(crate) fn write_scripts(
+    topology: &Topology,
+    planned: &Planned,
+    folder: &Path,
+    needed: &Needed,
+) -> Result<Vec<Scripts>> {
+    let mut written = Vec::new();
+    for steps in planned.plan.nodes() {
+        let node = &topology.nodes[steps.node];
+        let put = |suffix: &str, title: String, direction| -> Result<PathBuf> {
+            let path = folder.join(format!("{}.{suffix}.sql", node.name));
+            let mut out = Output::open(Some(&path), Box::new(std::io::sink()), needed)?;
+            let mut script = Script { out: &mut out, failed: None };
+            let done = plan::sql::script::write(topology, &steps, &title, direction, &mut script);
+            if let Some(error) = script.failed {
+                return Err(error.into());
+            }
+            match done {
+                Err(ScriptFault::Rows(fault)) => return Err(fault.into()),
+                Err(ScriptFault::Writer) => bail!("{} cannot be written", path.display()),
+                Ok(()) => out.finish()?,
+            }
+            Ok(path)
+        };
+        let count = steps.len();
+        let of = format!(
+            "of {} for node {}, from the audit of {}; written {}",
+            topology.name,
+            node.name,
+            planned.audited,
+            Timestamp::now()
+        );
+        written.push(Scripts {
+            node: steps.node,
+            steps: count as u64,
+            repair: put("repair", format!("Repair {of}; steps: {count}"), Direction::Repair)?,
+            undo: put("undo", format!("Undo of the repair {of}; steps: {count}"), Direction::Undo)?,
+        });
+    }
+    Ok(written)
+}

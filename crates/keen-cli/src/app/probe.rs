@@ -1,0 +1,66 @@
+//! What a probe came to.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use jiff::Timestamp;
+use keen_core::topology::NodeId;
+use keen_run::probe::{Journey, LeftBehind};
+
+use crate::exit::Exit;
+
+/// What a probe came to.
+pub(crate) struct Outcome {
+    pub(crate) started: Timestamp,
+    pub(crate) took: Duration,
+    pub(crate) table: String,
+    pub(crate) writers: Vec<NodeId>,
+    pub(crate) journeys: BTreeMap<NodeId, Journey>,
+    /// What earlier runs left behind.
+    pub(crate) left_behind: Vec<LeftBehind>,
+    pub(crate) stopped: bool,
+}
+
+impl Outcome {
+    pub(crate) fn missing(&self) -> usize {
+        let journeys = self.journeys.values();
+        journeys.map(|j| j.arrived.values().filter(|time| time.is_none()).count()).sum()
+    }
+
+    pub(crate) fn arrived(&self) -> usize {
+        let journeys = self.journeys.values();
+        journeys.map(|j| j.arrived.values().filter(|time| time.is_some()).count()).sum()
+    }
+
+    pub(crate) fn unseen(&self) -> usize {
+        let journeys = self.journeys.values();
+        journeys.map(|j| j.unseen.len() + usize::from(j.fault.is_some())).sum()
+    }
+
+    pub(crate) fn left_over(&self) -> usize {
+        self.journeys.values().map(|journey| journey.left_over.len()).sum()
+    }
+
+    /// The exit code.
+    pub(crate) fn exit(&self) -> Exit {
+        if self.stopped {
+            Exit::Interrupted
+        } else if self.missing() + self.left_over() > 0 {
+            Exit::Found
+        } else if self.unseen() > 0 {
+            Exit::Incomplete
+        } else {
+            Exit::Agree
+        }
+    }
+
+    /// What it came to, in a sentence.
+    pub(crate) fn summary(&self) -> String {
+        let unseen = match self.unseen() {
+            0 => String::new(),
+            count => format!(", {count} not looked for"),
+        };
+        let all = self.arrived() + self.missing();
+        format!("{} of {all} writes arrived{unseen}", self.arrived())
+    }
+}
