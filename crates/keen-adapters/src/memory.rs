@@ -1,5 +1,6 @@
 //! Tables in memory.
 
+use keen_core::row::selection::RowSelection;
 use std::cmp::Ordering;
 use std::collections::BTreeMap;
 
@@ -31,6 +32,14 @@ impl MemoryNode {
         self.tables
             .get(name)
             .ok_or_else(|| ReadFault::new(format!("there is no table {name}"), "correct the set"))
+    }
+}
+
+/// Equality as an engine would have it: a truth value is a number to it.
+fn equals(cell: &Value, value: &Value) -> bool {
+    match (cell, value) {
+        (Value::Bool(truth), Value::Int(number)) => i128::from(*truth) == *number,
+        _ => cell.same_as(value),
     }
 }
 
@@ -78,8 +87,26 @@ impl ReadRows for MemoryNode {
             }
             bytes
         };
+        let wanted = |row: &&Vec<Value>| match &request.rows {
+            RowSelection::All => true,
+            RowSelection::Segment(segment) => {
+                key_places.first().is_none_or(|at| segment.has(&row[*at]))
+            }
+            RowSelection::Keys(keys) => {
+                let place = |name: &str| table.shape.columns.iter().position(|c| c.name == name);
+                let cells: Vec<Option<&Value>> =
+                    keys.columns.iter().map(|c| place(&c.name).map(|at| &row[at])).collect();
+                let is = |key: &Vec<Value>| {
+                    cells
+                        .iter()
+                        .zip(key)
+                        .all(|(cell, value)| cell.is_some_and(|c| equals(c, value)))
+                };
+                keys.keys.iter().any(is)
+            }
+        };
         let mut rows: Vec<(Vec<u8>, &Vec<Value>)> =
-            table.rows.iter().map(|row| (sort_key(row), row)).collect();
+            table.rows.iter().filter(wanted).map(|row| (sort_key(row), row)).collect();
         if request.ordered {
             rows.sort_by(|(a, _), (b, _)| a.cmp(b).then(Ordering::Equal));
         } else {

@@ -9,6 +9,7 @@
 
 #![allow(clippy::print_stdout, missing_docs, reason = "a benchmark prints its figures")]
 
+use keen_core::row::selection::RowSelection;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
@@ -106,9 +107,7 @@ fn read(node: &mut dyn ReadRows) {
         columns: names,
         filter: None,
         ordered: true,
-        range: None,
-        only: None,
-        condition: None,
+        rows: RowSelection::All,
     };
     let mut rows = 0;
     node.read(&request, RowWriter::new(layout, DigestFunction::Xxh3, 256 << 10), &mut |batch| {

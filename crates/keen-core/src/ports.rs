@@ -12,9 +12,10 @@ use crate::observe::log_reach::LogReach;
 use crate::observe::node::{Facts, Seen};
 use crate::row::batch::{Batch, RowWriter};
 use crate::row::schema::TableShape;
+use crate::row::selection::{RowKeys, RowSelection};
 
 /// One table to be read.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct TableRequest {
     /// Its name on this node.
     pub table: String,
@@ -25,73 +26,8 @@ pub struct TableRequest {
     /// Rows are wanted in the key order of [`crate::row::key_order`]; otherwise in
     /// whichever order costs least.
     pub ordered: bool,
-    /// Only this stretch of the table.
-    pub range: Option<KeyRange>,
-    /// Only rows whose key begins with one of these numbers.
-    pub only: Option<Arc<[i64]>>,
-    /// Only rows that meet this condition, SQL as the engine understands it. Asked only of tables with a key.
-    pub condition: Option<String>,
-}
-
-impl TableRequest {
-    /// What it asks of the first column of the key, quoted, as a condition; none if nothing.
-    #[must_use]
-    pub fn stretch(&self, column: &str, nullable: bool) -> Option<String> {
-        let range = self.range.and_then(|range| range.condition(column, nullable));
-        let only = self.only.as_ref().map(|numbers| {
-            let numbers: Vec<String> = numbers.iter().map(i64::to_string).collect();
-            format!("{column} IN ({})", numbers.join(", "))
-        });
-        let condition = self.condition.as_ref().map(|condition| format!("({condition})"));
-        let parts: Vec<String> = [range.map(|range| format!("({range})")), only, condition]
-            .into_iter()
-            .flatten()
-            .collect();
-        (!parts.is_empty()).then(|| parts.join(" AND "))
-    }
-}
-
-/// A stretch of a table by the first column of its key, which is a whole number. What is no number
-/// belongs to the first stretch if nothing, else to the last.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct KeyRange {
-    /// From here on; from the beginning if none.
-    pub from: Option<i64>,
-    /// Up to here and not including it; to the end if none.
-    pub before: Option<i64>,
-}
-
-impl KeyRange {
-    /// Stretches of equal width that together are everything.
-    #[must_use]
-    pub fn split(least: i64, greatest: i64, parts: usize) -> Vec<Self> {
-        let (low, span) = (i128::from(least), i128::from(greatest) - i128::from(least));
-        let parts = parts.max(1);
-        let bound = |part: usize| i64::try_from(low + span * part as i128 / parts as i128).ok();
-        (0..parts)
-            .map(|part| Self {
-                from: if part == 0 { None } else { bound(part) },
-                before: if part + 1 == parts { None } else { bound(part + 1) },
-            })
-            .collect()
-    }
-
-    /// As a condition on a quoted column; none if it is everything. Where the column can hold NULL
-    /// the first stretch has to ask for it, which keeps some servers from using an index.
-    #[must_use]
-    pub fn condition(&self, column: &str, nullable: bool) -> Option<String> {
-        match (self.from, self.before) {
-            (None, None) => None,
-            (Some(from), None) => Some(format!("{column} >= {from}")),
-            (None, Some(before)) if nullable => {
-                Some(format!("({column} < {before} OR {column} IS NULL)"))
-            }
-            (None, Some(before)) => Some(format!("{column} < {before}")),
-            (Some(from), Some(before)) => {
-                Some(format!("{column} >= {from} AND {column} < {before}"))
-            }
-        }
-    }
+    /// Which of its rows.
+    pub rows: RowSelection,
 }
 
 /// A node that can be read as of one moment.
@@ -153,17 +89,17 @@ pub trait ReadRows {
         Ok(None)
     }
 
-    /// Of the rows that meet each of these conditions a mark that is another one after every write of them; none
-    /// where the engine keeps nothing of the kind.
+    /// Of the row with each of these keys a mark that is another one after every write of it; none where the engine
+    /// keeps nothing of the kind. `table` is its name, part by part.
     ///
     /// # Errors
     /// [`ReadFault`] when the node refuses.
     fn row_marks(
         &mut self,
         _table: &[String],
-        conditions: &[&str],
+        rows: &RowKeys,
     ) -> Result<Vec<Option<u64>>, ReadFault> {
-        Ok(vec![None; conditions.len()])
+        Ok(vec![None; rows.keys.len()])
     }
 
     /// Reads a table once into `writer`, in key order if the request says so.
@@ -248,15 +184,15 @@ pub trait TellLastWrites {
     /// The slots of other nodes through which this one receives.
     fn follows(&self) -> Vec<String>;
 
-    /// The last writes of the rows that meet each of these conditions, SQL as the engine understands it; none
-    /// where there is no such row, or it does not tell. `table` is its name, part by part.
+    /// The last write of the row with each of these keys; none where there is no such row, or it does not tell.
+    /// `table` is its name, part by part.
     ///
     /// # Errors
     /// [`ReadFault`] when the rows cannot be asked.
     fn last_writes(
         &mut self,
         table: &[String],
-        conditions: &[String],
+        rows: &RowKeys,
     ) -> Result<Vec<Option<LastWritten>>, ReadFault>;
 }
 
@@ -295,11 +231,11 @@ pub trait LookAtLinks {
 
 /// A node to which a probe's row is written, and in which it is looked for.
 pub trait WriteProbe {
-    /// Runs the statement that creates the table.
+    /// Creates the table, as [`crate::engine::service_tables::create`] spells it.
     ///
     /// # Errors
     /// [`ReadFault`] when the node refuses it.
-    fn create(&mut self, statement: &str) -> Result<(), ReadFault>;
+    fn create(&mut self) -> Result<(), ReadFault>;
 
     /// Inserts, updates or deletes the row with this id, as the application of `node`.
     ///
@@ -324,24 +260,4 @@ pub trait WriteProbe {
     /// # Errors
     /// [`ReadFault`] when the table cannot be read.
     fn find(&mut self, id: &str) -> Result<Option<String>, ReadFault>;
-}
-
-#[cfg(test)]
-mod tests {
-    use proptest::prelude::*;
-
-    use super::*;
-
-    proptest! {
-        #[test]
-        fn every_key_is_in_exactly_one_stretch(
-            a in any::<i64>(), b in any::<i64>(), parts in 1usize..9, key in any::<i64>(),
-        ) {
-            let ranges = KeyRange::split(a.min(b), a.max(b), parts);
-            let has = |range: &&KeyRange| {
-                range.from.is_none_or(|from| key >= from) && range.before.is_none_or(|before| key < before)
-            };
-            prop_assert_eq!(ranges.iter().filter(has).count(), 1);
-        }
-    }
 }

@@ -1,16 +1,15 @@
 //! Some rows of an audited table, read from a node as they are now.
 
-use keen_core::engine::dialect::{literal, quoted};
 use keen_core::fault::ReadFault;
 use keen_core::plan::AuditedTable;
 use keen_core::ports::{ReadRows, TableRequest};
 use keen_core::row::batch::{Batch, Layout, RowWriter};
 use keen_core::row::digest::DigestFunction;
 use keen_core::row::encoding;
-use keen_core::row::schema::TableShape;
-use keen_core::topology::Engine;
+use keen_core::row::selection::{RowKeys, RowSelection};
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
+use std::sync::Arc;
 
 /// So many rows are asked for at once.
 const AT_ONCE: usize = 200;
@@ -34,17 +33,14 @@ pub fn read(
     reader.shape(&local.name)?; // it is another session than that of the audit
     let mut found = vec![None; keys.len()];
     for (first, some) in (0..).step_by(AT_ONCE).zip(keys.chunks(AT_ONCE)) {
-        let shape = Some(&local.shape);
-        let one =
-            |key: &Vec<Value>| of_key(local.engine, &table.layout, shape, &local.columns, key);
+        let keys = RowKeys::of(&table.layout, &local.shape, &local.columns, some.to_vec());
+        let rows = keys.map_or(RowSelection::All, |keys| RowSelection::Keys(Arc::new(keys)));
         let request = TableRequest {
             table: local.name.clone(),
             columns: local.columns.clone(),
             filter: topology.sets[table.set].filter.clone(),
             ordered: false,
-            range: None,
-            only: None,
-            condition: Some(some.iter().map(one).collect::<Vec<_>>().join(" OR ")),
+            rows,
         };
         each_row(reader, &request, &table.layout, &mut |cells| {
             let is = |key: &Vec<Value>| {
@@ -56,22 +52,6 @@ pub fn read(
         })?;
     }
     Ok(found)
-}
-
-/// A condition that the row with this key meets, and perhaps some more.
-pub(crate) fn of_key(
-    engine: Engine,
-    layout: &Layout,
-    shape: Option<&TableShape>,
-    columns: &[String],
-    key: &[Value],
-) -> String {
-    let cells = layout.key.iter().zip(key).map(|(at, value)| {
-        let name = &columns[*at];
-        let column = shape.and_then(|shape| shape.column(name));
-        format!("{} = {}", quoted(engine, name), literal(engine, value, column))
-    });
-    format!("({})", cells.collect::<Vec<_>>().join(" AND "))
 }
 
 /// Reads rows of a set, cell by cell.

@@ -177,3 +177,10 @@ impl Drop for ServerLab {
         drop(self.watcher.wait());
     }
 }
+
+/// How often something random is done: a few times in each run of the tests, many times in the long run
+/// (`scripts/long`, which sets `KEEN_LONG`).
+#[must_use]
+pub fn rounds(few: u32, many: u32) -> u32 {
+    if std::env::var_os("KEEN_LONG").is_some() { many } else { few }
+}

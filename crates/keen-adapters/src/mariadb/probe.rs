@@ -1,8 +1,9 @@
 //! Writing a probe's row to a MariaDB server, and looking for it.
 
-use keen_core::engine::service_tables::Stage;
+use keen_core::engine::service_tables::{Stage, create};
 use keen_core::fault::ReadFault;
 use keen_core::ports::WriteProbe;
+use keen_core::topology::Engine;
 use mysql::Row;
 
 use super::connect::Session;
@@ -14,6 +15,8 @@ use crate::server::{explain, explain_heartbeat};
 pub struct MariaDbProbe {
     session: Session,
     user: String,
+    /// The table as the topology names it, and quoted.
+    named: String,
     table: String,
 }
 
@@ -29,9 +32,10 @@ impl MariaDbProbe {
     /// # Errors
     /// [`ReadFault`] when it cannot be reached in time, or refuses.
     pub fn open(access: &Access, table: &str) -> Result<Self, ReadFault> {
-        let table: Vec<String> = table.split('.').map(quoted).collect();
+        let parts: Vec<String> = table.split('.').map(quoted).collect();
         let user = access.server.user.clone();
-        Ok(Self { session: Session::open_to_write(access)?, user, table: table.join(".") })
+        let session = Session::open_to_write(access)?;
+        Ok(Self { session, user, named: table.to_owned(), table: parts.join(".") })
     }
 
     fn lacking(&self, fault: ReadFault, right: &str) -> ReadFault {
@@ -40,7 +44,8 @@ impl MariaDbProbe {
 }
 
 impl WriteProbe for MariaDbProbe {
-    fn create(&mut self, statement: &str) -> Result<(), ReadFault> {
+    fn create(&mut self) -> Result<(), ReadFault> {
+        let statement = &create(Engine::MariaDb, &self.named);
         let done: Result<Vec<Row>, ReadFault> =
             self.session.rows("create the probe table", statement, ());
         done.map(drop).map_err(|fault| self.lacking(fault, "create tables in its database"))

@@ -1,9 +1,11 @@
 //! One pass over one table, by the binary protocol.
 
+use keen_core::engine::selection::condition;
 use keen_core::fault::ReadFault;
 use keen_core::ports::TableRequest;
 use keen_core::row::batch::{Batch, RowWriter};
 use keen_core::row::conversion::CommonKind;
+use keen_core::topology::Engine;
 use keen_core::value::{Value, ValueRef};
 use mysql::prelude::Queryable;
 use mysql::{Row, Value as Cell};
@@ -134,8 +136,8 @@ fn select(local: &Local, request: &TableRequest) -> String {
     if ordered {
         sql.push_str(" FORCE INDEX (PRIMARY)");
     }
-    let first = local.key.first();
-    if let Some(condition) = first.and_then(|column| request.stretch(&quoted(column), false)) {
+    let first = local.key.first().map(String::as_str);
+    if let Some(condition) = condition(Engine::MariaDb, &request.rows, first, false) {
         sql.push_str(&format!(" WHERE {condition}"));
     }
     if ordered {

@@ -1,6 +1,9 @@
 //! What rows of a PostgreSQL server tell of when and where they were last written. It keeps that of each
 //! transaction where `track_commit_timestamp` is on, and of each row the transaction.
 
+use keen_core::engine::selection::{any_of, each_key};
+use keen_core::row::selection::RowKeys;
+use keen_core::topology::Engine;
 use std::collections::HashMap;
 
 use keen_core::fault::ReadFault;
@@ -57,8 +60,9 @@ impl TellLastWrites for PostgresLastWrites {
     fn last_writes(
         &mut self,
         table: &[String],
-        conditions: &[String],
+        rows: &RowKeys,
     ) -> Result<Vec<Option<LastWritten>>, ReadFault> {
+        let conditions = each_key(Engine::Postgres, rows);
         if conditions.is_empty() {
             return Ok(Vec::new());
         }
@@ -69,9 +73,9 @@ impl TellLastWrites for PostgresLastWrites {
              FROM (SELECT {} AS number, r.xmin AS writer FROM {} r WHERE {}) q \
              CROSS JOIN LATERAL pg_xact_commit_timestamp_origin(q.writer) w \
              LEFT JOIN pg_replication_origin o ON o.roident = w.roident WHERE w.timestamp IS NOT NULL",
-            which(conditions),
+            which(&conditions),
             name.join("."),
-            conditions.join(" OR ")
+            any_of(&conditions)
         );
         let rows = self.session.rows("ask rows for their last writes", &sql, &[])?;
         let mut found = vec![None; conditions.len()];
@@ -94,8 +98,8 @@ impl TellLastWrites for PostgresLastWrites {
 }
 
 /// An expression that yields which of these conditions a row meets, counted from 0.
-pub(super) fn which<C: AsRef<str>>(conditions: &[C]) -> String {
+pub(super) fn which(conditions: &[String]) -> String {
     let arms = conditions.iter().enumerate();
-    let arms = arms.map(|(at, condition)| format!("WHEN {} THEN {at}", condition.as_ref()));
+    let arms = arms.map(|(at, condition)| format!("WHEN {condition} THEN {at}"));
     format!("CASE {} END", arms.collect::<Vec<_>>().join(" "))
 }

@@ -21,6 +21,9 @@ mod read;
 mod shape;
 mod types;
 
+use keen_core::engine::selection::{any_of, each_key};
+use keen_core::row::selection::RowKeys;
+use keen_core::topology::Engine;
 use std::collections::HashMap;
 
 use keen_core::fault::ReadFault;
@@ -135,14 +138,15 @@ impl ReadRows for PostgresNode {
     fn row_marks(
         &mut self,
         table: &[String],
-        conditions: &[&str],
+        rows: &RowKeys,
     ) -> Result<Vec<Option<u64>>, ReadFault> {
+        let conditions = each_key(Engine::Postgres, rows);
         let name: Vec<String> = table.iter().map(|part| quoted(part)).collect();
         let sql = format!(
             "SELECT {}, r.xmin::text::int8 FROM {} r WHERE {}",
-            last_writes::which(conditions),
+            last_writes::which(&conditions),
             name.join("."),
-            conditions.join(" OR ")
+            any_of(&conditions)
         );
         let rows = self.session.rows("ask who wrote rows", &sql, &[])?;
         let mut marks = vec![None; conditions.len()];

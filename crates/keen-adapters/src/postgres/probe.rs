@@ -1,8 +1,9 @@
 //! Writing a probe's row to a PostgreSQL server, and looking for it.
 
-use keen_core::engine::service_tables::Stage;
+use keen_core::engine::service_tables::{Stage, create};
 use keen_core::fault::ReadFault;
 use keen_core::ports::WriteProbe;
+use keen_core::topology::Engine;
 
 use super::connect::Session;
 use super::quoted;
@@ -13,6 +14,8 @@ use crate::server::{explain, explain_heartbeat};
 pub struct PostgresProbe {
     session: Session,
     user: String,
+    /// The table as the topology names it, and quoted.
+    named: String,
     table: String,
 }
 
@@ -28,9 +31,10 @@ impl PostgresProbe {
     /// # Errors
     /// [`ReadFault`] when it cannot be reached in time, or refuses.
     pub fn open(access: &Access, table: &str) -> Result<Self, ReadFault> {
-        let table: Vec<String> = table.split('.').map(quoted).collect();
+        let parts: Vec<String> = table.split('.').map(quoted).collect();
         let user = access.server.user.clone();
-        Ok(Self { session: Session::open_to_write(access)?, user, table: table.join(".") })
+        let session = Session::open_to_write(access)?;
+        Ok(Self { session, user, named: table.to_owned(), table: parts.join(".") })
     }
 
     fn lacking(&self, fault: ReadFault, right: &str) -> ReadFault {
@@ -39,7 +43,8 @@ impl PostgresProbe {
 }
 
 impl WriteProbe for PostgresProbe {
-    fn create(&mut self, statement: &str) -> Result<(), ReadFault> {
+    fn create(&mut self) -> Result<(), ReadFault> {
+        let statement = &create(Engine::Postgres, &self.named);
         let done = self.session.rows("create the probe table", statement, &[]);
         done.map(drop).map_err(|fault| self.lacking(fault, "create tables in that schema"))
     }

@@ -1,5 +1,7 @@
 //! One pass over one table, by binary COPY.
 
+use keen_core::engine::selection::condition;
+use keen_core::topology::Engine;
 use std::ops::Range;
 
 use futures_util::{FutureExt, StreamExt};
@@ -146,10 +148,8 @@ impl TableRead<'_> {
             selected.push(format!("((\n{filter}\n) IS NOT TRUE)"));
         }
         let mut sql = format!("SELECT {} FROM {}", selected.join(", "), self.local.name);
-        let first = self.local.key.first();
-        if let Some(condition) =
-            first.and_then(|column| self.request.stretch(&quoted(column), false))
-        {
+        let first = self.local.key.first().map(String::as_str);
+        if let Some(condition) = condition(Engine::Postgres, &self.request.rows, first, false) {
             sql.push_str(&format!(" WHERE {condition}"));
         }
         if self.request.ordered && !self.local.key.is_empty() {

@@ -3,9 +3,10 @@
 
 use std::path::{Path, PathBuf};
 
-use keen_core::engine::service_tables::Stage;
+use keen_core::engine::service_tables::{Stage, create};
 use keen_core::fault::ReadFault;
 use keen_core::ports::WriteProbe;
+use keen_core::topology::Engine;
 use rusqlite::{Connection, OpenFlags, OptionalExtension as _, Transaction, params};
 
 use super::{Options, fault, quoted};
@@ -89,9 +90,9 @@ fn journal(
 }
 
 impl WriteProbe for SqliteProbe {
-    fn create(&mut self, statement: &str) -> Result<(), ReadFault> {
+    fn create(&mut self) -> Result<(), ReadFault> {
         self.connection
-            .execute_batch(statement)
+            .execute_batch(&create(Engine::Sqlite, &self.local))
             .map_err(|error| fault::explain(&self.path, "create the probe table", &error))
     }
 

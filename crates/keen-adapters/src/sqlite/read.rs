@@ -7,6 +7,8 @@
 //! that of the table. In a UTF-16 file SQLite compares the UTF-16 bytes, so the order is
 //! made by a function there and SQLite sorts, on disk where need be.
 
+use keen_core::engine::selection::condition;
+use keen_core::topology::Engine;
 use std::path::Path;
 
 use keen_core::fault::ReadFault;
@@ -164,7 +166,7 @@ struct Select {
     /// Whether a row lies outside the set's filter.
     outside: Option<String>,
     table: String,
-    range: Option<String>,
+    wanted: Option<String>,
     order: Vec<String>,
 }
 
@@ -194,9 +196,12 @@ impl Select {
             // On lines of its own, so that a comment in the filter ends where the filter ends.
             outside: request.filter.as_ref().map(|filter| format!("((\n{filter}\n) IS NOT TRUE)")),
             table: quoted(&local.name),
-            range: local.key.first().and_then(|column| {
-                request.stretch(&quoted(column), !local.nullable_key.is_empty())
-            }),
+            wanted: condition(
+                Engine::Sqlite,
+                &request.rows,
+                local.key.first().map(String::as_str),
+                !local.nullable_key.is_empty(),
+            ),
             order,
         })
     }
@@ -209,15 +214,15 @@ impl Select {
 
     /// A row of the result for each row of the table.
     fn fetched(&self) -> String {
-        let range = self.range.iter().map(|range| format!(" WHERE {range}"));
-        self.from(&self.cells(), &range.collect::<String>())
+        let wanted = self.wanted.iter().map(|wanted| format!(" WHERE {wanted}"));
+        self.from(&self.cells(), &wanted.collect::<String>())
     }
 
     /// A row of the result for each full batch.
     fn inside(&self) -> String {
         let take = format!("{TAKE_FUNCTION}({})", self.cells());
-        let conditions = match &self.range {
-            Some(range) => format!(" WHERE ({range}) AND {take}"),
+        let conditions = match &self.wanted {
+            Some(wanted) => format!(" WHERE ({wanted}) AND {take}"),
             None => format!(" WHERE {take}"),
         };
         self.from("1", &conditions)

@@ -2,6 +2,8 @@
 
 use keen_adapters::postgres::PostgresLastWrites;
 use keen_core::ports::{Came, TellLastWrites};
+use keen_core::row::selection::RowKeys;
+use keen_core::value::Value;
 use keen_testkit::Engine;
 use keen_testkit::typed::{access, connect, server};
 
@@ -17,20 +19,18 @@ fn each_row_tells_its_own_write_whatever_its_columns_are_called() {
         .unwrap();
     server.run("UPDATE \"turn of\" SET xmin_ = 1 WHERE \"timestamp\" = 2").unwrap();
     let table = ["public".to_owned(), "turn of".to_owned()];
-    let conditions = [
-        r#"("timestamp" = 3 AND "roident" = '')"#,
-        r#"("timestamp" = 2 AND "roident" = '')"#,
-        r#"("timestamp" = 1 AND "roident" = 'it''s')"#,
-    ];
+    let shape = connect(server).shape("turn of").unwrap();
+    let columns = shape.key.iter().map(|name| shape.column(name).unwrap().clone()).collect();
+    let key = |number: i64, text: &str| vec![Value::Int(number.into()), Value::text(text)];
+    let rows = RowKeys { columns, keys: vec![key(3, ""), key(2, ""), key(1, "it's")] };
     let mut tells = PostgresLastWrites::open(&access(server)).unwrap();
-    let owned: Vec<String> = conditions.iter().map(|c| (*c).to_owned()).collect();
-    let told = tells.last_writes(&table, &owned).unwrap();
+    let told = tells.last_writes(&table, &rows).unwrap();
     let [None, Some(second), Some(first)] = &told[..] else { panic!("{told:?}") };
     assert!(first.made < second.made, "{told:?}");
     assert_eq!((&first.came, &second.came), (&Came::MadeHere, &Came::MadeHere));
 
     // The marks of rows: another after each write, also one that changes nothing; each look is of its own moment.
-    let marks = || connect(server).row_marks(&table, &conditions).unwrap();
+    let marks = || connect(server).row_marks(&table, &rows).unwrap();
     let before = marks();
     assert_eq!(marks(), before);
     let [None, Some(_), Some(_)] = &before[..] else { panic!("{before:?}") };

@@ -1,5 +1,6 @@
 //! What only SQLite files can do.
 
+use keen_core::row::selection::RowSelection;
 use std::path::Path;
 
 use keen_core::fault::ReadFault;
@@ -33,9 +34,7 @@ fn read(
         columns: names,
         filter: None,
         ordered: true,
-        range: None,
-        only: None,
-        condition: None,
+        rows: RowSelection::All,
     };
     let mut rows = Vec::new();
     node.read(&request, RowWriter::new(layout, DigestFunction::Xxh3, 1 << 16), &mut |batch| {

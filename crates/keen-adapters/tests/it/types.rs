@@ -11,6 +11,7 @@ use keen_core::row::conversion::Reading;
 use keen_core::row::digest::DigestFunction;
 use keen_core::row::encoding;
 use keen_core::row::schema::Family;
+use keen_core::row::selection::RowSelection;
 use keen_core::value::Value;
 use keen_core::value::calendar::{self, parse_timestamp};
 use keen_core::value::decimal::Decimal;
@@ -32,9 +33,7 @@ fn rows(node: &mut dyn ReadRows, table: &str) -> Vec<Vec<Value>> {
         columns: names,
         filter: None,
         ordered: false,
-        range: None,
-        only: None,
-        condition: None,
+        rows: RowSelection::All,
     };
     let mut all = Vec::new();
     node.read(&request, RowWriter::new(layout, DigestFunction::Xxh3, 1 << 16), &mut |batch| {

@@ -16,7 +16,10 @@ use std::path::Path;
 use std::process::ExitCode;
 
 use clap::Parser;
-use tracing_subscriber::EnvFilter;
+use tracing_subscriber::Layer as _;
+use tracing_subscriber::filter::{LevelFilter, Targets};
+use tracing_subscriber::layer::SubscriberExt as _;
+use tracing_subscriber::util::SubscriberInitExt as _;
 
 use crate::args::{Cli, Command};
 use crate::exit::Exit;
@@ -85,16 +88,16 @@ fn log(verbose: u8, terminal: Terminal) {
         _ => "trace",
     };
     let directives = std::env::var("KEEN_LOG").unwrap_or_else(|_| directives.to_owned());
-    let filter = EnvFilter::builder().parse_lossy(directives);
-    drop(
-        tracing_subscriber::fmt()
-            .with_env_filter(filter)
-            .with_ansi(terminal.colors_errors())
-            .with_writer(std::io::stderr)
-            .without_time()
-            // Once is for people: who says it and how loudly matters to developers.
-            .with_target(verbose > 1)
-            .with_level(verbose != 1)
-            .try_init(),
-    );
+    let filter = directives.parse().unwrap_or_else(|error| {
+        complain(&format!("keen: KEEN_LOG: {error}: only warnings are logged"));
+        Targets::new().with_default(LevelFilter::WARN)
+    });
+    let lines = tracing_subscriber::fmt::layer()
+        .with_ansi(terminal.colors_errors())
+        .with_writer(std::io::stderr)
+        .without_time()
+        // Once is for people: who says it and how loudly matters to developers.
+        .with_target(verbose > 1)
+        .with_level(verbose != 1);
+    drop(tracing_subscriber::registry().with(lines.with_filter(filter)).try_init());
 }

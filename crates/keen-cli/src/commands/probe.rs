@@ -153,7 +153,7 @@ fn write(
             complain(&format!("keen: on {}: {}", named.name, crate::safe::text(&statement)));
             if let Ok(opened) = opened {
                 opened
-                    .create(&statement)
+                    .create()
                     .with_context(|| format!("cannot create the table on {}", named.name))?;
             }
         }

@@ -18,7 +18,7 @@ const CHANGES: [&str; 3] = [
 ];
 
 #[test]
-fn stretches_of_server_tables_add_up_to_the_whole() {
+fn segments_of_server_tables_add_up_to_the_whole() {
     let network = Network::alike(&[Engine::MariaDb, Engine::Postgres15, Engine::Postgres18]);
     for (server, change) in network.servers.iter().zip(CHANGES) {
         let numbers = if server.engine().is_postgres() {
@@ -44,7 +44,7 @@ fn stretches_of_server_tables_add_up_to_the_whole() {
     let one = network.keen(&["audit", "--format", "json"]);
     let many = network.keen(&["audit", "--format", "json", "--threads", "4", "-v"]);
     assert!(
-        many.err.contains("table reading: merged in key order, 4 stretches side by side"),
+        many.err.contains("table reading: merged in key order, 4 segments side by side"),
         "{}",
         many.err
     );
@@ -75,7 +75,7 @@ fn stretches_of_server_tables_add_up_to_the_whole() {
 }
 
 #[test]
-fn stretches_of_files_add_up_to_the_whole() {
+fn segments_of_files_add_up_to_the_whole() {
     let folder = Folder::mesh(3, &["reading"], "");
     for (file, change) in ["a.db", "b.db", "c.db"].into_iter().zip(CHANGES) {
         folder.sql(
@@ -89,7 +89,7 @@ fn stretches_of_files_add_up_to_the_whole() {
     }
     let one = folder.keen(&["audit", "--format", "json"]);
     let many = folder.keen(&["audit", "--format", "json", "--threads", "3", "-v"]);
-    assert!(many.err.contains("3 stretches side by side"), "{}", many.err);
+    assert!(many.err.contains("3 segments side by side"), "{}", many.err);
     assert_eq!(tables(&one), tables(&many));
 }
 

@@ -7,7 +7,6 @@
 
 use std::fmt::Write as _;
 
-use crate::row::conversion::{CommonKind, Reading};
 use crate::row::schema::{ColumnShape, Family, labels_of};
 use crate::topology::Engine;
 use crate::value::Value;
@@ -140,22 +139,6 @@ fn changed_by_affinity(family: Family, value: &Value) -> bool {
         (Family::Text, Value::Int(_) | Value::Float(_)) => true,
         _ => false,
     }
-}
-
-/// Whether what was compared is all that a node holds of a cell, so that it can be written and matched.
-#[must_use]
-pub fn is_whole(reading: &Reading, family: Family) -> bool {
-    let as_it_is = match &reading.kind {
-        _ if family == Family::Opaque => false,
-        CommonKind::Single => family == Family::Single,
-        // As doubles, decimals lose digits.
-        CommonKind::Number => family != Family::Decimal,
-        CommonKind::Local(Some(_)) => family != Family::Timestamp,
-        _ => true,
-    };
-    as_it_is
-        && reading.fraction.is_none()
-        && reading.treatment == crate::row::conversion::Treatment::default()
 }
 
 /// `column = value`, given the quoted column and the value (no NULL) as it is to be written: `exact`ly as the

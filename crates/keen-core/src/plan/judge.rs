@@ -1,5 +1,6 @@
 //! What becomes of one divergent row: steps, or a question.
 
+use crate::row::conversion::is_whole;
 use std::borrow::Cow;
 use std::sync::Arc;
 
@@ -274,7 +275,7 @@ impl Judge<'_> {
                     common.name, self.topology.nodes[*holder].name
                 ));
             }
-            if !dialect::is_whole(&common.reading, column.family) && *value != Value::Null {
+            if !is_whole(&common.reading, column.family) && *value != Value::Null {
                 return Some(format!(
                     "{} is compared in part only ({}), so keen does not know all that {node} should hold",
                     common.name,

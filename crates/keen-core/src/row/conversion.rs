@@ -485,6 +485,20 @@ fn half_away(text: &str, places: usize) -> Option<Decimal> {
     Decimal::parse(&format!("{text}e-{places}")).ok()
 }
 
+/// Whether what was compared is all that a node holds of a cell, so that it can be written and matched.
+#[must_use]
+pub fn is_whole(reading: &Reading, family: Family) -> bool {
+    let as_it_is = match &reading.kind {
+        _ if family == Family::Opaque => false,
+        CommonKind::Single => family == Family::Single,
+        // As doubles, decimals lose digits.
+        CommonKind::Number => family != Family::Decimal,
+        CommonKind::Local(Some(_)) => family != Family::Timestamp,
+        _ => true,
+    };
+    as_it_is && reading.fraction.is_none() && reading.treatment == Treatment::default()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

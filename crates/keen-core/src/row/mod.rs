@@ -8,3 +8,4 @@ pub mod digest;
 pub mod encoding;
 pub mod key_order;
 pub mod schema;
+pub mod selection;

@@ -17,10 +17,10 @@ mod row_marks;
 mod table;
 
 use crate::opener::OpenRows;
+use keen_core::value::Value;
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
 use std::panic::{AssertUnwindSafe, catch_unwind};
-use std::sync::Arc;
 use std::time::SystemTime;
 
 use crossbeam_channel::{Sender, bounded, unbounded};
@@ -36,8 +36,8 @@ use keen_core::topology::{NodeId, SetId, Topology};
 use node::{Duty, Job, Opened, Pace};
 use table::{Comparison, InScope};
 
-/// By set and table, the numbers with which the keys of the wanted rows begin.
-pub type Only = BTreeMap<(SetId, String), Arc<[i64]>>;
+/// By set and table, the keys of the wanted rows.
+pub type WantedKeys = BTreeMap<(SetId, String), Vec<Vec<Value>>>;
 
 /// Why a table counts as unread on a node that could be read.
 pub const NOBODY_ELSE: &str = "no other node's table could be compared with it";
@@ -59,8 +59,8 @@ pub struct AuditRequest<'a> {
     pub nodes: Nodes,
     /// Only these tables, by the names the sets use; empty means all.
     pub tables: &'a [String],
-    /// Of some tables only the rows whose key begins with one of these numbers.
-    pub only: &'a Only,
+    /// Of some tables only the rows with these keys, and perhaps some more.
+    pub only: &'a WantedKeys,
     /// The digest both sides of every comparison use.
     pub function: DigestFunction,
     /// No node is read faster than this.

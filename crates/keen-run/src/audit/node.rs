@@ -8,9 +8,10 @@ use std::time::{Duration, Instant, SystemTime};
 use crossbeam_channel::{Receiver, Sender};
 use keen_core::fault::ReadFault;
 use keen_core::ports::{ReadRows, TableRequest};
-use keen_core::row::batch::{Batch, RowFault, RowWriter};
+use keen_core::row::batch::{Batch, Row, RowFault, RowWriter};
 use keen_core::row::buckets::{Chosen, Folios};
 use keen_core::row::schema::TableShape;
+use keen_core::row::selection::RowSelection;
 use keen_core::topology::NodeId;
 
 use super::{NodeOutcome, Rate};
@@ -53,7 +54,17 @@ pub(super) struct Job {
     pub(super) writer: RowWriter,
     pub(super) messages: Sender<Message>,
     pub(super) spent: Receiver<Batch>,
-    pub(super) folios: Option<ByFolio>,
+    pub(super) manner: Manner,
+}
+
+/// In which order a node delivers the rows of a job.
+pub(super) enum Manner {
+    /// As the engine orders them.
+    InOrder,
+    /// The balances of its folios first; then the rows of the chosen ones, sorted here.
+    ByFolio(ByFolio),
+    /// Those of some keys, a few at a time, sorted here.
+    ByKeys,
 }
 
 /// What a node needs to read a table by folios: first their balances, then the chosen ones.
@@ -178,8 +189,8 @@ pub(super) fn serve<'scope, 'env>(scope: &'scope Scope<'scope, 'env>, duty: Duty
 
 fn work(reader: &mut dyn ReadRows, lane: &Receiver<Job>, mut pace: Pace<'_>) {
     for job in lane {
-        let done = match &job.folios {
-            None => {
+        let done = match &job.manner {
+            Manner::InOrder => {
                 let mut deliver = |batch: Batch| {
                     pace.keep(&batch);
                     job.messages.send(Message::Rows(batch)).ok()?;
@@ -187,7 +198,8 @@ fn work(reader: &mut dyn ReadRows, lane: &Receiver<Job>, mut pace: Pace<'_>) {
                 };
                 reader.read(&job.request, job.writer.clone(), &mut deliver)
             }
-            Some(by_folio) => read_by_folio(reader, &job, by_folio, &mut pace),
+            Manner::ByFolio(by_folio) => read_by_folio(reader, &job, by_folio, &mut pace),
+            Manner::ByKeys => read_by_keys(reader, &job, &mut pace),
         };
         // Nobody listens any more when the comparison was stopped.
         drop(job.messages.send(done.map_or_else(Message::Fault, |()| Message::End)));
@@ -220,11 +232,47 @@ fn read_by_folio(
         return Ok(());
     };
     let mut sorter = Sorter::new(SORT_MEMORY);
+    sort(reader, job, &job.request, &mut sorter, pace, &|row| chosen.has(row))?;
+    let sorted = sorter.finish().map_err(|error| no_room(&error))?;
+    deliver_sorted(sorted, job, false)
+}
+
+/// Rows that one statement asks for by their keys.
+const KEYS_AT_ONCE: usize = 200;
+
+/// Delivers the rows of some keys in key order. Keys that the engine takes for one come twice, and count once.
+fn read_by_keys(
+    reader: &mut dyn ReadRows,
+    job: &Job,
+    pace: &mut Pace<'_>,
+) -> Result<(), ReadFault> {
+    let RowSelection::Keys(keys) = &job.request.rows else { return Ok(()) };
+    let mut sorter = Sorter::new(SORT_MEMORY);
+    for keys in keys.in_pieces(KEYS_AT_ONCE) {
+        if (pace.stop)() {
+            return Err(ReadFault::interrupted());
+        }
+        let rows = RowSelection::Keys(Arc::new(keys));
+        let request = TableRequest { rows, ..job.request.clone() };
+        sort(reader, job, &request, &mut sorter, pace, &|_| true)?;
+    }
+    let sorted = sorter.finish().map_err(|error| no_room(&error))?;
+    deliver_sorted(sorted, job, true)
+}
+
+/// Puts the wanted ones of the rows that a request asks for into a sorter.
+fn sort(
+    reader: &mut dyn ReadRows,
+    job: &Job,
+    request: &TableRequest,
+    sorter: &mut Sorter,
+    pace: &mut Pace<'_>,
+    wanted: &dyn Fn(&Row<'_>) -> bool,
+) -> Result<(), ReadFault> {
     let mut failed = None;
-    reader.read(&job.request, job.writer.clone(), &mut |batch| {
+    reader.read(request, job.writer.clone(), &mut |batch| {
         pace.keep(&batch);
-        let rows = (0..batch.len()).filter_map(|at| batch.get(at)).filter(|row| chosen.has(row));
-        for row in rows {
+        for row in (0..batch.len()).filter_map(|at| batch.get(at)).filter(wanted) {
             if let Err(error) = sorter.add(&row) {
                 failed = Some(error);
                 return None;
@@ -232,10 +280,7 @@ fn read_by_folio(
         }
         Some(batch)
     })?;
-    match failed.map_or_else(|| sorter.finish(), Err) {
-        Ok(sorted) => deliver_sorted(sorted, job),
-        Err(error) => Err(no_room(&error)),
-    }
+    failed.map_or(Ok(()), |error| Err(no_room(&error)))
 }
 
 fn no_room(error: &std::io::Error) -> ReadFault {
@@ -245,14 +290,18 @@ fn no_room(error: &std::io::Error) -> ReadFault {
     )
 }
 
-fn deliver_sorted(mut sorted: Sorted, job: &Job) -> Result<(), ReadFault> {
+fn deliver_sorted(mut sorted: Sorted, job: &Job, once: bool) -> Result<(), ReadFault> {
     let mut batch = Batch::default();
     let mut last: Option<Vec<u8>> = None;
     let mut twice = false;
     loop {
         let more = sorted
             .next(&mut |row| {
-                twice |= row.identified && last.as_deref() == Some(row.key);
+                let again = row.identified && last.as_deref() == Some(row.key);
+                if again && once {
+                    return;
+                }
+                twice |= again;
                 let last = last.get_or_insert_default();
                 last.clear();
                 last.extend_from_slice(row.key);

@@ -11,7 +11,6 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io;
 use std::ops::ControlFlow;
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use keen_core::audit::merge::{DivergentRow, Standing};
@@ -25,7 +24,7 @@ use keen_core::topology::placement::{Nodes, bit};
 
 use super::looks::{FirstLook, FoundAgain, HeldTable, SecondLook, Times};
 use super::row_marks::{self, MarkedTable, RowMarks};
-use super::{AuditOutcome, AuditRequest, AuditSink, Only, TableOutcome};
+use super::{AuditOutcome, AuditRequest, AuditSink, TableOutcome, WantedKeys};
 use crate::links::{self, Watch};
 use crate::opener::OpenJournal;
 use crate::owed;
@@ -50,6 +49,11 @@ const BETWEEN_LOOKS: Duration = Duration::from_millis(100);
 const TWICE: u8 = 2;
 /// So often where that is not told: a row can have been changed and changed back between two looks.
 const OFTEN: u8 = 4;
+
+/// To find a row by its key costs about as much as to read so many on the way.
+const KEY_COSTS: u64 = 4;
+/// Keys that are kept in memory to be asked for; of more rows the table is read whole again.
+const MOST_KEYS: u64 = 100_000;
 
 /// Runs an audit and hands out only what is settled as divergent.
 pub fn run(
@@ -260,7 +264,7 @@ impl Looking<'_> {
             tables.push(MarkedTable { layout, shapes, local_columns, rows });
             places.push(place);
         }
-        let told = row_marks::ask(self.request.topology, self.request.open, &tables);
+        let told = row_marks::ask(self.request.open, &tables);
         drop(tables);
         let mut before: Vec<RowMarks> = held.iter().map(|_| RowMarks::new()).collect();
         for (place, marks) in places.into_iter().zip(told) {
@@ -420,13 +424,17 @@ impl Looking<'_> {
     }
 
     /// Reads the pending rows of all tables again.
-    fn look(&self, held: &[HeldTable]) -> io::Result<SecondLook> {
-        let pending: Vec<&HeldTable> = held.iter().filter(|t| t.rows.count() > 0).collect();
+    fn look(&self, held: &mut [HeldTable]) -> io::Result<SecondLook> {
+        let mut pending: Vec<&mut HeldTable> =
+            held.iter_mut().filter(|t| t.rows.count() > 0).collect();
         let tables: Vec<String> = pending.iter().map(|table| table.table.clone()).collect();
-        let mut only = Only::new();
-        for table in &pending {
-            if let Some(numbers) = table.rows.numbers() {
-                only.insert((table.set, table.table.clone()), Arc::from(numbers));
+        let mut only = WantedKeys::new();
+        for table in &mut pending {
+            let rows = (table.outcome.iter())
+                .flat_map(|outcome| outcome.tally.balances.values().map(|balance| balance.rows));
+            let worth = (rows.max().unwrap_or(0) / KEY_COSTS).min(MOST_KEYS);
+            if let Some(keys) = table.rows.keys(worth)? {
+                only.insert((table.set, table.table.clone()), keys);
             }
         }
         let request = AuditRequest {

@@ -7,10 +7,11 @@ use keen_core::audit::merge::DivergentRow;
 use keen_core::fault::ReadFault;
 use keen_core::row::batch::Layout;
 use keen_core::row::schema::TableShape;
-use keen_core::topology::{NodeId, Topology};
+use keen_core::row::selection::RowKeys;
+use keen_core::topology::NodeId;
+use keen_core::value::Value;
 
 use crate::opener::OpenRows;
-use crate::rows_by_key::of_key;
 
 /// Of more rows it is not asked: then they are looked at more often instead.
 const MOST_ROWS: usize = 1000;
@@ -35,11 +36,7 @@ pub(super) struct MarkedTable<'a> {
 pub(super) type RowMarks = HashMap<u64, BTreeMap<NodeId, u64>>;
 
 /// Asks those who hold the rows. What cannot be asked is left out.
-pub(super) fn ask(
-    topology: &Topology,
-    open: &OpenRows<'_>,
-    tables: &[MarkedTable<'_>],
-) -> Vec<RowMarks> {
+pub(super) fn ask(open: &OpenRows<'_>, tables: &[MarkedTable<'_>]) -> Vec<RowMarks> {
     let mut marks: Vec<RowMarks> = tables.iter().map(|_| RowMarks::new()).collect();
     if tables.iter().map(|table| table.rows.len()).sum::<usize>() > MOST_ROWS {
         return marks;
@@ -48,23 +45,16 @@ pub(super) fn ask(
         let held = row.versions.iter().filter(|version| version.row.is_some());
         held.flat_map(|version| version.nodes.iter().copied()).collect()
     };
-    let mut wanted: BTreeMap<NodeId, Vec<(usize, u64, String)>> = BTreeMap::new();
+    let mut wanted: BTreeMap<NodeId, Vec<(usize, u64, Vec<Value>)>> = BTreeMap::new();
     for (at, table) in tables.iter().enumerate().filter(|(_, t)| !t.layout.key.is_empty()) {
         for (trace, row) in &table.rows {
-            for node in holders(row) {
-                let (Some(shape), Some(columns)) =
-                    (table.shapes.get(&node), table.local_columns.get(&node))
-                else {
-                    continue;
-                };
-                let engine = topology.nodes[node].at.engine();
-                let condition = of_key(engine, table.layout, Some(shape), columns, &row.key);
-                wanted.entry(node).or_default().push((at, *trace, condition));
+            for node in holders(row).into_iter().filter(|node| table.shapes.contains_key(node)) {
+                wanted.entry(node).or_default().push((at, *trace, row.key.clone()));
             }
         }
     }
     for (node, rows) in wanted {
-        let told = of_node(node, open, &rows, |at| &tables[at].shapes[&node].qualified);
+        let told = of_node(node, open, &rows, tables);
         match told {
             Ok(told) => {
                 for ((at, trace, _), mark) in rows.iter().zip(told) {
@@ -79,18 +69,23 @@ pub(super) fn ask(
     marks
 }
 
-fn of_node<'t>(
+fn of_node(
     node: NodeId,
     open: &OpenRows<'_>,
-    rows: &[(usize, u64, String)],
-    qualified: impl Fn(usize) -> &'t [String],
+    rows: &[(usize, u64, Vec<Value>)],
+    tables: &[MarkedTable<'_>],
 ) -> Result<Vec<Option<u64>>, ReadFault> {
     let mut reader = open(node)?;
     let mut told = Vec::with_capacity(rows.len());
     for of_table in rows.chunk_by(|one, next| one.0 == next.0) {
+        let table = &tables[of_table[0].0];
+        let (shape, columns) = (&table.shapes[&node], table.local_columns.get(&node));
         for some in of_table.chunks(AT_ONCE) {
-            let conditions: Vec<&str> = some.iter().map(|(_, _, condition)| &**condition).collect();
-            told.extend(reader.row_marks(qualified(some[0].0), &conditions)?);
+            let keys = some.iter().map(|(_, _, key)| key.clone()).collect();
+            match columns.and_then(|columns| RowKeys::of(table.layout, shape, columns, keys)) {
+                Some(keys) => told.extend(reader.row_marks(&shape.qualified, &keys)?),
+                None => told.extend(some.iter().map(|_| None)),
+            }
         }
     }
     Ok(told)

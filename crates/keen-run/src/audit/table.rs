@@ -9,15 +9,17 @@ use std::time::Duration;
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, bounded};
 use keen_core::audit::merge::{self, DivergentRow, Findings, RowStream, Tally};
 use keen_core::audit::schema_match::{self, Agreement};
-use keen_core::ports::{KeyRange, TableRequest};
+use keen_core::ports::TableRequest;
 use keen_core::row::balance::Balance;
 use keen_core::row::batch::{Batch, Layout, RowWriter};
 use keen_core::row::buckets::{Chosen, Folios};
 use keen_core::row::schema::TableShape;
+use keen_core::row::selection::{RowKeys, RowSelection, Segment};
 use keen_core::topology::placement::{Expectation, Nodes, bit, members};
 use keen_core::topology::{NodeId, SetId};
+use keen_core::value::Value;
 
-use super::node::{ByFolio, Counted, Job, Message, Opened};
+use super::node::{ByFolio, Counted, Job, Manner, Message, Opened};
 use super::{AuditRequest, AuditSink, QUEUE, TableHead, TableOutcome, Verdict, fallen_over};
 
 /// A table of a set that is to be compared.
@@ -27,7 +29,7 @@ pub(super) struct InScope<'a> {
     pub(super) expectation: Expectation,
 }
 
-/// The rows of one stretch of a table, from every node that has them.
+/// The rows of one segment of a table, from every node that has them.
 type Part = Vec<(NodeId, Box<dyn RowStream + Send>)>;
 
 pub(super) struct Comparison<'a> {
@@ -77,38 +79,44 @@ pub(super) fn prepare<'a>(
         }
         return Comparison { table, shapes, agreement, parts: Vec::new(), folios: None, unread };
     };
-    let ranges = ranges(request, &agreement, at, reports);
-    say_how(table.table, &agreement, ranges.len());
+    let wanted = request.only.get(&(table.set, table.table.to_owned()));
+    let wanted = wanted.and_then(|keys| by_keys(&agreement, &layout, &shapes, keys));
+    let segments = match wanted {
+        Some(_) => vec![RowSelection::All],
+        None => segments(request, &agreement, at, reports),
+    };
+    say_how(table.table, &agreement, segments.len(), wanted.is_some());
     let (say, counted) = bounded(agreement.local_columns.len() * QUEUE);
-    let mut folios =
-        agreement.unordered.is_some().then(|| FoliosOfNodes { counted, chosen: BTreeMap::new() });
-    // Only where all nodes share an order of keys is their first column the same everywhere.
-    let only = request.only.get(&(table.set, table.table.to_owned()));
-    let only = only.filter(|_| agreement.unordered.is_none());
+    let by_folio = agreement.unordered.is_some() && wanted.is_none();
+    let mut folios = by_folio.then(|| FoliosOfNodes { counted, chosen: BTreeMap::new() });
     let mut parts: Vec<Part> = Vec::new();
-    for (part, range) in ranges.iter().enumerate() {
+    for (part, segment) in segments.iter().enumerate() {
         let mut streams: Part = Vec::new();
         for (node, columns) in &agreement.local_columns {
             let (messages, incoming) = bounded(QUEUE);
             let (give_back, spent) = bounded(QUEUE);
+            let keys = wanted.as_ref().and_then(|wanted| wanted.get(node)).cloned();
+            let manner = match (&keys, &mut folios) {
+                (Some(_), _) => Manner::ByKeys,
+                (None, None) => Manner::InOrder,
+                (None, Some(folios)) => {
+                    let (choose, chosen) = bounded(1);
+                    folios.chosen.insert(*node, choose);
+                    Manner::ByFolio(ByFolio { node: *node, counted: say.clone(), chosen })
+                }
+            };
             let job = Job {
                 request: TableRequest {
                     table: topology.nodes[*node].name_of(table.table).to_owned(),
                     columns: columns.clone(),
                     filter: topology.sets[table.set].filter.clone(),
-                    ordered: folios.is_none(),
-                    range: *range,
-                    only: only.cloned(),
-                    condition: None,
+                    ordered: matches!(manner, Manner::InOrder),
+                    rows: keys.map_or_else(|| segment.clone(), RowSelection::Keys),
                 },
                 writer: RowWriter::new(layout.clone(), request.function, batch_bytes),
                 messages,
                 spent,
-                folios: folios.as_mut().map(|folios| {
-                    let (choose, chosen) = bounded(1);
-                    folios.chosen.insert(*node, choose);
-                    ByFolio { node: *node, counted: say.clone(), chosen }
-                }),
+                manner,
             };
             let open = reports[node].lanes.max(1);
             if let Some(lane) = lanes.get(node).and_then(|lanes| lanes.get(part % open)) {
@@ -121,13 +129,27 @@ pub(super) fn prepare<'a>(
     Comparison { table, shapes, agreement, parts, folios, unread }
 }
 
-/// The stretches of a table that are read side by side; one of everything where it is not split.
-fn ranges(
+/// The wanted keys as each node keeps them; none if some node could miss one that is asked for by its values.
+fn by_keys(
+    agreement: &Agreement,
+    layout: &Layout,
+    shapes: &BTreeMap<NodeId, TableShape>,
+    keys: &[Vec<Value>],
+) -> Option<BTreeMap<NodeId, Arc<RowKeys>>> {
+    let of_node = |(node, columns): (&NodeId, &Vec<String>)| {
+        let keys = RowKeys::of(layout, shapes.get(node)?, columns, keys.to_vec())?;
+        Some((*node, Arc::new(keys)))
+    };
+    agreement.local_columns.iter().map(of_node).collect()
+}
+
+/// The segments of a table that are read side by side; one of everything where it is not split.
+fn segments(
     request: &AuditRequest<'_>,
     agreement: &Agreement,
     at: usize,
     reports: &BTreeMap<NodeId, Opened>,
-) -> Vec<Option<KeyRange>> {
+) -> Vec<RowSelection> {
     let bounds = |node: &NodeId| reports[node].bounds.get(at).copied().flatten();
     let known: Vec<(i64, i64)> = agreement.local_columns.keys().filter_map(bounds).collect();
     let least = known.iter().map(|(least, _)| *least).min();
@@ -139,19 +161,21 @@ fn ranges(
                 && known.len() == agreement.local_columns.len()
                 && greatest.abs_diff(least) >= WORTH_SPLITTING =>
         {
-            KeyRange::split(least, greatest, request.threads).into_iter().map(Some).collect()
+            let segments = Segment::split(least, greatest, request.threads);
+            segments.into_iter().map(RowSelection::Segment).collect()
         }
-        _ => vec![None],
+        _ => vec![RowSelection::All],
     }
 }
 
-fn say_how(table: &str, agreement: &Agreement, parts: usize) {
+fn say_how(table: &str, agreement: &Agreement, parts: usize, by_keys: bool) {
     match &agreement.unordered {
+        _ if by_keys => tracing::info!("table {table}: some rows, by their keys"),
         Some(reason) => {
             tracing::info!("table {table}: compared by folios of key hashes: {reason}");
         }
         None if parts > 1 => {
-            tracing::info!("table {table}: merged in key order, {parts} stretches side by side");
+            tracing::info!("table {table}: merged in key order, {parts} segments side by side");
         }
         None => tracing::info!("table {table}: merged in key order"),
     }

@@ -1,7 +1,7 @@
 //! Where journals cannot be read, rows themselves may tell when and where they were last written. That is
 //! asked of rows that differ, and used for what it can tell.
 
-use crate::rows_by_key::of_key;
+use keen_core::row::selection::RowKeys;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ops::ControlFlow;
 use std::sync::Arc;
@@ -66,7 +66,7 @@ pub(super) fn look(settle: &Settle<'_>, found: &mut Found) {
         let rows: HashMap<u128, Vec<Value>> =
             keys.into_iter().map(|key| (thing(number, None, &key), key)).collect();
         let wanted: Wanted = [(number, rows)].into();
-        let ask = |asked: &mut Asked| asked.of_table(topology, table, &wanted[&number]);
+        let ask = |asked: &mut Asked| asked.of_table(table, &wanted[&number]);
         // What is the same before and after was so at one moment on all nodes.
         let before = ask(&mut asked);
         let held = settle.held(&wanted, found);
@@ -341,7 +341,6 @@ impl Asked {
     /// By node the last writes of wanted rows.
     fn of_table(
         &mut self,
-        topology: &Topology,
         table: &Table,
         wanted: &HashMap<u128, Vec<Value>>,
     ) -> BTreeMap<NodeId, HashMap<u128, LastWritten>> {
@@ -352,15 +351,12 @@ impl Asked {
             else {
                 continue;
             };
-            let engine = topology.nodes[*node].at.engine();
             let rows: Vec<(&u128, &Vec<Value>)> = wanted.iter().collect();
             let of_node: &mut HashMap<u128, LastWritten> = found.entry(*node).or_default();
             for rows in rows.chunks(AT_ONCE) {
-                let condition = |(_, key): &(&u128, &Vec<Value>)| {
-                    of_key(engine, &table.layout, Some(shape), columns, key)
-                };
-                let conditions: Vec<String> = rows.iter().map(condition).collect();
-                match tells.last_writes(&shape.qualified, &conditions) {
+                let keys = rows.iter().map(|(_, key)| (*key).clone()).collect();
+                let Some(keys) = RowKeys::of(&table.layout, shape, columns, keys) else { break };
+                match tells.last_writes(&shape.qualified, &keys) {
                     Ok(told) => of_node.extend(
                         rows.iter().zip(told).filter_map(|((row, _), told)| Some((**row, told?))),
                     ),
@@ -393,12 +389,10 @@ pub fn written(asked: &mut Asked, table: &AuditedTable) -> Result<WrittenTimes, 
             let Some(local) = table.nodes.get(node).filter(|_| !silent.contains(node)) else {
                 continue;
             };
-            let condition = |row: &DivergentRow| {
-                let shape = Some(&local.shape);
-                of_key(local.engine, &table.layout, shape, &local.columns, &row.key)
-            };
-            let conditions: Vec<String> = rows.iter().map(condition).collect();
-            match tells.last_writes(&local.shape.qualified, &conditions) {
+            let keys = rows.iter().map(|row| row.key.clone()).collect();
+            let keys = RowKeys::of(&table.layout, &local.shape, &local.columns, keys);
+            let Some(keys) = keys else { continue };
+            match tells.last_writes(&local.shape.qualified, &keys) {
                 Ok(told) => {
                     for (at, told) in (from..).zip(told) {
                         if let Some(told) = told {

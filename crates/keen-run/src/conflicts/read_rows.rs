@@ -1,12 +1,14 @@
 //! What nodes hold now of the rows that were written to at once.
 
-use crate::rows_by_key::{each_row, of_key};
+use crate::rows_by_key::each_row;
+use keen_core::row::selection::{RowKeys, RowSelection};
 use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
 
 use keen_core::conflict::Now;
 use keen_core::fault::ReadFault;
 use keen_core::ports::{ReadRows, TableRequest};
-use keen_core::topology::{Engine, NodeId, Topology};
+use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 
 use crate::tables::{Table, thing};
@@ -56,22 +58,28 @@ pub(super) fn read(
             held.unread.insert(*number, "its table is not shaped as the others' are".to_owned());
             continue;
         };
-        let engine = topology.nodes[node].at.engine();
-        let keys: Vec<&Vec<Value>> = rows.values().collect();
+        let keys = rows.values().cloned().collect();
         // The shape of the table is asked for again: this is another session than the first.
         let mut done = reader.shape(local).map(drop);
-        for keys in keys.chunks(AT_ONCE) {
+        let shape = table.shapes.get(&node);
+        let keys = shape.and_then(|shape| RowKeys::of(&table.layout, shape, columns, keys));
+        let selections = match keys {
+            Some(keys) => {
+                keys.in_pieces(AT_ONCE).map(|keys| RowSelection::Keys(Arc::new(keys))).collect()
+            }
+            // What cannot be asked for is looked for among all.
+            None => vec![RowSelection::All],
+        };
+        for selection in selections {
             if done.is_ok() {
                 let request = TableRequest {
                     table: local.to_owned(),
                     columns: columns.clone(),
                     filter: topology.sets[table.set].filter.clone(),
                     ordered: false,
-                    range: None,
-                    only: None,
-                    condition: Some(condition(engine, table, node, columns, keys)),
+                    rows: selection,
                 };
-                done = read_some(reader, &request, *number, table, &mut held.rows);
+                done = read_some(reader, &request, *number, table, rows, &mut held.rows);
             }
         }
         if let Err(fault) = done {
@@ -81,29 +89,20 @@ pub(super) fn read(
     held
 }
 
-/// A condition that these rows meet, and perhaps some more.
-fn condition(
-    engine: Engine,
-    table: &Table,
-    node: NodeId,
-    columns: &[String],
-    keys: &[&Vec<Value>],
-) -> String {
-    let shape = table.shapes.get(&node);
-    let one = |key: &&Vec<Value>| of_key(engine, &table.layout, shape, columns, key);
-    keys.iter().map(one).collect::<Vec<_>>().join(" OR ")
-}
-
 fn read_some(
     reader: &mut dyn ReadRows,
     request: &TableRequest,
     number: usize,
     table: &Table,
+    wanted: &HashMap<u128, Vec<Value>>,
     rows: &mut HashMap<u128, Vec<Value>>,
 ) -> Result<(), ReadFault> {
     each_row(reader, request, &table.layout, &mut |cells| {
         let key: Vec<Value> =
             table.layout.key.iter().filter_map(|at| cells.get(*at).cloned()).collect();
-        rows.insert(thing(number, None, &key), cells);
+        let row = thing(number, None, &key);
+        if wanted.contains_key(&row) {
+            rows.insert(row, cells);
+        }
     })
 }

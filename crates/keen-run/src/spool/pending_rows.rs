@@ -1,5 +1,6 @@
 //! Divergent rows kept until it is known what they are: in memory while they are few, then in a file.
 
+use keen_core::row::selection::is_findable;
 use std::collections::HashMap;
 use std::io::{self, BufReader, BufWriter, Read, Seek, SeekFrom, Write};
 use std::ops::ControlFlow;
@@ -15,8 +16,6 @@ use tempfile::SpooledTempFile;
 
 /// Rows of one table are kept in memory up to this many bytes.
 const IN_MEMORY: usize = 1 << 20;
-/// So many different numbers are asked for one by one; more cost as much as reading everything.
-const MOST_NUMBERS: usize = 2000;
 
 /// Which row it is, and what it was.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -58,13 +57,11 @@ fn short(bytes: &[u8]) -> u64 {
 pub(crate) struct Held {
     file: SpooledTempFile,
     count: u64,
-    /// The numbers with which the keys begin; none once some does not begin with one, or they are too many.
-    numbers: Option<Vec<i64>>,
 }
 
 impl Held {
     pub(crate) fn new() -> Self {
-        Self { file: SpooledTempFile::new(IN_MEMORY), count: 0, numbers: Some(Vec::new()) }
+        Self { file: SpooledTempFile::new(IN_MEMORY), count: 0 }
     }
 
     pub(crate) fn count(&self) -> u64 {
@@ -72,27 +69,25 @@ impl Held {
     }
 
     pub(crate) fn push(&mut self, row: &DivergentRow) -> io::Result<()> {
-        self.numbers = match (self.numbers.take(), row.key.first()) {
-            (Some(mut numbers), Some(Value::Int(first))) if numbers.len() < MOST_NUMBERS => {
-                i64::try_from(*first).ok().map(|first| {
-                    numbers.push(first);
-                    numbers
-                })
-            }
-            _ => None,
-        };
         self.count += 1;
         let mut out = BufWriter::new(&mut self.file);
         write_row(&mut out, row)?;
         out.flush()
     }
 
-    /// The numbers with which the keys begin, each once, if that helps to read them alone.
-    pub(crate) fn numbers(&self) -> Option<Vec<i64>> {
-        let mut numbers = self.numbers.clone()?;
-        numbers.sort_unstable();
-        numbers.dedup();
-        Some(numbers)
+    /// The keys of all rows, if they can be asked for by their values and are at most so many.
+    pub(crate) fn keys(&mut self, most: u64) -> io::Result<Option<Vec<Vec<Value>>>> {
+        if self.count > most {
+            return Ok(None);
+        }
+        let mut keys = Vec::new();
+        self.each(|row| {
+            let findable = is_findable(&row.key);
+            keys.push(row.key);
+            if findable { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+        })?;
+        let all = keys.last().is_none_or(|key| is_findable(key));
+        Ok(all.then_some(keys))
     }
 
     /// Hands out the rows in order.
@@ -256,7 +251,8 @@ mod tests {
         let rows: Vec<DivergentRow> = (0..3000).map(|id| row(id, &long)).collect();
         let mut held = Held::new();
         rows.iter().for_each(|row| held.push(row).unwrap());
-        assert!(held.numbers().is_none(), "too many to be asked for one by one");
+        assert_eq!(held.keys(2999).unwrap(), None, "more than are wanted");
+        assert_eq!(held.keys(3000).unwrap().unwrap()[2999], [Value::Int(2999)]);
         for _ in 0..2 {
             let mut back = Vec::new();
             held.each(|row| {
@@ -267,6 +263,17 @@ mod tests {
             assert_eq!(back, rows);
         }
         assert_eq!(held.traces().unwrap().len(), 3000);
+    }
+
+    #[test]
+    fn where_one_row_cannot_be_asked_for_by_its_key_none_is() {
+        for key in [vec![Value::Null], Vec::new(), vec![Value::Int(1), Value::Float(f64::NAN)]] {
+            let mut held = Held::new();
+            for key in [vec![Value::Int(1)], key, vec![Value::Int(2)]] {
+                held.push(&DivergentRow { key, ..row(1, "") }).unwrap();
+            }
+            assert_eq!(held.keys(10).unwrap(), None);
+        }
     }
 
     #[test]

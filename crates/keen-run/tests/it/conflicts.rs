@@ -322,7 +322,7 @@ fn history() -> impl Strategy<Value = (usize, Vec<Event>, bool)> {
 
 // Side by side, for it takes a while.
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(1000))]
+    #![proptest_config(ProptestConfig::with_cases(keen_testkit::rounds(100, 1000)))]
 
     #[test]
     fn every_race_in_a_mesh_is_found_and_none_invented((nodes, events, settle) in history()) {

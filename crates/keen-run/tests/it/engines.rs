@@ -12,7 +12,7 @@ use keen_core::topology::{
 };
 use keen_core::value::Value;
 use keen_core::value::zone::Zone;
-use keen_run::audit::{self, AuditRequest, AuditSink, TableHead, TableOutcome};
+use keen_run::audit::{self, AuditRequest, AuditSink, TableHead, TableOutcome, WantedKeys};
 use keen_testkit::random::{NAMES, distinct_keys, rows};
 use keen_testkit::typed::{Host, Kind, Typed};
 use proptest::prelude::*;
@@ -85,10 +85,15 @@ impl AuditSink for Seen {
 }
 
 fn audit(table: &Typed, folder: &Path) -> Seen {
+    audit_only(table, folder, &WantedKeys::new())
+}
+
+/// Reads nothing but the rows with these keys, where they can be asked for.
+fn audit_only(table: &Typed, folder: &Path, only: &WantedKeys) -> Seen {
     let topology = topology(&table.name);
     let mut seen = Seen::default();
     let request = AuditRequest {
-        only: &std::collections::BTreeMap::new(),
+        only,
         topology: &topology,
         nodes: !0,
         tables: &[],
@@ -175,6 +180,14 @@ proptest! {
                 prop_assert_eq!(differing, &vec![NAMES[column].to_owned()]);
                 let alone = found.versions.iter().find(|v| v.nodes.len() == 1).unwrap();
                 prop_assert_eq!(Host::ALL[alone.nodes[0]], host);
+                // The same row is found when it is asked for by its key, with another that agrees.
+                let agreeing = rows.iter().find(|other| key.iter().any(|i| other[*i] != row[*i]));
+                let of = |row: &Vec<Value>| key.iter().map(|i| row[*i].clone()).collect::<Vec<_>>();
+                let keys = [Some(found.key.clone()), agreeing.map(of)];
+                let wanted = [((0, table.name.clone()), keys.into_iter().flatten().collect())];
+                let again = audit_only(&table, folder.path(), &wanted.into());
+                prop_assert_eq!(&again.rows, &seen.rows);
+                prop_assert!(again.counts.values().all(|count| (1..=2).contains(count)), "{:?}", again.counts);
             }
         }
         table.drop_everywhere();

@@ -1,5 +1,6 @@
 //! Rows that differ while somebody writes: when the looks behind fences prove that they are settled.
 
+use keen_core::row::selection::RowKeys;
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
@@ -86,18 +87,15 @@ impl ReadRows for Marked {
     fn shape(&mut self, table: &str) -> Result<TableShape, ReadFault> {
         self.rows.shape(table)
     }
-    fn row_marks(
-        &mut self,
-        _: &[String],
-        conditions: &[&str],
-    ) -> Result<Vec<Option<u64>>, ReadFault> {
+    fn row_marks(&mut self, _: &[String], rows: &RowKeys) -> Result<Vec<Option<u64>>, ReadFault> {
         let asked = self.asked.fetch_add(1, Ordering::Relaxed);
-        let mark = |condition: &&str| match (self.mark, *condition) {
+        assert_eq!(rows.columns[0].name, "id");
+        let mark = |key: &Vec<Value>| match (self.mark, &key[0]) {
             (Mark::None, _) => None,
-            (Mark::Same, _) | (Mark::SameAndAnother, r#"("id" = 2)"#) => Some(7),
+            (Mark::Same, _) | (Mark::SameAndAnother, Value::Int(2)) => Some(7),
             (Mark::Another | Mark::SameAndAnother, _) => Some(asked),
         };
-        Ok(conditions.iter().map(mark).collect())
+        Ok(rows.keys.iter().map(mark).collect())
     }
     fn read(
         &mut self,

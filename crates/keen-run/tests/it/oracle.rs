@@ -259,7 +259,7 @@ fn check(
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(400))]
+    #![proptest_config(ProptestConfig::with_cases(keen_testkit::rounds(100, 400)))]
 
     #[test]
     fn in_memory_every_divergence_is_found_and_none_invented((edges, writers, keyed, contents) in case()) {
@@ -274,7 +274,7 @@ proptest! {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(40))]
+    #![proptest_config(ProptestConfig::with_cases(keen_testkit::rounds(15, 40)))]
 
     #[test]
     fn in_files_too((edges, writers, keyed, contents) in case()) {

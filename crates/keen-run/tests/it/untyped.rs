@@ -6,6 +6,7 @@ use keen_core::row::batch::{Column, Layout, RowWriter};
 use keen_core::row::conversion::Reading;
 use keen_core::row::digest::{Digest, DigestFunction};
 use keen_core::row::encoding;
+use keen_core::row::selection::RowSelection;
 use keen_core::value::Value;
 use keen_testkit::tables::{Table, open};
 use proptest::prelude::*;
@@ -61,9 +62,7 @@ fn read(
         columns,
         filter: None,
         ordered: true,
-        range: None,
-        only: None,
-        condition: None,
+        rows: RowSelection::All,
     };
     node.shape("t")?;
     let mut all = Vec::new();
@@ -184,9 +183,7 @@ fn a_reader_that_has_gone_ends_the_reading() {
             columns: vec!["id".to_owned()],
             filter: None,
             ordered: true,
-            range: None,
-            only: None,
-            condition: None,
+            rows: RowSelection::All,
         };
         node.read(&request, RowWriter::new(layout(&table), DigestFunction::Xxh3, 64), &mut |_| {
             batches += 1;
@@ -214,7 +211,7 @@ fn key_value() -> impl Strategy<Value = Value> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(48))]
+    #![proptest_config(ProptestConfig::with_cases(keen_testkit::rounds(16, 48)))]
 
     #[test]
     fn all_adapters_deliver_the_same_rows_in_the_same_order(

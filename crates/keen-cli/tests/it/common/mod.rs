@@ -23,6 +23,8 @@ use rusqlite::Connection;
 use serde_json::Value as Json;
 use tempfile::TempDir;
 
+pub use keen_testkit::rounds;
+
 pub struct Folder {
     dir: TempDir,
 }
@@ -131,12 +133,6 @@ pub fn mesh_text(nodes: usize, tables: &[&str], extra: &str) -> String {
         quoted(&names)
     ));
     text
-}
-
-/// How often something is done that has to hold every time: a few times in each run of the tests, many times in
-/// the long run (`scripts/long`).
-pub fn rounds(few: usize, many: usize) -> usize {
-    if std::env::var_os("KEEN_LONG").is_some() { many } else { few }
 }
 
 /// a, b, …, z, n26, n27, …

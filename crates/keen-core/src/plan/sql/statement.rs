@@ -4,6 +4,7 @@
 //! (for a driver) or with literals (for a script) and mean the same. Rows are
 //! matched exactly: the kind of each value and, for text, its bytes.
 
+use crate::row::conversion::is_whole;
 use std::fmt;
 use std::sync::Arc;
 
@@ -233,7 +234,7 @@ impl TableSql<'_> {
 
     fn is_whole(&self, i: usize) -> bool {
         let family = self.shape(i).map(|column| column.family);
-        family.is_none_or(|family| dialect::is_whole(&self.layout.columns[i].reading, family))
+        family.is_none_or(|family| is_whole(&self.layout.columns[i].reading, family))
     }
 
     fn whole_row<'v>(&self, row: &'v [Value]) -> Statement<'v> {
