@@ -1,5 +1,6 @@
 //! Adapters: how nodes of each engine, and files, reach the core. Each module implements the ports of `keen_core::ports` that its kind of node has.
 //!
+//! - [`adapter`]: what an adapter is; [`ADAPTERS`] has one for each engine.
 //! - [`sqlite`]: SQLite files, read-only, one transaction each.
 //! - [`postgres`]: PostgreSQL servers, by binary COPY in one transaction.
 //! - [`mariadb`]: MariaDB servers, by their binary protocol in one snapshot.
@@ -7,9 +8,32 @@
 //! - [`memory`]: tables in memory, for tests and as the plainest example of an adapter.
 //! - [`server`]: what servers have in common: passwords, TLS, limits.
 
+pub mod adapter;
 pub mod files;
 pub mod mariadb;
 pub mod memory;
 pub mod postgres;
 pub mod server;
 pub mod sqlite;
+
+use keen_core::fault::{FaultKind, ReadFault};
+use keen_core::topology::Engine;
+
+/// The adapters, one for each engine. Another engine is one more line.
+pub static ADAPTERS: [&dyn adapter::Adapter; 3] =
+    [&sqlite::SqliteAdapter, &postgres::PostgresAdapter, &mariadb::MariaDbAdapter];
+
+/// The adapter of an engine.
+///
+/// # Errors
+/// [`ReadFault`] when there is none.
+pub fn adapter_of(engine: Engine) -> Result<&'static dyn adapter::Adapter, ReadFault> {
+    let found = ADAPTERS.into_iter().find(|adapter| adapter.engine() == engine);
+    found.ok_or_else(|| {
+        ReadFault::new(
+            format!("there is no adapter of {}", engine.name()),
+            "this is a defect of keen: please report it",
+        )
+        .of(FaultKind::NotSupported)
+    })
+}

@@ -47,6 +47,8 @@ pub enum FaultKind {
     Full,
     /// There is no such table, or it is no table.
     NoTable,
+    /// The adapter has no such port.
+    NotSupported,
 }
 
 impl FaultKind {
@@ -64,6 +66,7 @@ impl FaultKind {
             Self::Tls => "tls",
             Self::Full => "full",
             Self::NoTable => "no_table",
+            Self::NotSupported => "not_supported",
         }
     }
 }

@@ -154,6 +154,56 @@ pub trait ReadJournal {
     fn read(&mut self, each: &mut dyn FnMut(Entry) -> ControlFlow<()>) -> Result<(), ReadFault>;
 }
 
+/// What a node lacks before its journal can be read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum JournalNeeds {
+    /// Nothing: it is read as it is.
+    Nothing,
+    /// Rights on the whole server, by their names.
+    Rights {
+        /// The account that needs them, as the engine's statements name it.
+        account: String,
+        /// Those that it lacks.
+        lacking: Vec<&'static str>,
+    },
+    /// A slot and a publication.
+    Slot(JournalSetup),
+}
+
+/// What is there of what keen needs to read a node's log.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct JournalSetup {
+    /// The account that logged in.
+    pub account: String,
+    /// The slot that is there, if one is.
+    pub slot: Option<String>,
+    /// What the slot is to be called where there is none.
+    pub slot_name: String,
+    /// The log that the slot should hold is gone.
+    pub lost: bool,
+    /// Whether the publication is there.
+    pub published: bool,
+    /// It tells writes of partitions as writes of their table.
+    pub via_root: bool,
+    /// The account may read a log.
+    pub may_read: bool,
+    /// The account may see how far the node has applied what others wrote.
+    pub may_see_origins: bool,
+    /// The tables.
+    pub tables: Vec<PublishableTable>,
+}
+
+/// A table that keen's publication is to carry.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PublishableTable {
+    /// Its name, part by part.
+    pub name: Vec<String>,
+    /// PostgreSQL would go on taking updates and deletes of it: something identifies its rows.
+    pub identified: bool,
+    /// The publication has it.
+    pub published: bool,
+}
+
 /// Where the last write of a row came from.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Came {

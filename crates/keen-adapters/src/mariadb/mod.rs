@@ -5,6 +5,7 @@
 //! pinned: times come in UTC, text as UTF-8 whatever character set holds it,
 //! and a filter means what standard SQL says.
 
+mod adapter;
 mod binlog;
 mod connect;
 mod decode;
@@ -15,6 +16,7 @@ mod probe;
 mod read;
 mod shape;
 
+use keen_core::ports::JournalNeeds;
 use std::collections::HashMap;
 
 use keen_core::fault::ReadFault;
@@ -23,6 +25,7 @@ use keen_core::row::batch::{Batch, RowWriter};
 use keen_core::row::schema::TableShape;
 
 use crate::server::Access;
+pub use adapter::MariaDbAdapter;
 pub use binlog::MariaDbJournal;
 use connect::Session;
 pub use links::MariaDbLinks;
@@ -32,23 +35,23 @@ pub use probe::MariaDbProbe;
 ///
 /// # Errors
 /// [`ReadFault`] when the server cannot be reached in time, or refuses.
-pub fn account(access: &Access) -> Result<String, ReadFault> {
+pub(crate) fn account(access: &Access) -> Result<String, ReadFault> {
     Session::open_to_look(access)?.account()
 }
 
-/// The grants that the account lacks to read the binary log.
+/// The rights that the account lacks to read the binary log.
 ///
 /// # Errors
 /// As [`account`].
-pub fn journal_grants(access: &Access) -> Result<Vec<String>, ReadFault> {
+pub(crate) fn journal_needs(access: &Access) -> Result<JournalNeeds, ReadFault> {
     let mut session = Session::open_to_look(access)?;
     let account = session.account()?;
     let lines: Vec<String> = session.rows("look at its rights", "SHOW GRANTS", ())?;
     let grants: Vec<look::Grant> =
         lines.iter().filter_map(|line| look::Grant::read(line)).collect();
     let lacks = |right: &&str| !grants.iter().any(|grant| grant.gives(right, "*", "*"));
-    let needed = ["REPLICATION SLAVE", "BINLOG MONITOR"].into_iter().filter(lacks);
-    Ok(needed.map(|right| format!("GRANT {right} ON *.* TO {account}")).collect())
+    let lacking = ["REPLICATION SLAVE", "BINLOG MONITOR"].into_iter().filter(lacks).collect();
+    Ok(JournalNeeds::Rights { account, lacking })
 }
 
 /// A MariaDB server, fixed at one moment.

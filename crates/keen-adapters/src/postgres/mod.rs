@@ -6,6 +6,7 @@
 //! otherwise. Each statement has a savepoint, so that a table that cannot be
 //! read costs that table and not the node.
 
+mod adapter;
 mod connect;
 mod decode;
 mod fault;
@@ -32,8 +33,10 @@ use keen_core::row::batch::{Batch, RowWriter};
 use keen_core::row::schema::TableShape;
 
 use crate::server::Access;
+pub use adapter::PostgresAdapter;
 use connect::Session;
-pub use journal::{JournalSetup, PostgresJournal, journal_setup};
+pub use journal::PostgresJournal;
+pub(crate) use journal::journal_setup;
 pub use last_writes::PostgresLastWrites;
 pub use links::PostgresLinks;
 pub use probe::PostgresProbe;

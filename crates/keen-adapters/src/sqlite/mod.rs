@@ -9,6 +9,7 @@
 //! whose text is UTF-16 has its text translated here rather than by SQLite,
 //! which would make unpaired surrogates into something else.
 
+mod adapter;
 mod fault;
 mod inside;
 mod journal;
@@ -33,6 +34,7 @@ use keen_core::row::schema::TableShape;
 use rusqlite::Connection;
 use rusqlite::config::DbConfig;
 
+pub use adapter::SqliteAdapter;
 pub use journal::SqliteJournal;
 pub use links::SqliteLinks;
 pub use probe::SqliteProbe;

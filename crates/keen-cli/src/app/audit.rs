@@ -16,7 +16,7 @@ use keen_run::audit::{
 };
 use keen_run::ledger::Audited;
 
-use crate::app::open_node::Doors;
+use crate::app::open_node::NodeOpener;
 use crate::app::topology_file::Loaded;
 use crate::exit::Exit;
 use crate::numbers::counted;
@@ -166,8 +166,8 @@ pub(crate) fn run(
     let topology = &loaded.topology;
     let started = Timestamp::now();
     let clock = Instant::now();
-    let doors = Doors::new(loaded, scope.wait, scope.silence, stop);
-    let open = |node: NodeId| doors.open(node);
+    let opener = NodeOpener::new(loaded, scope.wait, scope.silence, stop);
+    let open = |node: NodeId| opener.open(node);
     let request = AuditRequest {
         topology,
         nodes: scope.nodes,
@@ -211,12 +211,12 @@ pub(crate) fn run(
         },
     };
     // What is asked of links is light: whoever does not answer it soon is not waited for.
-    let gates = Doors::new(loaded, scope.wait, scope.wait, stop);
+    let light_opener = NodeOpener::new(loaded, scope.wait, scope.wait, stop);
     let fencing = Fencing {
-        watch: &|node: NodeId| gates.watch(node),
+        watch: &|node: NodeId| light_opener.watch(node),
         patience: scope.patience,
         settle: topology.limits.settle,
-        journal: &|node, tables| doors.journal(node, tables),
+        journal: &|node, tables| opener.journal(node, tables),
     };
     let outcome = if scope.patience.is_zero() {
         audit::run(&request, &mut counting)

@@ -17,7 +17,7 @@ use keen_run::conflicts::{self, Found, Life, Request};
 use keen_run::ledger::{Accepted, Proof, Raced, conflict_id};
 use keen_run::tables::Table;
 
-use crate::app::open_node::Doors;
+use crate::app::open_node::NodeOpener;
 use crate::app::proven::{self, Proven};
 use crate::app::run_log::Judged;
 use crate::app::stop::Stop;
@@ -205,7 +205,7 @@ pub(crate) fn run(
     let topology = &loaded.topology;
     let started = Timestamp::now();
     let clock = Instant::now();
-    let doors = Doors::new(loaded, asked.wait, asked.silence, stop).reading_as(asked.reader);
+    let opener = NodeOpener::new(loaded, asked.wait, asked.silence, stop).reading_as(asked.reader);
     let nodes = (0..topology.nodes.len()).fold(0, |all, node| all | bit(node)) & asked.nodes;
     let life = asked.key.as_ref().and_then(|key| Some((&asked.tables.first()?[..], &key[..])));
     let mut found = conflicts::run(&Request {
@@ -214,10 +214,10 @@ pub(crate) fn run(
         tables: &asked.tables,
         life,
         differing: &asked.differing,
-        open: &|node| doors.open(node),
-        journal: &|node, tables| doors.journal(node, tables),
-        last_writes: (!asked.journals_only).then_some(&|node| doors.last_writes(node)),
-        exported: &|node| doors.exported_shapes(node),
+        open: &|node| opener.open(node),
+        journal: &|node, tables| opener.journal(node, tables),
+        last_writes: (!asked.journals_only).then_some(&|node| opener.last_writes(node)),
+        exported: &|node| opener.exported_shapes(node),
         earlier: judged.handed_on,
         hand_on,
         stop: &|| stop.raised(),

@@ -13,7 +13,7 @@ use keen_core::topology::placement::{Nodes, bit};
 use keen_run::links::{Watch, wait_until};
 use keen_run::owed;
 
-use crate::app::open_node::Doors;
+use crate::app::open_node::NodeOpener;
 use crate::app::run_log::Keeping;
 use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
@@ -85,13 +85,13 @@ impl Outcome {
 }
 
 /// Sets the rows of the nodes that are written to, each at itself, to now.
-fn beat(loaded: &Loaded, asked: &Asked, doors: &Doors<'_>) {
+fn beat(loaded: &Loaded, asked: &Asked, opener: &NodeOpener<'_>) {
     let Some(table) = loaded.topology.heartbeat.as_ref().filter(|_| asked.beat) else { return };
     std::thread::scope(|scope| {
         for (id, node) in loaded.topology.nodes.iter().enumerate() {
             if node.writes && asked.nodes & bit(id) != 0 {
                 scope.spawn(move || {
-                    let written = doors.probe(id, table).and_then(|mut at| at.beat(&node.name));
+                    let written = opener.probe(id, table).and_then(|mut at| at.beat(&node.name));
                     if let Err(fault) = written {
                         tracing::warn!(
                             "no heartbeat of {}: {}",
@@ -109,7 +109,7 @@ fn beat(loaded: &Loaded, asked: &Asked, doors: &Doors<'_>) {
 fn name_what_is_lacking(loaded: &Loaded, asked: &Asked, stop: &Stop, outcome: &mut Outcome) {
     let topology = &loaded.topology;
     let passing = Fence::at(&outcome.sights).passing(topology, &outcome.sights);
-    let doors = Doors::new(loaded, asked.wait, asked.wait, stop);
+    let opener = NodeOpener::new(loaded, asked.wait, asked.wait, stop);
     let began = Instant::now();
     let over = || stop.raised() || began.elapsed() > asked.wait;
     let behind = |link: &&mut LinkFlow| {
@@ -124,11 +124,11 @@ fn name_what_is_lacking(loaded: &Loaded, asked: &Asked, stop: &Stop, outcome: &m
             else {
                 continue;
             };
-            let (doors, over) = (&doors, &over);
+            let (opener, over) = (&opener, &over);
             scope.spawn(move || {
-                let open = |node: NodeId| doors.open(node);
+                let open = |node: NodeId| opener.open(node);
                 let journal =
-                    |node: NodeId, tables: &[(String, String)]| doors.journal(node, tables);
+                    |node: NodeId, tables: &[(String, String)]| opener.journal(node, tables);
                 match owed::first(topology, ends, waiting, &open, &journal, over) {
                     Ok(first) => link.first_owed = first.map(|first| first.told()),
                     Err(why) => link.first_unread = Some(why),
@@ -158,9 +158,9 @@ pub(crate) fn run(loaded: &Loaded, asked: &Asked, keeping: &Keeping, stop: &Stop
     let started = Timestamp::now();
     let clock = Instant::now();
     let (remembered, mut memory) = keeping.remembered(topology);
-    let doors = Doors::new(loaded, asked.wait, asked.wait, stop);
-    beat(loaded, asked, &doors);
-    let open = |node: NodeId| doors.watch(node);
+    let opener = NodeOpener::new(loaded, asked.wait, asked.wait, stop);
+    beat(loaded, asked, &opener);
+    let open = |node: NodeId| opener.watch(node);
     let (mut watch, first) = Watch::begin(topology, asked.nodes, &open);
     let mut outcome = Outcome {
         started,
@@ -182,7 +182,7 @@ pub(crate) fn run(loaded: &Loaded, asked: &Asked, keeping: &Keeping, stop: &Stop
         let since = Duration::from_micros((keen_run::links::now() - last).max(0).unsigned_abs());
         let rest = asked.between.saturating_sub(since);
         outcome.stopped = !wait_until(Instant::now(), rest, &|| stop.raised());
-        beat(loaded, asked, &doors);
+        beat(loaded, asked, &opener);
         outcome.sights = watch.again();
     }
     memory.anew.extend(observe::links::slots_anew(&remembered, &outcome.sights));

@@ -24,7 +24,7 @@ use keen_run::spool::rows_aside::RowsAside;
 use crate::app;
 use crate::app::audit_document;
 use crate::app::conflicts::{Asked, Outcome as Raced};
-use crate::app::open_node::Doors;
+use crate::app::open_node::NodeOpener;
 use crate::app::output::{Needed, Output};
 use crate::app::plan_links::{Links, links, look_at_what_waits};
 use crate::app::run_log::Judged;
@@ -185,10 +185,10 @@ fn ask_when(
     if tables.is_empty() {
         return Ok(());
     }
-    let doors = Doors::new(loaded, scope.wait, scope.silence, stop);
+    let opener = NodeOpener::new(loaded, scope.wait, scope.silence, stop);
     let nodes = tables.iter().flat_map(|table| table.nodes.keys());
     let nodes = nodes.fold(0, |all, node| all | bit(*node));
-    let asked = conflicts::Asked::open(&loaded.topology, nodes, &|node| doors.last_writes(node));
+    let asked = conflicts::Asked::open(&loaded.topology, nodes, &|node| opener.last_writes(node));
     let Some(mut asked) = asked else { return Ok(()) };
     for table in tables {
         table.written = conflicts::written(&mut asked, table)?;
@@ -207,9 +207,9 @@ fn ask_alike(
     stop: &Stop,
     evidence: &mut Evidence,
 ) -> Result<()> {
-    let doors = Doors::new(loaded, scope.wait, scope.silence, stop);
+    let opener = NodeOpener::new(loaded, scope.wait, scope.silence, stop);
     for (node, places) in plan::alike::to_ask(tables, MOST_ASKED)? {
-        let mut open = match doors.open(node) {
+        let mut open = match opener.open(node) {
             Ok(open) => open,
             Err(fault) => {
                 tracing::warn!(%fault, "which texts are one value there is not known");

@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 
 use keen_core::audit::merge::DivergentRow;
 use keen_core::history::journal::Act;
-use keen_core::links::fence::{Fence, Waiting};
+use keen_core::links::fence::{Fence, GoingOn, Waiting};
 use keen_core::links::onward::Onward;
 use keen_core::links::passing_over::others_lack_it;
 use keen_core::observe::links::Sights;
@@ -17,7 +17,7 @@ use keen_core::value::Value;
 use keen_run::links::Watch;
 use keen_run::{owed, rows_by_key};
 
-use crate::app::open_node::Doors;
+use crate::app::open_node::NodeOpener;
 use crate::app::scope::Scope;
 use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
@@ -38,8 +38,8 @@ pub(crate) struct Links {
 /// Looks at the links; those that stopped at a write are of interest only where the nodes were audited just now.
 pub(crate) fn links(loaded: &Loaded, scope: &Scope, audited_now: bool, stop: &Stop) -> Links {
     let topology = &loaded.topology;
-    let doors = Doors::new(loaded, scope.wait, scope.silence, stop);
-    let open = |node: NodeId| doors.watch(node);
+    let opener = NodeOpener::new(loaded, scope.wait, scope.silence, stop);
+    let open = |node: NodeId| opener.watch(node);
     // Also those that were left out may receive what a step writes.
     let postgres = |node: NodeId| topology.nodes[node].at.engine() == Engine::Postgres;
     let onward = topology.links.iter().filter(|link| postgres(link.from) && postgres(link.to));
@@ -48,7 +48,7 @@ pub(crate) fn links(loaded: &Loaded, scope: &Scope, audited_now: bool, stop: &St
     let onward = Onward::told(topology, &first);
     first.retain(|node, _| scope.nodes & bit(*node) != 0);
     let stopped = match audited_now {
-        true => stopped_links(topology, &doors, (&mut watch, &first), stop),
+        true => stopped_links(topology, &opener, (&mut watch, &first), stop),
         false => Vec::new(),
     };
     Links { stopped, onward }
@@ -56,30 +56,33 @@ pub(crate) fn links(loaded: &Loaded, scope: &Scope, audited_now: bool, stop: &St
 
 fn stopped_links(
     topology: &Topology,
-    doors: &Doors<'_>,
+    opener: &NodeOpener<'_>,
     (watch, first_sights): (&mut Watch<'_>, &Sights),
     stop: &Stop,
 ) -> Vec<StoppedLink> {
-    let waiting = |sights: &Sights| {
-        Fence::at(sights).passing(topology, sights).waiting.into_iter().collect::<Vec<_>>()
+    let waiting = |sights: &Sights| Fence::at(sights).passing(topology, sights).waiting;
+    // One that goes on trying stopped at a write only if it fails again; one look may meet it while it tries.
+    let failures = |waiting: &Waiting| waiting.inflow.link.failures.unwrap_or(0);
+    let tries = |waiting: &Waiting| {
+        let link = &waiting.inflow.link;
+        link.means == Means::Subscription
+            && failures(waiting) > 0
+            && link.receiving != Half::Stopped
     };
-    let mut stopped = waiting(first_sights);
+    let (mut trying, mut stopped): (Vec<_>, Vec<_>) =
+        waiting(first_sights).into_iter().partition(|(_, waiting)| tries(waiting));
     stopped.retain(|(_, waiting)| waiting.stopped_at_a_write().is_some());
-    // One that goes on trying stopped at a write only if it fails again.
     let began = Instant::now();
-    let failures = |waiting: &Waiting| waiting.inflow.link.failures;
-    let tries = |waiting: &Waiting| waiting.inflow.link.receiving == Half::Tries;
-    let mut trying: Vec<_> = stopped.extract_if(.., |(_, waiting)| tries(waiting)).collect();
     while !trying.is_empty() && began.elapsed() < RETRIED_WITHIN && !stop.raised() {
         keen_run::links::wait_until(Instant::now(), BETWEEN_LOOKS, &|| stop.raised());
-        for (ends, now) in waiting(&watch.again()) {
-            let failed_again =
-                |(link, then): &mut (_, Waiting)| *link == ends && failures(&now) > failures(then);
-            stopped.extend(trying.extract_if(.., failed_again));
-        }
+        let now = waiting(&watch.again());
+        // What has passed by now did not stop.
+        trying.retain(|(link, _)| now.contains_key(link));
+        let failed_again = |(link, then): &mut (_, Waiting)| failures(&now[link]) > failures(then);
+        stopped.extend(trying.extract_if(.., failed_again));
     }
-    let journal = |node: NodeId, tables: &[(String, String)]| doors.journal(node, tables);
-    let open = |node: NodeId| doors.open(node);
+    let journal = |node: NodeId, tables: &[(String, String)]| opener.journal(node, tables);
+    let open = |node: NodeId| opener.open(node);
     let read = |(ends, waiting): ((NodeId, NodeId), Waiting)| {
         let first = owed::first(topology, ends, &waiting, &open, &journal, &|| stop.raised());
         let at = first.unwrap_or_else(|why| {
@@ -103,7 +106,9 @@ fn stopped_links(
             to: ends.1,
             at,
             passing_over,
-            going_on: waiting.stopped_at_a_write()?,
+            going_on: waiting
+                .stopped_at_a_write()
+                .or_else(|| tries(&waiting).then_some(GoingOn::Itself))?,
             needs_rows: waiting.inflow.link.means == Means::BinaryLog,
             row_is_missing: waiting.error() == Some(1032),
         })
@@ -124,7 +129,7 @@ pub(crate) fn look_at_what_waits(
     stop: &Stop,
 ) {
     let topology = &loaded.topology;
-    let doors = Doors::new(loaded, scope.wait, scope.silence, stop);
+    let opener = NodeOpener::new(loaded, scope.wait, scope.silence, stop);
     for link in stopped {
         for table in tables.iter_mut() {
             let waits = link.at.rows.iter().filter(|write| {
@@ -140,7 +145,7 @@ pub(crate) fn look_at_what_waits(
                 continue;
             }
             let read = |node: NodeId| {
-                let mut reader = doors.open(node)?;
+                let mut reader = opener.open(node)?;
                 rows_by_key::read(topology, table, node, &mut *reader, &keys)
             };
             let (there, here) = match (read(link.from), read(link.to)) {

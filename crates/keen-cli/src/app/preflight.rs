@@ -16,7 +16,7 @@ use keen_run::audit::{AuditSink, TableHead, TableOutcome};
 use keen_run::preflight as looking;
 
 use crate::app;
-use crate::app::open_node::Doors;
+use crate::app::open_node::NodeOpener;
 use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 use crate::exit::Exit;
@@ -59,8 +59,8 @@ pub(crate) fn look(
     wait: Duration,
     stop: &Stop,
 ) -> BTreeMap<NodeId, Look> {
-    let doors = Doors::new(loaded, wait, wait, stop);
-    let open = |node: NodeId, address: &_| doors.look_in(node, address);
+    let opener = NodeOpener::new(loaded, wait, wait, stop);
+    let open = |node: NodeId, address: &_| opener.look_in(node, address);
     looking::look(&looking::Request {
         topology: &loaded.topology,
         nodes,
@@ -104,8 +104,8 @@ pub(crate) fn join(loaded: &Loaded, asked: &Join<'_>, stop: &Stop) -> Result<(Jo
     };
     let (there, source) = (facts(node)?, facts(from)?);
     let rows = compared(loaded, asked, stop)?;
-    let doors = Doors::new(loaded, asked.wait, asked.wait, stop);
-    let open = |node: NodeId, address: &_| doors.look_in(node, address);
+    let opener = NodeOpener::new(loaded, asked.wait, asked.wait, stop);
+    let open = |node: NodeId, address: &_| opener.look_in(node, address);
     let request = looking::Request {
         topology: &loaded.topology,
         nodes: bit(from),

@@ -4,16 +4,17 @@ use std::io::Write as _;
 
 use anyhow::{Context, Result, bail};
 
-use keen_adapters::postgres::{self, JournalSetup};
+use keen_core::engine::dialect;
 use keen_core::history::journal::JOURNAL_SLOT;
+use keen_core::ports::{JournalNeeds, JournalSetup, PublishableTable};
 use keen_core::topology::placement::bit;
-use keen_core::topology::{Address, Topology};
+use keen_core::topology::{Address, Engine, Topology};
 use keen_run::conflicts::Found;
 
 use super::for_people;
 use crate::app;
 use crate::app::conflicts::Asked;
-use crate::app::open_node::{Doors, JournalDdl};
+use crate::app::open_node::NodeOpener;
 use crate::app::output::{CANNOT, Needed, Output};
 use crate::app::run_log::Keeping;
 use crate::app::scope::Scope;
@@ -174,7 +175,7 @@ fn accept(
 /// Prints what lets keen read journals.
 fn ddl(loaded: &Loaded, chosen: &Scope, args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     let topology = &loaded.topology;
-    let doors = Doors::new(loaded, args.wait, args.silence, &Stop::on_signal());
+    let opener = NodeOpener::new(loaded, args.wait, args.silence, &Stop::on_signal());
     let judged = Keeping::new(&args.ledger, &args.topology)
         .judged(topology, &scope_of(args, &excluded(topology, args)));
     let mut text = String::new();
@@ -198,17 +199,22 @@ fn ddl(loaded: &Loaded, chosen: &Scope, args: &ConflictsArgs, terminal: Terminal
         tables.sort();
         tables.dedup();
         let setup =
-            doors.journal_ddl(id, &tables).with_context(|| format!("on node {}", node.name))?;
+            opener.journal_needs(id, &tables).with_context(|| format!("on node {}", node.name))?;
         let at = judged.handed_on.as_ref().and_then(|handed_on| handed_on.ended_at(id));
         text.push_str(&match setup {
-            JournalDdl::Nothing => String::new(),
-            JournalDdl::MariaDb(grants) if grants.is_empty() => NOTHING_LACKS.to_owned(),
-            // Out of the log: where it is behind already, it need not carry this, too.
-            JournalDdl::MariaDb(grants) => format!(
-                "SET SESSION sql_log_bin = 0;\n{};\nSET SESSION sql_log_bin = 1;\n",
-                grants.join(";\n")
-            ),
-            JournalDdl::Postgres(setup) => postgres_ddl(&setup, at),
+            JournalNeeds::Nothing => String::new(),
+            JournalNeeds::Rights { lacking, .. } if lacking.is_empty() => NOTHING_LACKS.to_owned(),
+            JournalNeeds::Rights { account, lacking } => {
+                let grants: Vec<String> = (lacking.iter())
+                    .map(|right| format!("GRANT {right} ON *.* TO {account};\n"))
+                    .collect();
+                // Out of the log: where it is behind already, it need not carry this, too.
+                format!(
+                    "SET SESSION sql_log_bin = 0;\n{}SET SESSION sql_log_bin = 1;\n",
+                    grants.concat()
+                )
+            }
+            JournalNeeds::Slot(setup) => postgres_ddl(&setup, at),
         });
     }
     let mut out = terminal.stdout();
@@ -222,16 +228,20 @@ const NOTHING_LACKS: &str = "-- nothing is lacking\n";
 /// What a PostgreSQL node lacks. `at` is up to where the ledger has what was written.
 fn postgres_ddl(setup: &JournalSetup, at: Option<&str>) -> String {
     let mut text = String::new();
-    let user = postgres::quoted(&setup.account);
+    let quoted = |name: &str| dialect::quoted(Engine::Postgres, name);
+    let user = quoted(&setup.account);
+    let name_of = |table: &PublishableTable| {
+        table.name.iter().map(|part| quoted(part)).collect::<Vec<_>>().join(".")
+    };
     for table in setup.tables.iter().filter(|table| !table.identified && !table.published) {
         text.push_str(&format!(
             "-- {} has no primary key: PostgreSQL would refuse to update it if it were published, so it is left out\n",
-            table.name
+            name_of(table)
         ));
     }
-    let missing: Vec<&str> = (setup.tables.iter())
+    let missing: Vec<String> = (setup.tables.iter())
         .filter(|table| table.identified && !table.published)
-        .map(|table| &table.name[..])
+        .map(name_of)
         .collect();
     let tables = missing.join(", ");
     let mut run = |statement: String| text.push_str(&format!("{statement};\n"));

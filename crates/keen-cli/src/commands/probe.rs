@@ -18,7 +18,7 @@ use keen_run::links::{Watch, wait_until};
 use keen_run::probe::{self, Request};
 
 use crate::app;
-use crate::app::open_node::Doors;
+use crate::app::open_node::NodeOpener;
 use crate::app::output::CANNOT;
 use crate::app::run_log::Keeping;
 use crate::app::scope::Scope;
@@ -68,7 +68,7 @@ fn carriers(topology: &Topology, table: &str) -> Result<Vec<NodeId>> {
 
 fn ddl(args: &ProbeArgs, loaded: &Loaded, stop: &Stop) -> Result<String> {
     let topology = &loaded.topology;
-    let doors = Doors::new(loaded, args.wait, args.wait, stop);
+    let opener = NodeOpener::new(loaded, args.wait, args.wait, stop);
     // Before it is in a set it can already be created: everywhere.
     let carriers =
         carriers(topology, &args.table).unwrap_or_else(|_| (0..topology.nodes.len()).collect());
@@ -80,7 +80,7 @@ fn ddl(args: &ProbeArgs, loaded: &Loaded, stop: &Stop) -> Result<String> {
         text.push_str(&format!("-- on {}\n{};\n", named.name, core::create(engine, local)));
         let account = match &named.at {
             Address::Server(server) if server.engine == Engine::MariaDb => {
-                let account = doors.account(node);
+                let account = opener.account(node);
                 account.with_context(|| format!("on node {}", named.name))?.unwrap_or_default()
             }
             Address::Server(server) => server.user.clone(),
@@ -134,12 +134,12 @@ fn write(
             if there.is_empty() { "no other node".to_owned() } else { names(&there) }
         ));
     }
-    let doors = Doors::new(loaded, args.wait, args.wait, stop);
+    let opener = NodeOpener::new(loaded, args.wait, args.wait, stop);
     let mut nodes = BTreeMap::new();
     std::thread::scope(|scope| {
         let opening: Vec<_> = carriers
             .iter()
-            .map(|node| (*node, scope.spawn(|| doors.probe(*node, &args.table))))
+            .map(|node| (*node, scope.spawn(|| opener.probe(*node, &args.table))))
             .collect();
         for (node, opened) in opening {
             let opened = opened.join().unwrap_or_else(|_| Err(keen_run::fell_over("opening it")));
@@ -228,8 +228,8 @@ fn wait(args: &ProbeArgs, loaded: &Loaded, stop: &Stop) -> Result<(String, Exit)
         bail!("{name} follows {}: say with --from whose position it is", names(&sources));
     }
     let nodes: Nodes = sources.iter().fold(bit(at), |nodes, node| nodes | bit(*node));
-    let doors = Doors::new(loaded, args.wait, args.wait, stop);
-    let open = |node: NodeId| doors.watch(node);
+    let opener = NodeOpener::new(loaded, args.wait, args.wait, stop);
+    let open = |node: NodeId| opener.watch(node);
     let clock = Instant::now();
     let (mut watch, first) = Watch::begin(topology, nodes, &open);
     let fence = match &args.seen {

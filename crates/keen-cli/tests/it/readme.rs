@@ -5,6 +5,7 @@ use std::fs;
 use crate::common::Folder;
 
 const README: &str = include_str!("../../../../README.md");
+const RUNNING: &str = include_str!("../../../../docs/running.md");
 
 /// The fenced blocks of a section, as (language, text).
 fn blocks(section: &str) -> Vec<(String, String)> {
@@ -57,40 +58,60 @@ fn the_first_session_runs_as_written() {
 }
 
 #[test]
-fn every_command_and_option_it_names_exists() {
+fn every_command_is_in_its_table_and_exit_codes_and_options_are_those_of_the_program() {
     let folder = Folder::new("");
-    for command in ["init", "audit", "conflicts", "plan", "demo", "completions"] {
-        assert!(README.contains(&format!("| `keen {command}")), "{command} is in the table");
-        assert_eq!(folder.keen(&[command, "--help"]).code, 0);
-    }
-    let help = ["audit", "conflicts", "flow", "plan", "preflight"]
-        .map(|command| folder.keen(&[command, "--help"]).out)
-        .concat();
-    for row in README.lines().filter(|line| line.starts_with("| `--")) {
-        let option = row.trim_start_matches("| `").split([' ', '`']).next().unwrap();
-        assert!(help.contains(option), "{option}");
-    }
     let help = folder.keen(&["--help"]).out;
+    let commands = help.split("Commands:").nth(1).unwrap().split("\n\n").next().unwrap();
+    // What continues below a line stands further in.
+    let names = commands.lines().filter(|line| line.len() > 2 && !line[2..].starts_with(' '));
+    for line in names {
+        let command = line.split_whitespace().next().unwrap();
+        let row = |mark: &str| README.contains(&format!("{mark}`keen {command}"));
+        assert!(command == "help" || row("| [") || row("| "), "{command} is not in the table");
+    }
     for code in ["0", "1", "2", "3", "130"] {
         assert!(
-            README.contains(&format!("| {code} |")) && help.contains(&format!("  {code} ")),
+            RUNNING.contains(&format!("| {code} |")) && help.contains(&format!("  {code} ")),
             "exit code {code}"
         );
     }
+    let mut rows = 0;
+    for row in RUNNING.lines().filter(|line| line.starts_with("| `--")) {
+        let cells: Vec<&str> = row.trim_matches('|').split(" | ").collect();
+        let option = cells[0].trim().trim_start_matches('`').split([' ', '`']).next().unwrap();
+        for command in ["preflight", "flow", "probe", "audit", "conflicts", "plan"] {
+            let named = cells[1].contains(command)
+                || (cells[1].starts_with("all") && !cells[1].contains(&format!(" {command}")));
+            let has = folder.keen(&[command, "--help"]).out.contains(&format!("{option} "));
+            assert!(!named || has, "keen {command} has no {option}");
+        }
+        rows += 1;
+    }
+    assert!(rows > 8, "{rows}");
 }
 
 #[test]
-fn files_it_links_to_are_there() {
-    let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+fn the_readme_is_short() {
+    assert!(README.lines().count() <= 132, "{}", README.lines().count());
+    let wide: Vec<&str> = README.lines().filter(|line| line.chars().count() > 120).collect();
+    assert!(wide.is_empty(), "{wide:#?}");
+}
+
+#[test]
+fn files_that_documents_link_to_are_there() {
     let mut links = 0;
-    for part in README.split("](").skip(1) {
-        let target = part.split(')').next().unwrap();
-        if !target.starts_with("http") {
-            assert!(root.join(target).is_file(), "{target}");
-            links += 1;
+    for (document, text) in documents() {
+        let folder = std::path::Path::new(&document).parent().unwrap();
+        let prose = text.split("\n```").step_by(2);
+        for part in prose.flat_map(|prose| prose.split("](").skip(1)) {
+            let target = part.split([')', '#']).next().unwrap();
+            if !target.starts_with("http") && !target.is_empty() {
+                assert!(folder.join(target).exists(), "{document}: {target}");
+                links += 1;
+            }
         }
     }
-    assert!(links > 10);
+    assert!(links > 50, "{links}");
 }
 
 /// The README and the documents, by name.
@@ -98,7 +119,7 @@ fn documents() -> Vec<(String, String)> {
     let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let in_docs = fs::read_dir(root.join("docs")).unwrap().map(|entry| entry.unwrap().path());
     let pages = in_docs.filter(|path| path.extension().is_some_and(|end| end == "md"));
-    let all = pages.chain([root.join("README.md")]);
+    let all = pages.chain([root.join("README.md"), root.join("CONTRIBUTING.md")]);
     all.map(|path| (path.display().to_string(), fs::read_to_string(&path).unwrap())).collect()
 }
 

@@ -4,6 +4,7 @@
 
 mod conflicts;
 mod engines;
+mod fourth_engine;
 mod links;
 mod looking_again;
 mod oracle;

@@ -54,7 +54,7 @@ const FLOORS: [(&str, &[&str]); 4] = [
             "opener",
         ],
     ),
-    ("keen_adapters", &["sqlite", "postgres", "mariadb", "files", "memory", "server"]),
+    ("keen_adapters", &["sqlite", "postgres", "mariadb", "files", "memory", "adapter", "server"]),
     (
         "keen_cli",
         &["commands", "render", "app", "progress", "terminal", "args", "safe", "numbers", "exit"],

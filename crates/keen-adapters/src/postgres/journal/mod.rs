@@ -32,7 +32,7 @@ use super::shape::{self, Local};
 use super::types::Types;
 use crate::server::Access;
 use reading::Reading;
-pub use setup::{JournalSetup, journal_setup};
+pub(crate) use setup::journal_setup;
 
 /// What a slot holds of a PostgreSQL server's log.
 pub struct PostgresJournal {

@@ -2,6 +2,7 @@
 
 use keen_core::fault::ReadFault;
 use keen_core::history::journal::{JOURNAL_SLOT, is_journal_slot};
+use keen_core::ports::{JournalSetup, PublishableTable};
 
 use crate::postgres::connect::Session;
 use crate::postgres::quoted;
@@ -9,45 +10,11 @@ use crate::postgres::shape;
 use crate::postgres::types::Types;
 use crate::server::Access;
 
-/// What is there of what keen needs to read a node's log.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct JournalSetup {
-    /// The account that logged in.
-    pub account: String,
-    /// The slot that is there, if one is.
-    pub slot: Option<String>,
-    /// What the slot is to be called where there is none.
-    pub slot_name: String,
-    /// The log that the slot should hold is gone.
-    pub lost: bool,
-    /// Whether the publication is there.
-    pub published: bool,
-    /// It tells writes of partitions as writes of their table.
-    pub via_root: bool,
-    /// The account may read a log.
-    pub may_read: bool,
-    /// The account may see how far the node has applied what others wrote.
-    pub may_see_origins: bool,
-    /// The tables.
-    pub tables: Vec<PublishableTable>,
-}
-
-/// A table that keen's publication is to carry.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct PublishableTable {
-    /// Schema and name, quoted.
-    pub name: String,
-    /// PostgreSQL would go on taking updates and deletes of it: something identifies its rows.
-    pub identified: bool,
-    /// The publication has it.
-    pub published: bool,
-}
-
 /// Looks at what is there.
 ///
 /// # Errors
 /// [`ReadFault`] when the server cannot be reached, or lacks a table.
-pub fn journal_setup(access: &Access, tables: &[String]) -> Result<JournalSetup, ReadFault> {
+pub(crate) fn journal_setup(access: &Access, tables: &[String]) -> Result<JournalSetup, ReadFault> {
     let session = Session::open_to_look(access)?;
     let types = Types::load(&session)?;
     let row = session.one(
@@ -100,7 +67,7 @@ pub fn journal_setup(access: &Access, tables: &[String]) -> Result<JournalSetup,
         )?;
         let found = rows.first();
         setup.tables.push(PublishableTable {
-            name,
+            name: shape.qualified.clone(),
             identified: found.is_some_and(|row| row.get(0)),
             published: found.is_some_and(|row| row.get(1)),
         });
