@@ -108,7 +108,7 @@ impl Access {
         let limit = if doing.starts_with("connect") { self.wait } else { self.silence };
         ReadFault::new(
             format!("{} did not answer within {limit:?} when asked to {doing}", self.shown()),
-            "the machine or the server may be frozen or overloaded: look at it, or allow more time with --wait and --silence",
+            "the machine or the server may be frozen or overloaded: look at it, or allow more time with --connect-timeout and --idle-timeout",
         )
         .of(FaultKind::NoAnswer)
     }

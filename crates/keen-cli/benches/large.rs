@@ -59,7 +59,7 @@ const CASES: [Case; 17] = [
     ("the same, from the audit as JSON", |folder| {
         rows(folder, 1_000_000, 3, 8);
         keen(folder, &["audit", "--no-ledger", "--format", "json", "--output", "audit.json"]);
-        keen(folder, &["plan", "--limit", "1000000", "--from", "audit.json"]);
+        keen(folder, &["plan", "--limit", "1000000", "--audit", "audit.json"]);
     }),
     ("plan of a million questions, 3 narrow columns", |folder| {
         rows(folder, 1_000_000, 3, 8);

@@ -1,13 +1,15 @@
 //! The JSON of results: types of their own, apart from the core's, with a version.
 //!
-//! `docs/json.md` documents them. What an audit writes, `plan --from` reads.
+//! `docs/json.md` documents them. What an audit writes, `plan --audit` reads.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
+use std::time::Duration;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use keen_core::audit::merge::{DivergentRow, Version};
+use keen_core::fault::ReadFault;
 use keen_core::plan::{AuditedTable, FoundRows, LocalTable, SharedColumns, WrittenTimes};
 use keen_core::row::batch::{Column, Layout};
 use keen_core::row::conversion::{CommonKind, Reading, Treatment};
@@ -22,7 +24,76 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Json, json};
 
 /// The version of every document here. It rises when a reader of the old one would be wrong.
-pub const VERSION: u32 = 1;
+pub const VERSION: u32 = 2;
+
+/// The members with which every document begins.
+#[derive(Debug, Clone, Serialize)]
+pub struct Envelope<'a> {
+    /// The kind of document.
+    pub keen: &'a str,
+    /// The version of the format.
+    pub version: u32,
+    /// The name of the topology.
+    pub topology: &'a str,
+    /// When the run began, UTC.
+    pub started: String,
+}
+
+impl<'a> Envelope<'a> {
+    /// That of a document of this kind.
+    #[must_use]
+    pub fn new(keen: &'a str, topology: &'a str, started: &impl ToString) -> Self {
+        Self { keen, version: VERSION, topology, started: started.to_string() }
+    }
+
+    /// The document: these members and then those of `rest`.
+    #[must_use]
+    pub fn with(&self, rest: Json) -> Json {
+        let mut document = Map::new();
+        document.insert("keen".to_owned(), Json::from(self.keen));
+        document.insert("version".to_owned(), Json::from(self.version));
+        document.insert("topology".to_owned(), Json::from(self.topology));
+        document.insert("started".to_owned(), Json::from(&self.started[..]));
+        if let Json::Object(rest) = rest {
+            document.extend(rest);
+        }
+        Json::Object(document)
+    }
+}
+
+/// Why a node, or a part of it, could not be looked at.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FaultDocument {
+    /// The kind: `no_answer`, `not_allowed` and the like.
+    pub kind: String,
+    /// What was tried and what came back.
+    pub what: String,
+    /// What to do about it.
+    pub advice: String,
+}
+
+impl From<&ReadFault> for FaultDocument {
+    fn from(fault: &ReadFault) -> Self {
+        Self {
+            kind: fault.kind.name().to_owned(),
+            what: fault.what.clone(),
+            advice: fault.advice.clone(),
+        }
+    }
+}
+
+/// A fault, or null.
+#[must_use]
+pub fn fault(fault: Option<&ReadFault>) -> Json {
+    let document = fault.map(FaultDocument::from);
+    json!(document)
+}
+
+/// How long something took, in seconds, to the millisecond.
+#[must_use]
+pub fn seconds(took: Duration) -> f64 {
+    (took.as_secs_f64() * 1000.0).round() / 1000.0
+}
 
 /// One table of one set, but for its rows.
 #[derive(Debug)]

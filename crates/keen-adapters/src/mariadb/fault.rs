@@ -101,7 +101,7 @@ pub(super) fn explain(access: &Access, doing: &str, error: &Error) -> ReadFault 
         1146 | 1051 => "the table was dropped or renamed meanwhile: correct the set, or run this again".to_owned(),
         1412 => "its shape was changed meanwhile: run this again".to_owned(),
         1205 | 1099 | 1100 => {
-            "another session holds the table locked: try again when it is done, or wait longer with --wait".to_owned()
+            "another session holds the table locked: try again when it is done, or wait longer with --connect-timeout".to_owned()
         }
         1969 | 3024 => format!("the account's max_statement_time is too short to read this table: ALTER USER {user} WITH MAX_STATEMENT_TIME 0"),
         1317 => "somebody cancelled it on the server: run this again".to_owned(),

@@ -99,7 +99,7 @@ pub(super) fn explain(access: &Access, doing: &str, error: &Error) -> ReadFault 
         SqlState::INSUFFICIENT_PRIVILEGE => format!("grant {user} the right: GRANT SELECT ON the table, and USAGE on its schema"),
         SqlState::UNDEFINED_TABLE => "the table was dropped or renamed meanwhile: correct the set, or run this again".to_owned(),
         SqlState::LOCK_NOT_AVAILABLE => {
-            "another session holds the table locked: try again when it is done, or wait longer with --wait".to_owned()
+            "another session holds the table locked: try again when it is done, or wait longer with --connect-timeout".to_owned()
         }
         SqlState::QUERY_CANCELED if said.message().contains("statement timeout") => {
             format!("the account's statement_timeout is too short to read this table: ALTER ROLE {user} SET statement_timeout = 0")

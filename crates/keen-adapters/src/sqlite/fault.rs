@@ -26,7 +26,7 @@ pub(super) fn explain(path: &Path, tried: &str, error: &rusqlite::Error) -> Read
             "the file is damaged: run PRAGMA integrity_check on it and restore or reseed it"
         }
         ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked => {
-            "another process holds it locked: try again when that writer is done, or wait longer with --wait"
+            "another process holds it locked: try again when that writer is done, or wait longer with --connect-timeout"
         }
         ErrorCode::ReadOnly if cause.extended_code == ffi::SQLITE_READONLY_ROLLBACK => {
             "a writer crashed and left a journal to roll back: let its own application open the file once"

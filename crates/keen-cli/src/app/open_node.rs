@@ -208,8 +208,9 @@ impl<'a> NodeOpener<'a> {
         std::thread::spawn(move || {
             drop(say.send(crate::app::topology_file::read(&path, LONGEST_PASSWORD)));
         });
-        said.recv_timeout(self.wait)
-            .unwrap_or_else(|_| Err(std::io::Error::other("nothing came from it within --wait")))
+        said.recv_timeout(self.wait).unwrap_or_else(|_| {
+            Err(std::io::Error::other("nothing came from it within --connect-timeout"))
+        })
     }
 
     /// The password of a node's account, from where the topology file says it is.

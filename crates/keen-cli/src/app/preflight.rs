@@ -117,7 +117,7 @@ pub(crate) fn join(loaded: &Loaded, asked: &Join<'_>, stop: &Stop) -> Result<(Jo
     if let (Err(reason), Some(since)) = (&log, asked.since)
         && reason.starts_with(since)
     {
-        bail!("--since: {reason}");
+        bail!("--snapshot: {reason}");
     }
     let joining = join::join(&loaded.topology, &looks, (node, there), (from, source), rows, log);
     Ok((joining, clock.elapsed()))

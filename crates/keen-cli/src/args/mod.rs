@@ -10,6 +10,11 @@ use keen_core::row::digest::DigestFunction;
 use keen_core::topology::Engine;
 use keen_run::audit::Rate;
 
+// Groups of options in the help.
+const LOOK_AT: &str = "What to look at";
+const TIME: &str = "How long to wait";
+const OUTPUT: &str = "What to write";
+
 /// Check multi-master, peer-to-peer and publish-subscribe topologies for divergence.
 ///
 /// keen reads. It opens nodes read-only. Only `probe` (a row that it takes away again), `flow --beat` (a
@@ -29,11 +34,11 @@ pub(crate) struct Cli {
     pub(crate) command: Command,
 
     /// When to use colours.
-    #[arg(long, global = true, value_enum, default_value_t, value_name = "WHEN")]
+    #[arg(long, global = true, value_enum, default_value_t, value_name = "WHEN", help_heading = OUTPUT)]
     pub(crate) color: Color,
 
     /// Say more about what is done, on standard error; twice for everything.
-    #[arg(long, short, global = true, action = ArgAction::Count)]
+    #[arg(long, short, global = true, action = ArgAction::Count, help_heading = OUTPUT)]
     pub(crate) verbose: u8,
 }
 
@@ -83,7 +88,7 @@ pub(crate) struct InitArgs {
     pub(crate) shape: Shape,
 
     /// Where to write it. A file that is there is never overwritten.
-    #[arg(long, short, value_name = "FILE", default_value = "keen.toml")]
+    #[arg(long, short, value_name = "FILE", default_value = "keen.toml", help_heading = OUTPUT)]
     pub(crate) output: PathBuf,
 }
 
@@ -106,19 +111,19 @@ pub(crate) enum Shape {
 #[derive(Debug, Args)]
 pub(crate) struct ScopeArgs {
     /// The topology file.
-    #[arg(long, short, value_name = "FILE", default_value = "keen.toml")]
+    #[arg(long, short, value_name = "FILE", default_value = "keen.toml", help_heading = LOOK_AT)]
     pub(crate) topology: PathBuf,
 
     /// Only these nodes (repeat, or separate by commas).
-    #[arg(long = "node", short, value_name = "NODE", value_delimiter = ',')]
+    #[arg(long = "node", short, value_name = "NODE", value_delimiter = ',', help_heading = LOOK_AT)]
     pub(crate) nodes: Vec<String>,
 
     /// Read only this table (repeat for more).
-    #[arg(long = "table", value_name = "TABLE")]
+    #[arg(long = "table", value_name = "TABLE", help_heading = LOOK_AT)]
     pub(crate) tables: Vec<String>,
 
     /// Leave this table out (repeat for more).
-    #[arg(long, value_name = "TABLE", conflicts_with = "tables")]
+    #[arg(long, value_name = "TABLE", conflicts_with = "tables", help_heading = LOOK_AT)]
     pub(crate) exclude: Vec<String>,
 
     /// The digest by which rows are compared.
@@ -126,19 +131,19 @@ pub(crate) struct ScopeArgs {
     pub(crate) digest: Digest,
 
     /// How long to wait for a node that is locked, and for a server to let keen in.
-    #[arg(long, value_name = "DURATION", default_value = "5s", value_parser = duration)]
+    #[arg(long = "connect-timeout", value_name = "DURATION", default_value = "5s", value_parser = duration, help_heading = TIME)]
     pub(crate) wait: Duration,
 
     /// Give up a server that sends nothing for so long while it owes an answer.
-    #[arg(long, value_name = "DURATION", default_value = "30s", value_parser = duration)]
+    #[arg(long = "idle-timeout", value_name = "DURATION", default_value = "30s", value_parser = duration, help_heading = TIME)]
     pub(crate) silence: Duration,
 
     /// Look again at rows that differ, once every node has applied what was written before, for so long;
     /// 0s counts what differs at the first look.
-    #[arg(long, value_name = "DURATION", default_value = "30s", value_parser = duration)]
+    #[arg(long, value_name = "DURATION", default_value = "30s", value_parser = duration, help_heading = TIME)]
     pub(crate) patience: Duration,
 
-    /// Read stretches of a table over so many sessions side by side, where a node has cores to spare.
+    /// Read segments of a table over so many sessions side by side, where a node has cores to spare.
     #[arg(long, value_name = "N", default_value = "1", value_parser = clap::value_parser!(u8).range(1..=32))]
     pub(crate) threads: u8,
 
@@ -191,27 +196,27 @@ impl From<Digest> for DigestFunction {
 #[derive(Debug, Args)]
 pub(crate) struct PreflightArgs {
     /// The topology file.
-    #[arg(long, short, value_name = "FILE", default_value = "keen.toml")]
+    #[arg(long, short, value_name = "FILE", default_value = "keen.toml", help_heading = LOOK_AT)]
     pub(crate) topology: PathBuf,
 
     /// Only these nodes (repeat, or separate by commas).
-    #[arg(long = "node", short, value_name = "NODE", value_delimiter = ',')]
+    #[arg(long = "node", short, value_name = "NODE", value_delimiter = ',', help_heading = LOOK_AT)]
     pub(crate) nodes: Vec<String>,
 
     /// Look only at this table (repeat for more).
-    #[arg(long = "table", value_name = "TABLE")]
+    #[arg(long = "table", value_name = "TABLE", help_heading = LOOK_AT)]
     pub(crate) tables: Vec<String>,
 
     /// Leave this table out (repeat for more).
-    #[arg(long, value_name = "TABLE", conflicts_with = "tables")]
+    #[arg(long, value_name = "TABLE", conflicts_with = "tables", help_heading = LOOK_AT)]
     pub(crate) exclude: Vec<String>,
 
     /// Look only at the tables: columns, their order and types, keys, triggers.
-    #[arg(long)]
+    #[arg(long, help_heading = LOOK_AT)]
     pub(crate) shape: bool,
 
     /// Show each finding in full, also those that are alike.
-    #[arg(long)]
+    #[arg(long, help_heading = LOOK_AT)]
     pub(crate) all: bool,
 
     /// Print the statements that declare the tables of this node anew, for the engine named by --for.
@@ -231,22 +236,22 @@ pub(crate) struct PreflightArgs {
     pub(crate) from: Option<String>,
 
     /// With --join: the position that a snapshot was taken at; is there log enough to start from it?
-    #[arg(long, value_name = "POSITION", requires = "join")]
+    #[arg(long = "snapshot", value_name = "POSITION", requires = "join", help_heading = LOOK_AT)]
     pub(crate) since: Option<String>,
 
     /// How long each step to a node may take: its name, its port, its login, an answer.
-    #[arg(long, value_name = "DURATION", default_value = "5s", value_parser = duration)]
+    #[arg(long = "connect-timeout", value_name = "DURATION", default_value = "5s", value_parser = duration, help_heading = TIME)]
     pub(crate) wait: Duration,
 
     #[command(flatten)]
     pub(crate) ledger: LedgerArgs,
 
     /// How the result is written.
-    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT")]
+    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT", help_heading = OUTPUT)]
     pub(crate) format: ReportFormat,
 
     /// Write the result to a file instead of standard output.
-    #[arg(long, short, value_name = "FILE")]
+    #[arg(long, short, value_name = "FILE", help_heading = OUTPUT)]
     pub(crate) output: Option<PathBuf>,
 }
 
@@ -285,11 +290,11 @@ impl From<EngineName> for Engine {
 #[derive(Debug, Args)]
 pub(crate) struct LedgerArgs {
     /// Keep what this run saw in this file [default: beside the topology file, ending in .ledger].
-    #[arg(long, value_name = "FILE", conflicts_with = "no_ledger")]
+    #[arg(long, value_name = "FILE", conflicts_with = "no_ledger", help_heading = OUTPUT)]
     pub(crate) ledger: Option<PathBuf>,
 
     /// Neither keep what this run saw, nor use what earlier runs kept.
-    #[arg(long)]
+    #[arg(long, help_heading = OUTPUT)]
     pub(crate) no_ledger: bool,
 }
 
@@ -300,11 +305,11 @@ pub(crate) struct FlowArgs {
     pub(crate) shown: Option<String>,
 
     /// The topology file.
-    #[arg(long, short, value_name = "FILE", default_value = "keen.toml")]
+    #[arg(long, short, value_name = "FILE", default_value = "keen.toml", help_heading = LOOK_AT)]
     pub(crate) topology: PathBuf,
 
     /// Only these nodes (repeat, or separate by commas).
-    #[arg(long = "node", short, value_name = "NODE", value_delimiter = ',')]
+    #[arg(long = "node", short, value_name = "NODE", value_delimiter = ',', help_heading = LOOK_AT)]
     pub(crate) nodes: Vec<String>,
 
     /// Before the first look and before the second set each written node's row in the table of heartbeats
@@ -317,33 +322,33 @@ pub(crate) struct FlowArgs {
     pub(crate) ddl: bool,
 
     /// From the first look to the second; 0s looks once and holds it against the ledger's last look.
-    #[arg(long = "for", value_name = "DURATION", default_value = "5s", value_parser = duration)]
+    #[arg(long = "interval", value_name = "DURATION", default_value = "5s", value_parser = duration, help_heading = TIME)]
     pub(crate) between: Duration,
 
     /// How long a node may take to let keen in, and to answer.
-    #[arg(long, value_name = "DURATION", default_value = "5s", value_parser = duration)]
+    #[arg(long = "connect-timeout", value_name = "DURATION", default_value = "5s", value_parser = duration, help_heading = TIME)]
     pub(crate) wait: Duration,
 
     #[command(flatten)]
     pub(crate) ledger: LedgerArgs,
 
     /// How the result is written.
-    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT")]
+    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT", help_heading = OUTPUT)]
     pub(crate) format: ReportFormat,
 
     /// Write the result to a file instead of standard output.
-    #[arg(long, short, value_name = "FILE")]
+    #[arg(long, short, value_name = "FILE", help_heading = OUTPUT)]
     pub(crate) output: Option<PathBuf>,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct ProbeArgs {
     /// The topology file.
-    #[arg(long, short, value_name = "FILE", default_value = "keen.toml")]
+    #[arg(long, short, value_name = "FILE", default_value = "keen.toml", help_heading = LOOK_AT)]
     pub(crate) topology: PathBuf,
 
     /// The table for the row; a set of the topology file has to carry it.
-    #[arg(long, value_name = "TABLE", default_value = keen_core::engine::service_tables::TABLE)]
+    #[arg(long, value_name = "TABLE", default_value = keen_core::engine::service_tables::TABLE, help_heading = LOOK_AT)]
     pub(crate) table: String,
 
     /// Write only at this node (repeat, or separate by commas); with --seen or --now, whose writes are meant.
@@ -367,22 +372,22 @@ pub(crate) struct ProbeArgs {
     pub(crate) now: bool,
 
     /// The node that is waited for.
-    #[arg(long, value_name = "NODE")]
+    #[arg(long, value_name = "NODE", help_heading = LOOK_AT)]
     pub(crate) at: Option<String>,
 
     /// For how long each step is waited for.
-    #[arg(long, value_name = "DURATION", default_value = "10s", value_parser = duration)]
+    #[arg(long = "timeout", value_name = "DURATION", default_value = "10s", value_parser = duration, help_heading = TIME)]
     pub(crate) limit: Duration,
 
     /// How long a node may take to let keen in, and to answer.
-    #[arg(long, value_name = "DURATION", default_value = "5s", value_parser = duration)]
+    #[arg(long = "connect-timeout", value_name = "DURATION", default_value = "5s", value_parser = duration, help_heading = TIME)]
     pub(crate) wait: Duration,
 
     #[command(flatten)]
     pub(crate) ledger: LedgerArgs,
 
     /// How the result is written.
-    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT")]
+    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT", help_heading = OUTPUT)]
     pub(crate) format: ReportFormat,
 }
 
@@ -393,19 +398,19 @@ pub(crate) struct HistoryArgs {
     pub(crate) of: Option<String>,
 
     /// The topology file.
-    #[arg(long, short, value_name = "FILE", default_value = "keen.toml")]
+    #[arg(long, short, value_name = "FILE", default_value = "keen.toml", help_heading = LOOK_AT)]
     pub(crate) topology: PathBuf,
 
     /// The ledger [default: beside the topology file, ending in .ledger].
-    #[arg(long, value_name = "FILE")]
+    #[arg(long, value_name = "FILE", help_heading = OUTPUT)]
     pub(crate) ledger: Option<PathBuf>,
 
     /// How many of the last runs.
-    #[arg(long, value_name = "N", default_value_t = 20)]
+    #[arg(long, value_name = "N", default_value_t = 20, help_heading = LOOK_AT)]
     pub(crate) last: u32,
 
     /// How the result is written.
-    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT")]
+    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT", help_heading = OUTPUT)]
     pub(crate) format: HistoryFormat,
 }
 
@@ -437,15 +442,15 @@ pub(crate) struct AuditArgs {
     pub(crate) ledger: LedgerArgs,
 
     /// How the result is written.
-    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT")]
+    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT", help_heading = OUTPUT)]
     pub(crate) format: AuditFormat,
 
     /// Divergent rows to show per table [default: 10 as text, all as json or ndjson].
-    #[arg(long, value_name = "N")]
+    #[arg(long, value_name = "N", help_heading = OUTPUT)]
     pub(crate) show: Option<u64>,
 
     /// Write the result to a file instead of standard output.
-    #[arg(long, short, value_name = "FILE")]
+    #[arg(long, short, value_name = "FILE", help_heading = OUTPUT)]
     pub(crate) output: Option<PathBuf>,
 }
 
@@ -464,19 +469,19 @@ pub(crate) enum AuditFormat {
 #[derive(Debug, Args)]
 pub(crate) struct ConflictsArgs {
     /// The topology file.
-    #[arg(long, short, value_name = "FILE", default_value = "keen.toml")]
+    #[arg(long, short, value_name = "FILE", default_value = "keen.toml", help_heading = LOOK_AT)]
     pub(crate) topology: PathBuf,
 
     /// Read only these nodes (repeat, or separate by commas).
-    #[arg(long = "node", short, value_name = "NODE", value_delimiter = ',')]
+    #[arg(long = "node", short, value_name = "NODE", value_delimiter = ',', help_heading = LOOK_AT)]
     pub(crate) nodes: Vec<String>,
 
     /// Only this table (repeat for more).
-    #[arg(long = "table", value_name = "TABLE")]
+    #[arg(long = "table", value_name = "TABLE", help_heading = LOOK_AT)]
     pub(crate) tables: Vec<String>,
 
     /// Leave this table out (repeat for more).
-    #[arg(long, value_name = "TABLE", conflicts_with = "tables")]
+    #[arg(long, value_name = "TABLE", conflicts_with = "tables", help_heading = LOOK_AT)]
     pub(crate) exclude: Vec<String>,
 
     /// Print the statements that let keen read the nodes' journals, for each node, and do nothing.
@@ -485,7 +490,7 @@ pub(crate) struct ConflictsArgs {
 
     /// Tell the whole life of this row of the table named by --table: its key, cells separated by commas;
     /// a cell with a comma in it stands in double quotes.
-    #[arg(long, value_name = "KEY", requires = "tables")]
+    #[arg(long, value_name = "KEY", requires = "tables", help_heading = LOOK_AT)]
     pub(crate) key: Option<String>,
 
     /// Accept the conflict of this number as it was found last: looked at, and left as it is. The ledger keeps it
@@ -498,39 +503,39 @@ pub(crate) struct ConflictsArgs {
     pub(crate) because: Option<String>,
 
     /// Show only conflicts of this kind (repeat for more).
-    #[arg(long = "kind", value_name = "KIND", value_parser = kind)]
+    #[arg(long = "kind", value_name = "KIND", value_parser = kind, help_heading = LOOK_AT)]
     pub(crate) kinds: Vec<Kind>,
 
     /// Show only conflicts in which a write is lost.
-    #[arg(long)]
+    #[arg(long, help_heading = LOOK_AT)]
     pub(crate) lost_only: bool,
 
     /// Show only conflicts with a write made at this time or later, or numbered above this position.
-    #[arg(long, value_name = "TIME|POSITION", value_parser = moment)]
+    #[arg(long, value_name = "TIME|POSITION", value_parser = moment, help_heading = LOOK_AT)]
     pub(crate) since: Option<Moment>,
 
     /// Show only conflicts with a write made at this time or earlier, or numbered up to this position.
-    #[arg(long, value_name = "TIME|POSITION", value_parser = moment)]
+    #[arg(long, value_name = "TIME|POSITION", value_parser = moment, help_heading = LOOK_AT)]
     pub(crate) until: Option<Moment>,
 
     /// Show only conflicts that no earlier run has found.
-    #[arg(long)]
+    #[arg(long, help_heading = LOOK_AT)]
     pub(crate) new: bool,
 
     /// Read the journals from their beginning again, not from where the last run got to.
-    #[arg(long)]
+    #[arg(long, help_heading = LOOK_AT)]
     pub(crate) whole: bool,
 
     /// How long to wait for a node that is locked, and for a server to let keen in.
-    #[arg(long, value_name = "DURATION", default_value = "5s", value_parser = duration)]
+    #[arg(long = "connect-timeout", value_name = "DURATION", default_value = "5s", value_parser = duration, help_heading = TIME)]
     pub(crate) wait: Duration,
 
     /// Give up a server that sends nothing for so long while it owes an answer.
-    #[arg(long, value_name = "DURATION", default_value = "30s", value_parser = duration)]
+    #[arg(long = "idle-timeout", value_name = "DURATION", default_value = "30s", value_parser = duration, help_heading = TIME)]
     pub(crate) silence: Duration,
 
     /// Where a journal cannot be read, do not compare rows and ask those that differ for their last writes.
-    #[arg(long)]
+    #[arg(long, help_heading = LOOK_AT)]
     pub(crate) journals_only: bool,
 
     /// Read binary logs of MariaDB as this replica number, where a server does not let number 0 read.
@@ -541,15 +546,15 @@ pub(crate) struct ConflictsArgs {
     pub(crate) ledger: LedgerArgs,
 
     /// How the result is written.
-    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT")]
+    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT", help_heading = OUTPUT)]
     pub(crate) format: AuditFormat,
 
     /// Conflicts to show [default: 10 as text, all as json or ndjson].
-    #[arg(long, value_name = "N")]
+    #[arg(long, value_name = "N", help_heading = OUTPUT)]
     pub(crate) show: Option<usize>,
 
     /// Write the result to a file instead of standard output.
-    #[arg(long, short, value_name = "FILE")]
+    #[arg(long, short, value_name = "FILE", help_heading = OUTPUT)]
     pub(crate) output: Option<PathBuf>,
 }
 
@@ -594,7 +599,7 @@ pub(crate) struct PlanArgs {
 
     /// Plan from this audit (made with --format json) instead of auditing now; --node then chooses the nodes that
     /// are planned for.
-    #[arg(long, value_name = "AUDIT.json", conflicts_with_all = ["digest", "wait", "tables", "exclude"])]
+    #[arg(long = "audit", value_name = "AUDIT.json", conflicts_with_all = ["digest", "wait", "tables", "exclude"])]
     pub(crate) from: Option<PathBuf>,
 
     /// Read the nodes' journals, too: a row that differs names the writes that raced for it, "latest" is
@@ -603,11 +608,11 @@ pub(crate) struct PlanArgs {
     pub(crate) conflicts: bool,
 
     /// How the plan is written.
-    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT")]
+    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT", help_heading = OUTPUT)]
     pub(crate) format: PlanFormat,
 
     /// Steps and questions to show [default: 20 as text; json and sql always hold all].
-    #[arg(long, value_name = "N")]
+    #[arg(long, value_name = "N", help_heading = OUTPUT)]
     pub(crate) show: Option<usize>,
 
     /// Plan for at most so many divergent rows; the plan says when there were more.
@@ -615,7 +620,7 @@ pub(crate) struct PlanArgs {
     pub(crate) limit: u64,
 
     /// Where to write the plan: a file, or for sql a folder that gets two scripts per node.
-    #[arg(long, short, value_name = "PATH")]
+    #[arg(long, short, value_name = "PATH", help_heading = OUTPUT)]
     pub(crate) output: Option<PathBuf>,
 }
 

@@ -154,7 +154,7 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
          keen conflicts --topology {shown} --table stay --key 361\n  \
          keen audit --topology {shown} --table stay\n  \
          keen audit --topology {shown} --format json --output audit.json\n  \
-         keen plan  --topology {shown} --from audit.json\n  \
+         keen plan  --topology {shown} --audit audit.json\n  \
          keen plan  --topology {shown} --format sql --output repair",
         step(7, "Go on from here")
     )?;

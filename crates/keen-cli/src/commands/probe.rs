@@ -230,7 +230,7 @@ fn wait(args: &ProbeArgs, loaded: &Loaded, stop: &Stop) -> Result<(String, Exit)
     let nodes: Nodes = sources.iter().fold(bit(at), |nodes, node| nodes | bit(*node));
     let opener = NodeOpener::new(loaded, args.wait, args.wait, stop);
     let open = |node: NodeId| opener.watch(node);
-    let clock = Instant::now();
+    let (started, clock) = (Timestamp::now(), Instant::now());
     let (mut watch, first) = Watch::begin(topology, nodes, &open);
     let fence = match &args.seen {
         Some(position) => {
@@ -265,6 +265,7 @@ fn wait(args: &ProbeArgs, loaded: &Loaded, stop: &Stop) -> Result<(String, Exit)
         if done || clock.elapsed() >= args.limit || stop.raised() {
             let link = links(topology, &first, &sights, at, &sources);
             let waited = render::Waited {
+                started,
                 at,
                 sources: &sources,
                 fence: &fence,

@@ -115,7 +115,7 @@ fn journals_of_two_databases_of_one_cluster_leave_each_other_alone() {
     // Neither command calls the other database's slot one that nobody reads.
     let run = network.keen(&["preflight", "--format", "json"]);
     assert!(bad(&run).is_empty(), "{}", run.out);
-    let run = network.keen(&["flow", "--for", "1s", "--no-ledger"]);
+    let run = network.keen(&["flow", "--interval", "1s", "--no-ledger"]);
     assert!(!run.out.contains("nobody reads"), "{}", run.out);
 }
 
@@ -206,7 +206,7 @@ fn a_row_lock_on_a_node_of_a_mesh_hides_no_node() {
             "--no-ledger",
             "--patience",
             "2s",
-            "--wait",
+            "--connect-timeout",
             "3s",
             "--format",
             "json",
@@ -216,7 +216,7 @@ fn a_row_lock_on_a_node_of_a_mesh_hides_no_node() {
         if round > 2 {
             continue;
         }
-        let run = network.keen(&["preflight", "--wait", "3s", "--format", "json"]);
+        let run = network.keen(&["preflight", "--connect-timeout", "3s", "--format", "json"]);
         let lacking = bad(&run).iter().any(|finding| finding.contains("right-missing"));
         assert!(!lacking, "a right that the account has is not asked for: {}", run.out);
     }

@@ -23,7 +23,7 @@ fn others_were_compared(folder: &Folder, words: &[&str]) -> Run {
     assert_eq!(code, 3, "{json}");
     assert_eq!((&json["complete"], &table(&json, 0)["verdict"]), (&json!(false), &json!("unread")));
     assert_eq!(table(&json, 0)["rows"], json!({"a": 1, "b": 1}), "{json}");
-    let run = folder.keen(&["audit", "--wait", "100ms"]);
+    let run = folder.keen(&["audit", "--connect-timeout", "100ms"]);
     assert_eq!(run.code, 3, "{run:?}");
     assert!(run.out.contains("Incomplete:") && !run.out.contains("All agree"), "{}", run.out);
     for word in words {
@@ -88,9 +88,9 @@ fn a_locked_file() {
     let folder = three();
     let writer = Connection::open(folder.path("c.db")).unwrap();
     writer.execute_batch("BEGIN EXCLUSIVE").unwrap();
-    let run = folder.keen(&["audit", "--wait", "100ms"]);
+    let run = folder.keen(&["audit", "--connect-timeout", "100ms"]);
     assert_eq!(run.code, 3, "{run:?}");
-    assert!(run.out.contains("locked") && run.out.contains("--wait"), "{}", run.out);
+    assert!(run.out.contains("locked") && run.out.contains("--connect-timeout"), "{}", run.out);
     assert!(run.out.contains("1 on a, b"), "{}", run.out);
     writer.execute_batch("COMMIT").unwrap();
     assert_eq!(folder.keen(&["audit"]).code, 0);
@@ -292,7 +292,7 @@ fn wrong_arguments() {
         (&["audit", "--topology", "."], "."),
         (&["audit", "--format", "yaml"], "yaml"),
         (&["audit", "--show", "many"], "many"),
-        (&["audit", "--wait", "soon"], "500ms"),
+        (&["audit", "--connect-timeout", "soon"], "500ms"),
         (&["marmot"], "marmot"),
         (&[], "Usage"),
     ] {
@@ -368,8 +368,8 @@ fn where_there_is_no_result_nothing_is_written() {
         &["audit", "--exclude", "guest,bed"],
         &["audit", "--node", "a"],
         &["plan", "--node", "d"],
-        &["plan", "--from", "no.json"],
-        &["plan", "--from", "keen.toml"],
+        &["plan", "--audit", "no.json"],
+        &["plan", "--audit", "keen.toml"],
         &["conflicts", "--node", "d"],
         &["conflicts", "--table", "guest", "--key", "x,y,z"],
         &["flow", "--node", "d"],

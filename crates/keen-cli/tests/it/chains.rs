@@ -99,7 +99,9 @@ fn what_would_do_harm_further_on_is_asked() {
     assert_eq!((steps.len(), &steps[0]["node"]), (1, &"c".into()), "{plan:#}");
     // Of a receiver that does not answer nothing is taken for granted.
     c.freeze();
-    let plan = network.keen(&["plan", "--node", "a,b", "--wait", "2s", "--format", "json"]).json();
+    let plan = network
+        .keen(&["plan", "--node", "a,b", "--connect-timeout", "2s", "--format", "json"])
+        .json();
     c.thaw();
     assert_eq!(plan["steps"], serde_json::json!([]), "{plan:#}");
     assert_eq!(plan["questions"].as_array().unwrap().len(), 2, "{plan:#}");

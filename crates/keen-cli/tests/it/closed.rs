@@ -20,7 +20,7 @@ const COMMANDS: [&[&str]; 8] = [
     &["audit", "--threads", "4", "--no-ledger"],
     &["plan"],
     &["preflight"],
-    &["flow", "--for", "1s", "--no-ledger"],
+    &["flow", "--interval", "1s", "--no-ledger"],
     &["conflicts", "--no-ledger"],
     &["conflicts", "--ddl"],
     &["preflight", "--derive", "a", "--for", "sqlite"],

@@ -197,7 +197,10 @@ fn files_that_are_wrong_say_where() {
         std::fs::write(folder.path("valley.ndjson"), text).unwrap();
         let run = folder.keen(&JSON);
         assert_ne!(run.code, 0, "{run:?}");
-        run.json()["nodes"][0]["fault"].as_str().unwrap_or_else(|| panic!("{run:?}")).to_owned()
+        run.json()["nodes"][0]["fault"]["what"]
+            .as_str()
+            .unwrap_or_else(|| panic!("{run:?}"))
+            .to_owned()
     };
     assert!(fault("").contains("is no journal that keen can read"));
     assert!(fault(&valley.replace("\"version\": 1", "\"version\": 2")).contains("of version 2"));
@@ -635,6 +638,6 @@ fn a_transaction_of_very_many_changes_is_judged_as_a_small_one() {
     )
     .unwrap();
     let broken = folder.keen(&[&JSON[..], &["--whole"]].concat()).json();
-    let fault = broken["nodes"][0]["fault"].as_str().unwrap();
+    let fault = broken["nodes"][0]["fault"]["what"].as_str().unwrap();
     assert!(fault.contains("line 2 of") && fault.contains("unknown variant `put`"), "{fault}");
 }

@@ -333,7 +333,10 @@ fn all_that_it_prints_of_its_journal_can_be_run() {
     })
     .unwrap();
     let run = network.conflicts(&[]);
-    assert!(run.json()["nodes"][0]["fault"].as_str().unwrap().contains("is lost"), "{run:?}");
+    assert!(
+        run.json()["nodes"][0]["fault"]["what"].as_str().unwrap().contains("is lost"),
+        "{run:?}"
+    );
     let ddl = network.keen(&["conflicts", "--ddl"]).out;
     assert!(ddl.contains("\nSELECT pg_drop_replication_slot("), "{ddl}");
     slots(&network);
@@ -347,7 +350,10 @@ fn all_that_it_prints_of_its_journal_can_be_run() {
         server.run(&format!("SELECT pg_drop_{}", end.replace("; ", ";\n"))).unwrap();
     }
     let run = network.conflicts(&["--journals-only"]);
-    assert!(run.json()["nodes"][0]["fault"].as_str().unwrap().contains("has no slot"), "{run:?}");
+    assert!(
+        run.json()["nodes"][0]["fault"]["what"].as_str().unwrap().contains("has no slot"),
+        "{run:?}"
+    );
     slots(&network);
     assert_eq!(network.conflicts(&[]).code, 0);
 }
@@ -357,7 +363,7 @@ fn without_a_slot_or_a_right_it_says_what_to_do() {
     let network = Network::postgres_peers();
     let run = network.conflicts(&[]);
     assert_eq!(run.code, 3, "{run:?}");
-    let fault = run.json()["nodes"][0]["fault"].as_str().unwrap().to_owned();
+    let fault = run.json()["nodes"][0]["fault"]["what"].as_str().unwrap().to_owned();
     assert!(
         fault.contains("no slot for keen to read its log through")
             && fault.contains("keen conflicts --ddl"),
@@ -396,7 +402,7 @@ fn peeking_moves_nothing_on_and_flow_and_preflight_know_the_slot() {
     }
     assert_eq!(at(), before);
     // Nobody leaves it behind unnoticed, and it is nobody's fault.
-    let run = network.keen(&["flow", "--for", "1s"]);
+    let run = network.keen(&["flow", "--interval", "1s"]);
     assert_eq!(run.code, 0, "{run:?}");
     assert!(
         run.out.contains("the slot through which keen reads what was written holds back"),
@@ -601,7 +607,7 @@ fn a_slot_of_an_older_server_that_was_there_before_its_publication() {
     // The older server refuses to tell what was written before the publication: it is let go of, as keen says.
     let run = network.conflicts(&[]);
     assert_eq!(run.code, 3, "{run:?}");
-    let fault = run.json()["nodes"][0]["fault"].as_str().unwrap().to_owned();
+    let fault = run.json()["nodes"][0]["fault"]["what"].as_str().unwrap().to_owned();
     let (_, advice) = fault.split_once("SELECT ").unwrap_or_else(|| panic!("{fault}"));
     let (statement, _) = advice.split_once(" lets it go").unwrap();
     network.servers[0].run(&format!("SELECT {statement}")).unwrap();

@@ -35,7 +35,7 @@ fn others_agree(run: &Run, node: &str, said: &[&str]) -> Json {
 }
 
 fn audit(network: &Network) -> Run {
-    network.keen(&["audit", "--format", "json", "--wait", "4s", "--silence", "8s"])
+    network.keen(&["audit", "--format", "json", "--connect-timeout", "4s", "--idle-timeout", "8s"])
 }
 
 #[test]
@@ -122,9 +122,9 @@ fn meanwhile(network: &mut Network, happens: impl FnOnce(&mut Network)) -> Run {
         "audit",
         "--format",
         "json",
-        "--wait",
+        "--connect-timeout",
         "6s",
-        "--silence",
+        "--idle-timeout",
         "3s",
         "--rate",
         "15000rows",

@@ -264,7 +264,7 @@ fn a_node_that_is_down_keeps_nobody_waiting() {
         (1, Some(1)),
         "{json:#}"
     );
-    let run = mesh.keen(&["probe", "--now", "--at", "a", "--limit", "1s"]);
+    let run = mesh.keen(&["probe", "--now", "--at", "a", "--timeout", "1s"]);
     assert_eq!(run.code, 3, "{run:?}");
     assert!(run.out.contains("untold: of c -> a"), "{}", run.out);
 }

@@ -129,7 +129,7 @@ fn an_error_on_a_row_is_broken_and_names_the_write() {
         "{found:#}"
     );
     assert_eq!(found["behind"], 2);
-    let run = network.keen(&["flow", "a:b", "--for", "1s", "--no-ledger"]);
+    let run = network.keen(&["flow", "a:b", "--interval", "1s", "--no-ledger"]);
     for part in ["broken", "Duplicate entry '100'", "applier stands still", "2 transactions"] {
         assert!(run.out.contains(part), "{part:?} in {}", run.out);
     }

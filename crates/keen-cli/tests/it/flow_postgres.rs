@@ -84,7 +84,7 @@ fn quiet_links_are_idle_and_busy_ones_flow() {
     let load = [(&one_way.servers[0], BUSY.to_owned())];
     let (code, json) = under_load(&load, || one_way.slow_flow());
     assert_eq!((code, states(&json)), (0, vec!["flowing a>b".to_owned()]), "{json:#}");
-    let run = one_way.keen(&["flow", "b", "--for", "1s", "--no-ledger"]);
+    let run = one_way.keen(&["flow", "b", "--interval", "1s", "--no-ledger"]);
     assert!(run.out.contains("subscription from_a") && !run.out.contains("worker"), "{}", run.out);
 }
 
@@ -383,9 +383,9 @@ fn a_standby_is_told_from_one_that_was_promoted() {
     network.servers[1].restart_with(&["recovery_min_apply_delay = '0'"]).unwrap();
     network.until("idle a>b");
     // The ledger remembers what it was.
-    assert_eq!(network.keen(&["flow", "--for", "1s"]).code, 0);
+    assert_eq!(network.keen(&["flow", "--interval", "1s"]).code, 0);
     network.servers[1].run_in("postgres", "SELECT pg_promote()").unwrap();
-    let run = network.keen(&["flow", "--for", "1s", "--format", "json"]);
+    let run = network.keen(&["flow", "--interval", "1s", "--format", "json"]);
     let json = run.json();
     assert_eq!((run.code, states(&json)), (1, vec!["absent a>b".to_owned()]), "{json:#}");
     assert_eq!(node(&json, "b")["role"], "promoted, was a standby");
@@ -494,7 +494,15 @@ fn a_slot_that_was_made_anew_is_no_healthy_link() {
     }
     network.until("idle a>b");
     let look = || {
-        let run = network.keen(&["flow", "--for", "2s", "--wait", "2s", "--format", "json"]);
+        let run = network.keen(&[
+            "flow",
+            "--interval",
+            "2s",
+            "--connect-timeout",
+            "2s",
+            "--format",
+            "json",
+        ]);
         (run.code, run.json())
     };
     assert_eq!(look().0, 0);
@@ -549,7 +557,7 @@ fn a_standby_has_the_subscriptions_of_its_primary_and_follows_it_in_another_way(
     network.is_not_written_to("c");
     let until = |wanted: &[&str]| {
         links::until(PATIENCE, "the links do not get there", || {
-            let json = network.keen(&["flow", "--for", "1s", "--format", "json"]).json();
+            let json = network.keen(&["flow", "--interval", "1s", "--format", "json"]).json();
             Ok(states(&json) == wanted)
         })
         .unwrap();
@@ -564,9 +572,9 @@ fn a_standby_has_the_subscriptions_of_its_primary_and_follows_it_in_another_way(
         "{run:?}"
     );
     network.replace("from = \"a\"\nto = \"c\"", "from = \"b\"\nto = \"c\"");
-    assert_eq!(network.keen(&["flow", "--for", "1s"]).code, 0);
+    assert_eq!(network.keen(&["flow", "--interval", "1s"]).code, 0);
     network.servers[2].run_in("postgres", "SELECT pg_promote()").unwrap();
-    let json = network.keen(&["flow", "--for", "1s", "--format", "json"]).json();
+    let json = network.keen(&["flow", "--interval", "1s", "--format", "json"]).json();
     let found = link(&json, "b", "c");
     assert_eq!(
         (&found["state"], &found["reason"]),

@@ -22,7 +22,7 @@ fn runs_are_kept_and_shown_as_text_json_and_csv() {
     assert_eq!(folder.keen(&["audit"]).code, 0);
     folder.sql("b.db", "UPDATE t SET v = 'z' WHERE id = 2");
     assert_eq!(folder.keen(&["audit"]).code, 1);
-    assert_eq!(folder.keen(&["flow", "--for", "0s"]).code, 3, "files tell nothing of links");
+    assert_eq!(folder.keen(&["flow", "--interval", "0s"]).code, 3, "files tell nothing of links");
     folder.keen(&["preflight"]);
     let runs = folder.keen(&["history", "--format", "json"]).json();
     let commands: Vec<&str> = runs["history"]
@@ -162,7 +162,7 @@ fn one_look_is_held_against_the_last_that_was_kept() {
     let mut lab = Lab::create(&folder.path("net"), &text, schema, 1).unwrap();
     let once = |folder: &Folder| {
         folder
-            .keen(&["flow", "--for", "0s", "--topology", "net/keen.toml", "--format", "json"])
+            .keen(&["flow", "--interval", "0s", "--topology", "net/keen.toml", "--format", "json"])
             .json()
     };
     let first = once(&folder);

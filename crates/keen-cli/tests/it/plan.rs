@@ -321,12 +321,12 @@ fn an_audit_kept_as_a_file_gives_the_same_plan() {
     folder.sql("b.db", "UPDATE guest SET v = CAST(x'ff' AS TEXT); INSERT INTO line VALUES ('9007199254740993'), (9007199254740993), (9e999)");
     folder.keen(&["audit", "--format", "json", "--output", "audit.json"]);
     let strip = |mut plan: Json| {
-        plan["made"] = Json::Null;
+        plan["started"] = Json::Null;
         plan["audited"] = Json::Null;
         plan
     };
     let now = strip(folder.keen(&["plan", "--format", "json"]).json());
-    let kept = strip(folder.keen(&["plan", "--format", "json", "--from", "audit.json"]).json());
+    let kept = strip(folder.keen(&["plan", "--format", "json", "--audit", "audit.json"]).json());
     assert_eq!(now, kept);
     // Also where somebody's tool put its members in another order, and up to a limit.
     let mut other: Json =
@@ -338,7 +338,7 @@ fn an_audit_kept_as_a_file_gives_the_same_plan() {
     }
     std::fs::write(folder.path("other.json"), other.to_string()).unwrap();
     let from = |file: &str, more: &[&str]| {
-        let args = [&["plan", "--format", "json", "--from", file], more].concat();
+        let args = [&["plan", "--format", "json", "--audit", file], more].concat();
         strip(folder.keen(&args).json())
     };
     assert_eq!(from("other.json", &[]), now);
@@ -350,7 +350,7 @@ fn an_audit_kept_as_a_file_gives_the_same_plan() {
     // From a kept audit one node alone can be planned for.
     let steps = |node: &str| {
         let run =
-            folder.keen(&["plan", "--format", "json", "--from", "audit.json", "--node", node]);
+            folder.keen(&["plan", "--format", "json", "--audit", "audit.json", "--node", node]);
         run.json()["steps"].as_array().unwrap().len()
     };
     assert_eq!(steps("b"), 0, "it is right");
@@ -470,7 +470,7 @@ fn a_plan_from_part_of_an_audit_says_so() {
     folder.sql_all(&["a.db", "b.db", "c.db"], "CREATE TABLE guest (id INTEGER PRIMARY KEY)");
     folder.sql("a.db", "INSERT INTO guest VALUES (1), (2), (3)");
     folder.keen(&["audit", "--format", "json", "--show", "2", "--output", "audit.json"]);
-    let plan = folder.keen(&["plan", "--from", "audit.json", "--format", "json"]).json();
+    let plan = folder.keen(&["plan", "--audit", "audit.json", "--format", "json"]).json();
     assert_eq!((&plan["complete"], &plan["summary"]["steps"]), (&json!(false), &json!(2)));
     let plan = folder.keen(&["plan", "--limit", "1", "--format", "json"]).json();
     assert_eq!((&plan["complete"], &plan["summary"]["steps"]), (&json!(false), &json!(1)));
@@ -513,11 +513,11 @@ fn what_is_no_audit_is_refused() {
     ];
     for (text, words) in cases {
         fs::write(folder.path("bad.json"), &text).unwrap();
-        let run = folder.keen(&["plan", "--from", "bad.json"]);
+        let run = folder.keen(&["plan", "--audit", "bad.json"]);
         assert_eq!(run.code, 2, "{words}: {run:?}");
         assert!(run.err.contains(words), "{words}: {}", run.err);
     }
-    assert_eq!(folder.keen(&["plan", "--from", "nowhere.json"]).code, 2);
+    assert_eq!(folder.keen(&["plan", "--audit", "nowhere.json"]).code, 2);
     let run = folder.keen(&["plan", "--format", "sql"]);
     assert!(run.code == 2 && run.err.contains("--output"), "{run:?}");
 }

@@ -611,7 +611,7 @@ fn settings_that_make_writes_fail_or_part_are_found() {
         found["found"].as_str().unwrap().contains(&format!("IGNORE_DOMAIN_IDS = ({domain})")),
         "{found:#}"
     );
-    let flow = network.keen(&["flow", "--for", "1s", "--no-ledger"]);
+    let flow = network.keen(&["flow", "--interval", "1s", "--no-ledger"]);
     assert!(!flow.out.contains("Every link carries"), "{}", flow.out);
     assert!(flow.out.contains("IGNORE_DOMAIN_IDS"), "{}", flow.out);
 }

@@ -112,7 +112,7 @@ fn on_a_mesh_every_write_arrives_and_nothing_stays() {
 
     // What does not arrive is told, and where the row still is.
     mesh.servers[2].run("STOP ALL SLAVES").unwrap();
-    let run = mesh.keen(&["probe", "--from", "a", "--limit", "1s", "--format", "json"]);
+    let run = mesh.keen(&["probe", "--from", "a", "--timeout", "1s", "--format", "json"]);
     let json = run.json();
     assert_eq!(run.code, 1, "{json:#}");
     assert_eq!(arrivals(&json, false), ["a>c insert", "a>c update"]);
@@ -128,7 +128,10 @@ fn on_a_mesh_every_write_arrives_and_nothing_stays() {
     let run = mesh.keen(&["probe", "--from", "a", "--format", "json"]);
     assert_eq!(run.code, 3, "{run:?}");
     assert!(
-        run.json()["writers"][0]["error"].as_str().unwrap().contains("write the probe's row"),
+        run.json()["writers"][0]["fault"]["what"]
+            .as_str()
+            .unwrap()
+            .contains("write the probe's row"),
         "{run:?}"
     );
 }
@@ -143,7 +146,7 @@ fn interrupted_it_takes_its_row_away() {
     links::mariadb_settled(&mesh.servers, PATIENCE).unwrap();
     mesh.servers[2].run("STOP ALL SLAVES").unwrap();
     let keen = std::process::Command::new(env!("CARGO_BIN_EXE_keen"))
-        .args(["probe", "--from", "a", "--limit", "50s", "--no-ledger"])
+        .args(["probe", "--from", "a", "--timeout", "50s", "--no-ledger"])
         .current_dir(mesh.folder.root())
         .env("KEEN_TEST", keen_testkit::CHECKER.1)
         .stdout(std::process::Stdio::piped())
@@ -162,7 +165,7 @@ fn interrupted_it_takes_its_row_away() {
 fn postgresql_peers_are_probed_and_waited_for() {
     let peers = Network::postgres_peers();
     carry_the_table(&peers);
-    let before = peers.keen(&["probe", "--from", "a", "--limit", "1s"]);
+    let before = peers.keen(&["probe", "--from", "a", "--timeout", "1s"]);
     assert!(before.out.contains("keen probe --ddl prints how"), "{before:?}");
     for (node, server) in ["a", "b"].into_iter().zip(&peers.servers) {
         run_ddl(&peers, node, server);
@@ -172,7 +175,7 @@ fn postgresql_peers_are_probed_and_waited_for() {
         .run("ALTER SUBSCRIPTION from_0_to_1 REFRESH PUBLICATION WITH (copy_data = false)")
         .unwrap();
     // a does not take it yet: one way arrives, the other does not.
-    let run = peers.keen(&["probe", "--limit", "2s", "--format", "json"]);
+    let run = peers.keen(&["probe", "--timeout", "2s", "--format", "json"]);
     let json = run.json();
     assert_eq!(run.code, 1, "{json:#}");
     assert_eq!(arrivals(&json, false), ["b>a insert", "b>a update"]);
@@ -185,7 +188,7 @@ fn postgresql_peers_are_probed_and_waited_for() {
 
     // Who may read may not write yet; the right that is lacking is the one that is named.
     peers.servers[0].run("REVOKE UPDATE ON keen_probe FROM keen").unwrap();
-    let run = peers.keen(&["probe", "--from", "a", "--limit", "2s"]);
+    let run = peers.keen(&["probe", "--from", "a", "--timeout", "2s"]);
     assert!(run.out.contains("keen lacks the right to update rows of the table"), "{run:?}");
     assert!(!run.out.contains("GRANT SELECT"), "{run:?}");
     assert_eq!((run.code, rows(&peers.servers[0])), (3, 0), "{run:?}");
@@ -197,7 +200,7 @@ fn postgresql_peers_are_probed_and_waited_for() {
     assert!(run.out.starts_with("passed: b has applied what a had written at 0/"), "{}", run.out);
     peers.servers[1].run("ALTER SUBSCRIPTION from_0_to_1 DISABLE").unwrap();
     peers.servers[0].run("UPDATE guest SET member = NOT member WHERE id = 1").unwrap();
-    let run = peers.keen(&["probe", "--now", "--at", "b", "--limit", "1s"]);
+    let run = peers.keen(&["probe", "--now", "--at", "b", "--timeout", "1s"]);
     assert_eq!(run.code, 1, "{run:?}");
     assert!(run.out.contains("the link is paused: the subscription is disabled"), "{}", run.out);
     let position: String = peers.servers[0]
@@ -206,11 +209,20 @@ fn postgresql_peers_are_probed_and_waited_for() {
         .query_one("SELECT pg_current_wal_lsn()::text", &[])
         .unwrap()
         .get(0);
-    let run = peers
-        .keen(&["probe", "--seen", &position, "--at", "b", "--limit", "1s", "--format", "json"]);
+    let run = peers.keen(&[
+        "probe",
+        "--seen",
+        &position,
+        "--at",
+        "b",
+        "--timeout",
+        "1s",
+        "--format",
+        "json",
+    ]);
     assert_eq!((run.code, run.json()["links"][0]["passed"].as_bool()), (1, Some(false)), "{run:?}");
     peers.servers[1].run("ALTER SUBSCRIPTION from_0_to_1 ENABLE").unwrap();
-    let run = peers.keen(&["probe", "--seen", &position, "--at", "b", "--limit", "30s"]);
+    let run = peers.keen(&["probe", "--seen", &position, "--at", "b", "--timeout", "30s"]);
     assert_eq!(run.code, 0, "{run:?}");
     for (args, said) in [
         (vec!["--seen", "1-1-5", "--at", "b"], "counts otherwise"),
@@ -250,7 +262,7 @@ fn on_the_stand_in_a_probe_travels_like_any_write() {
     assert_eq!((run.code, json["arrived"].as_u64()), (0, Some(18)), "{json:#}");
     // With nobody to carry it, it does not arrive, and is taken away again.
     let run =
-        folder.keen(&["probe", "--topology", "net/keen.toml", "--limit", "100ms", "--from", "a"]);
+        folder.keen(&["probe", "--topology", "net/keen.toml", "--timeout", "100ms", "--from", "a"]);
     assert_eq!(run.code, 1, "{run:?}");
     let connection = rusqlite::Connection::open(folder.path("net/a.db")).unwrap();
     let left: i64 =

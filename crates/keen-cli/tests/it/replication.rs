@@ -73,18 +73,18 @@ fn values_swapped_between_mariadb_peers_are_found_and_mended() {
     network.servers.iter().for_each(|server| links::mariadb_start_all(server).unwrap());
     links::mariadb_settled(&network.servers, PATIENCE).unwrap();
 
-    // Every status is healthy.
+    // Every status is healthy, once both halves of each connection have begun.
     for server in &network.servers {
         let mut client = server.mariadb().unwrap();
-        let rows: Vec<mysql::Row> = client.query("SHOW ALL SLAVES STATUS").unwrap();
-        assert_eq!(rows.len(), 2);
-        for row in rows {
-            let state = |name: &str| row.get::<String, _>(name).unwrap();
-            assert_eq!(
-                (state("Slave_IO_Running"), state("Slave_SQL_Running")),
-                ("Yes".into(), "Yes".into())
-            );
-        }
+        links::until(PATIENCE, "a connection does not run", || {
+            let rows: Vec<mysql::Row> = client.query("SHOW ALL SLAVES STATUS").unwrap();
+            assert_eq!(rows.len(), 2);
+            let runs = |row: &mysql::Row, half: &str| row.get::<String, _>(half).unwrap() == "Yes";
+            let both =
+                |row: &mysql::Row| runs(row, "Slave_IO_Running") && runs(row, "Slave_SQL_Running");
+            Ok(rows.iter().all(both))
+        })
+        .unwrap();
     }
     found_and_mended(&network, &[("a", "5"), ("b", "3")], || {
         links::mariadb_settled(&network.servers, PATIENCE).unwrap();

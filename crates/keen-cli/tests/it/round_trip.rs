@@ -181,7 +181,7 @@ fn round_trip(engine: Engine, before: &str, cases: &[Pair]) {
         assert_eq!(rows, 2, "{engine:?} {case:?}: {table:#?}");
     }
     std::fs::write(network.folder.path("audit.json"), &audit.out).unwrap();
-    for (folder, more) in [("direct", &[][..]), ("kept", &["--from", "audit.json"][..])] {
+    for (folder, more) in [("direct", &[][..]), ("kept", &["--audit", "audit.json"][..])] {
         let args = [&["plan", "--format", "sql", "--output", folder][..], more].concat();
         let plan = network.keen(&args);
         let asked = network.keen(&[&["plan", "--format", "json"][..], more].concat()).json();

@@ -28,9 +28,13 @@ fn a_result_never_takes_the_place_of_what_the_topology_needs() {
     let before = folder.snapshot();
     let ledger = fs::read(folder.path("keen.ledger")).unwrap();
     for place in ["a.db", "b.db-wal", "keen.toml", "keen.ledger", "other.db", "link"] {
-        for args in
-            [&["audit"][..], &["plan"], &["conflicts"], &["flow", "--for", "0s"], &["preflight"]]
-        {
+        for args in [
+            &["audit"][..],
+            &["plan"],
+            &["conflicts"],
+            &["flow", "--interval", "0s"],
+            &["preflight"],
+        ] {
             let run = folder.keen(&[args, &["--output", place]].concat());
             assert_eq!(run.code, 2, "{place} {args:?}: {run:?}");
             assert!(run.err.contains("name another file for --output"), "{run:?}");
@@ -97,9 +101,9 @@ fn a_worker_that_falls_over_is_a_fault_of_its_node() {
     for args in [
         &["audit"][..],
         &["plan"],
-        &["flow", "--for", "0s"],
+        &["flow", "--interval", "0s"],
         &["conflicts"],
-        &["probe", "--limit", "1s"],
+        &["probe", "--timeout", "1s"],
         &["audit", "--threads", "2"],
     ] {
         let output = folder.command(args).env("KEEN_FALL_OVER_AT", "b").output().unwrap();
@@ -121,13 +125,15 @@ fn a_worker_that_falls_over_is_a_fault_of_its_node() {
 #[test]
 fn limits_beyond_what_can_be_waited_for_are_refused() {
     let folder = huts();
-    for args in
-        [["audit", "--wait", "25d"], ["preflight", "--wait", "25d"], ["flow", "--for", "9000000h"]]
-    {
+    for args in [
+        ["audit", "--connect-timeout", "25d"],
+        ["preflight", "--connect-timeout", "25d"],
+        ["flow", "--interval", "9000000h"],
+    ] {
         let run = folder.keen(&args);
         assert!(run.code == 2 && run.err.contains("seven days (7d) is the longest"), "{run:?}");
     }
-    assert_eq!(folder.keen(&["audit", "--wait", "7d"]).code, 1);
+    assert_eq!(folder.keen(&["audit", "--connect-timeout", "7d"]).code, 1);
 }
 
 #[test]
@@ -138,20 +144,23 @@ fn pipes_and_devices_in_the_topology_are_not_waited_for() {
     let text = fs::read_to_string(folder.path("keen.toml")).unwrap();
     let began = Instant::now();
     fs::write(folder.path("keen.toml"), text.replace("sqlite:b.db", "sqlite:pipe")).unwrap();
-    let run = folder.keen(&["audit", "--wait", "1s"]);
+    let run = folder.keen(&["audit", "--connect-timeout", "1s"]);
     assert!(run.code == 3 && run.out.contains("is no ordinary file"), "{run:?}");
     let journal =
         text.replace("at = \"sqlite:b.db\"\n", "at = \"sqlite:b.db\"\njournal = \"pipe\"\n");
     fs::write(folder.path("keen.toml"), journal).unwrap();
-    let run = folder.keen(&["conflicts", "--wait", "1s"]);
+    let run = folder.keen(&["conflicts", "--connect-timeout", "1s"]);
     assert!(run.code == 3 && run.out.contains("is no ordinary file"), "{run:?}");
     let password = text.replace(
         "at = \"sqlite:b.db\"\n",
         "at = \"postgres://keen@127.0.0.1:1/huts\"\npassword = { file = \"pipe\" }\n",
     );
     fs::write(folder.path("keen.toml"), password).unwrap();
-    let run = folder.keen(&["audit", "--wait", "1s"]);
-    assert!(run.code == 3 && run.out.contains("nothing came from it within --wait"), "{run:?}");
+    let run = folder.keen(&["audit", "--connect-timeout", "1s"]);
+    assert!(
+        run.code == 3 && run.out.contains("nothing came from it within --connect-timeout"),
+        "{run:?}"
+    );
     assert!(began.elapsed() < Duration::from_secs(20), "nothing hangs");
     let run = folder.keen(&["audit", "--topology", "/dev/zero"]);
     assert!(run.code == 2 && run.err.contains("cannot read /dev/zero"), "{run:?}");
@@ -180,13 +189,13 @@ fn no_message_shows_a_secret() {
     );
     fs::write(folder.path("secret"), "geheim").unwrap();
     fs::set_permissions(folder.path("secret"), fs::Permissions::from_mode(0o644)).unwrap();
-    let run = folder.keen(&["audit", "--wait", "1s"]);
+    let run = folder.keen(&["audit", "--connect-timeout", "1s"]);
     assert!(run.err.contains("the certificate of a is not checked"), "{run:?}");
     assert!(run.err.contains("others can read the password file of a"), "{run:?}");
-    let run = folder.keen(&["preflight", "--wait", "1s"]);
+    let run = folder.keen(&["preflight", "--connect-timeout", "1s"]);
     assert!(run.out.contains("tls-unverified") && run.out.contains("password-exposed"), "{run:?}");
     fs::set_permissions(folder.path("secret"), fs::Permissions::from_mode(0o600)).unwrap();
-    assert!(!folder.keen(&["audit", "--wait", "1s"]).err.contains("password file"));
+    assert!(!folder.keen(&["audit", "--connect-timeout", "1s"]).err.contains("password file"));
 }
 
 #[test]
@@ -240,7 +249,7 @@ fn an_audit_file_with_impossible_contents_is_refused_in_words() {
         let mut damaged = audit.clone();
         damage(&mut damaged["tables"][0]["divergent"][0]);
         fs::write(folder.path("damaged.json"), damaged.to_string()).unwrap();
-        let run = folder.keen(&["plan", "--from", "damaged.json"]);
+        let run = folder.keen(&["plan", "--audit", "damaged.json"]);
         assert!(!run.err.contains("panicked"), "{i}: {run:?}");
         assert!(run.code == 2 || i == 0, "{i}: {run:?}");
     }

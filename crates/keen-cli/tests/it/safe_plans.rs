@@ -80,7 +80,7 @@ fn what_would_fire_a_trigger_is_asked() {
     // The same from an audit that was kept.
     let audit = network.keen(&["audit", "--format", "json", "--output", "audit.json"]);
     assert_eq!(audit.code, 1, "{audit:?}");
-    let kept = network.keen(&["plan", "--from", "audit.json", "--format", "json"]).json();
+    let kept = network.keen(&["plan", "--audit", "audit.json", "--format", "json"]).json();
     assert_eq!(kept["questions"][0]["why"], plan["questions"][0]["why"]);
     // Whoever may not see triggers is told so.
     network.servers[1].run("REVOKE TRIGGER ON *.* FROM keen@'%'").unwrap();
@@ -181,7 +181,7 @@ fn a_member_of_a_synchronous_cluster_is_neither_repaired_nor_judged() {
     assert_eq!(plan["steps"].as_array().unwrap().len(), 0, "{plan:#}");
     let why = plan["questions"][0]["why"].as_str().unwrap();
     assert!(why.contains("b is a member of a synchronous cluster"), "{why}");
-    let run = network.keen(&["flow", "--for", "1s", "--no-ledger"]);
+    let run = network.keen(&["flow", "--interval", "1s", "--no-ledger"]);
     assert!(run.out.contains("a member of a synchronous cluster: not judged yet"), "{run:?}");
     let run = network.keen(&["preflight"]);
     assert!(run.out.contains("a member of a synchronous cluster: not judged yet"), "{run:?}");

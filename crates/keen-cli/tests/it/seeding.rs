@@ -141,7 +141,7 @@ fn a_peer_of_postgres_is_seeded_from_the_other_and_nothing_is_lost_there() {
     b.run("INSERT INTO guest VALUES (711, 'From b', true)").unwrap();
     alike(&network, &["guest", "stay"], "the peers do not exchange writes");
     assert!(rows(a, "guest").iter().any(|row| row.contains("From b")));
-    let run = network.keen(&["flow", "--for", "1s", "--format", "json"]);
+    let run = network.keen(&["flow", "--interval", "1s", "--format", "json"]);
     assert_eq!(
         crate::common::flow::states(&run.json()).len(),
         2,

@@ -106,7 +106,7 @@ fn a_mesh_of_mariadb_goes_on_behind_a_row_and_the_rest_is_judged() {
     let (_, json) = mesh.flow();
     let first = &link(&json, "a", "b")["lacks_first"];
     assert_eq!(first["writes"], serde_json::json!(["insert into guest id 100"]), "{json:#}");
-    let run = mesh.keen(&["flow", "--for", "1s", "--no-ledger"]);
+    let run = mesh.keen(&["flow", "--interval", "1s", "--no-ledger"]);
     assert!(run.out.contains("It stopped at: insert into guest id 100"), "{}", run.out);
 
     let audit = mesh.keen(&["audit", "--no-ledger", "--format", "json"]);
@@ -334,7 +334,7 @@ fn behind_a_worker_of_pglogical_that_is_down_the_rest_is_judged() {
         (vec![2], vec![100])
     );
     // What it says of the rest, word by word, is no more than is known.
-    let run = peers.keen(&["flow", "--for", "1s", "--no-ledger"]);
+    let run = peers.keen(&["flow", "--interval", "1s", "--no-ledger"]);
     assert!(run.out.contains("it met an error at a row, or does not reach a"), "{}", run.out);
     // Once the cause is gone, it goes on by what was printed.
     b.run("ALTER TABLE guest DROP CONSTRAINT guest_name_check").unwrap();

@@ -102,7 +102,7 @@ fn connections_are_protected_and_checked() {
         huts::rows(server).unwrap();
     }
     let network = Network::new(lab, servers, &mesh_of(3));
-    let audit = || network.keen(&["audit", "--format", "json", "--wait", "3s"]);
+    let audit = || network.keen(&["audit", "--format", "json", "--connect-timeout", "3s"]);
 
     set(&network.folder, &format!("tls = {{ ca = \"{}\" }}", ours.file("ca.pem")));
     let run = audit();

@@ -111,7 +111,7 @@ fn what_is_compared_in_part_is_never_written() {
     let run = network.keen(&["audit", "--format", "json", "--output", "audit.json"]);
     assert_eq!(run.code, 1, "{run:?}");
     for args in
-        [&["plan", "--format", "json"][..], &["plan", "--format", "json", "--from", "audit.json"]]
+        [&["plan", "--format", "json"][..], &["plan", "--format", "json", "--audit", "audit.json"]]
     {
         let run = network.keen(args);
         assert_eq!(run.code, 1, "{run:?}");

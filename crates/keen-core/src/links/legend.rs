@@ -127,7 +127,9 @@ impl State {
             Self::Stray => {
                 "A receiver names a source that no link of the file leads from, or nobody reads a slot."
             }
-            Self::Dark => "No answer within --wait, or the account is not allowed to look.",
+            Self::Dark => {
+                "No answer within --connect-timeout, or the account is not allowed to look."
+            }
             Self::Flowing => {
                 "The receiver passed where its source was at the first look, and something moved."
             }

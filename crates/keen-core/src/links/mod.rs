@@ -20,6 +20,7 @@ pub mod owed;
 pub mod passing_over;
 pub(crate) mod state;
 
+use crate::fault::ReadFault;
 use std::collections::BTreeMap;
 use std::time::Duration;
 
@@ -163,7 +164,7 @@ pub struct NodeFlow {
     /// What it is, in a few words; none if it did not answer.
     pub about: Option<String>,
     /// Why nothing could be seen.
-    pub fault: Option<String>,
+    pub fault: Option<ReadFault>,
     /// How far its log had come.
     pub position: Option<Position>,
     /// What applications wrote there between the looks.

@@ -23,7 +23,7 @@ pub(super) fn nodes(
                 at: sight.at,
                 role: role(topology, looks, *node, links),
                 about: heard.map(|heard| heard.about.clone()),
-                fault: sight.heard.as_ref().err().map(|fault| fault.what.clone()),
+                fault: sight.heard.as_ref().err().cloned(),
                 position: heard.and_then(|heard| heard.position.clone().ok()),
                 wrote: heard.map_or(Wrote::Unseen, |heard| wrote(topology, looks, *node, heard)),
                 changed: heard.map(|h| changed(topology, looks, *node, h)).unwrap_or_default(),

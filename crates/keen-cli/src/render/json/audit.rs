@@ -15,7 +15,7 @@ use serde_json::{Map, Value as Json, json};
 
 use crate::app::audit::Totals;
 use crate::render::json::divergent_row::DivergentJson;
-use keen_wire::VERSION;
+use keen_wire::Envelope;
 
 /// One document, or one object per line.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -79,7 +79,7 @@ impl<'a, W: Write> JsonSink<'a, W> {
             "complete": totals.complete(),
             "interrupted": totals.stopped,
             "broken": totals.broken,
-            "seconds": (totals.took.as_secs_f64() * 1000.0).round() / 1000.0,
+            "seconds": keen_wire::seconds(totals.took),
             "links_standing_still": totals.standing_still.iter().map(|(from, to)| {
                 json!({"from": self.topology.nodes[*from].name, "to": self.topology.nodes[*to].name})
             }).collect::<Vec<_>>(),
@@ -188,12 +188,12 @@ impl<'a, W: Write> JsonSink<'a, W> {
             .iter()
             .map(|(id, node)| {
                 json!({
-                    "name": self.topology.nodes[*id].name,
+                    "node": self.topology.nodes[*id].name,
                     "role": self.topology.role(*id).name(),
                     "about": node.about,
                     "read_at": node.read_at.and_then(time),
                     "in_no_set": node.in_no_set,
-                    "error": node.fault.as_ref().map(ToString::to_string),
+                    "fault": keen_wire::fault(node.fault.as_ref()),
                 })
             })
             .collect()
@@ -202,15 +202,11 @@ impl<'a, W: Write> JsonSink<'a, W> {
 
 impl<W: Write> AuditSink for JsonSink<'_, W> {
     fn opened(&mut self, nodes: &BTreeMap<NodeId, NodeOutcome>, _estimated_keys: u64) {
-        let head = json!({
-            "keen": "audit",
-            "version": VERSION,
-            "topology": self.topology.name,
-            "started": self.started.to_string(),
+        let head = Envelope::new("audit", &self.topology.name, &self.started).with(json!({
             "digest": self.function.name(),
             "nodes": self.nodes(nodes),
             "left_out": self.left_out,
-        });
+        }));
         match self.shape {
             Shape::Document => {
                 self.put("{\n");

@@ -12,7 +12,7 @@ use keen_run::tables::Table;
 use serde_json::{Map, Value as Json, json};
 
 use crate::app::conflicts::Outcome;
-use keen_wire::VERSION;
+use keen_wire::Envelope;
 
 /// One document.
 pub(crate) fn document(topology: &Topology, outcome: &Outcome, show: usize) -> Result<String> {
@@ -64,8 +64,8 @@ fn head(topology: &Topology, outcome: &Outcome) -> Json {
                 "writes": report.writes,
                 "from": report.times.and_then(|(from, _)| time(Some(from))),
                 "to": report.times.and_then(|(_, to)| time(Some(to))),
-                "fault": report.fault.as_ref().map(ToString::to_string),
-                "rows_fault": report.rows_fault.as_ref().map(ToString::to_string),
+                "fault": keen_wire::fault(report.fault.as_ref()),
+                "rows_fault": keen_wire::fault(report.rows_fault.as_ref()),
                 "notes": report.notes,
             })
         })
@@ -79,13 +79,9 @@ fn head(topology: &Topology, outcome: &Outcome) -> Json {
             json!({"node": topology.nodes[*node].name, "columns": names.collect::<Vec<_>>()})
         })
         .collect();
-    json!({
-        "keen": "conflicts",
-        "version": VERSION,
-        "topology": topology.name,
-        "started": outcome.started.to_string(),
+    Envelope::new("conflicts", &topology.name, &outcome.started).with(json!({
         "went_on_from": time(outcome.went_on_from),
-        "seconds": (outcome.took.as_secs_f64() * 1000.0).round() / 1000.0,
+        "seconds": keen_wire::seconds(outcome.took),
         "complete": outcome.complete(),
         "interrupted": outcome.found.stopped,
         "left_out": outcome.left_out,
@@ -93,7 +89,7 @@ fn head(topology: &Topology, outcome: &Outcome) -> Json {
         "tables_not_judged": left,
         "past_the_log": past,
         "reused": outcome.found.reused.iter().map(ToString::to_string).collect::<Vec<_>>(),
-    })
+    }))
 }
 
 fn summary(outcome: &Outcome) -> Json {

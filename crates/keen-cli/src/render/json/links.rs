@@ -11,7 +11,7 @@ use keen_core::topology::{NodeId, Topology};
 use serde_json::{Value as Json, json};
 
 use crate::app::links::Outcome;
-use keen_wire::VERSION;
+use keen_wire::Envelope;
 
 /// Writes the whole result.
 pub(crate) fn write(topology: &Topology, outcome: &Outcome) -> Result<String> {
@@ -50,7 +50,7 @@ pub(crate) fn write(topology: &Topology, outcome: &Outcome) -> Result<String> {
             "node": name(*id),
             "at": time(Some(node.at)),
             "answered": node.fault.is_none(),
-            "fault": node.fault,
+            "fault": keen_wire::fault(node.fault.as_ref()),
             "role": node.role,
             "about": node.about,
             "position": text(node.position.as_ref()),
@@ -66,12 +66,8 @@ pub(crate) fn write(topology: &Topology, outcome: &Outcome) -> Result<String> {
         json!({"node": name(*node), "origin": name(*origin), "lacks": lacks.size(), "unit": lacks.unit()})
     });
     let writing = flow.writing.iter().map(|w| json!({"node": name(w.node), "found": w.found}));
-    let document = json!({
-        "keen": "flow",
-        "version": VERSION,
-        "topology": topology.name,
-        "started": outcome.started.to_string(),
-        "took_ms": ms(outcome.took),
+    let document = Envelope::new("flow", &topology.name, &outcome.started).with(json!({
+        "seconds": keen_wire::seconds(outcome.took),
         "between_ms": outcome.between.map(ms),
         "complete": outcome.complete(),
         "left_out": outcome.left_out,
@@ -79,7 +75,7 @@ pub(crate) fn write(topology: &Topology, outcome: &Outcome) -> Result<String> {
         "nodes": nodes.collect::<Vec<_>>(),
         "applied": applied.collect::<Vec<_>>(),
         "writing": writing.collect::<Vec<_>>(),
-    });
+    }));
     Ok(serde_json::to_string_pretty(&document)? + "\n")
 }
 

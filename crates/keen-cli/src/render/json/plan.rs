@@ -13,7 +13,7 @@ use serde_json::{Map, Value as Json, json};
 
 use crate::app::plan::Planned;
 use crate::render::json::divergent_row::{CellJson, Each, RowJson};
-use keen_wire::VERSION;
+use keen_wire::Envelope;
 
 /// Writes the whole plan as one document.
 pub(crate) fn document(
@@ -51,11 +51,7 @@ pub(crate) fn lines(
 }
 
 fn head(topology: &Topology, planned: &Planned) -> Map<String, Json> {
-    let head = json!({
-        "keen": "plan",
-        "version": VERSION,
-        "topology": topology.name,
-        "made": Timestamp::now().to_string(),
+    let head = Envelope::new("plan", &topology.name, &Timestamp::now()).with(json!({
         "audited": planned.audited,
         "complete": planned.complete,
         "interrupted": planned.interrupted,
@@ -64,7 +60,7 @@ fn head(topology: &Topology, planned: &Planned) -> Map<String, Json> {
             "steps": planned.plan.step_count(),
             "questions": planned.plan.question_count(),
         },
-    });
+    }));
     match head {
         Json::Object(map) => map,
         _ => Map::new(),

@@ -10,7 +10,8 @@ use serde::Serialize;
 use serde_json::{Value as Json, json};
 
 use crate::app::preflight::Outcome;
-use keen_wire::VERSION;
+use jiff::Timestamp;
+use keen_wire::{Envelope, VERSION};
 
 #[derive(Serialize)]
 struct Document {
@@ -18,7 +19,7 @@ struct Document {
     version: u32,
     topology: String,
     started: String,
-    took_ms: u64,
+    seconds: f64,
     complete: bool,
     nodes: Vec<Json>,
     left_out: Vec<String>,
@@ -57,7 +58,7 @@ pub(crate) fn write(topology: &Topology, outcome: &Outcome) -> Result<String> {
         version: VERSION,
         topology: topology.name.clone(),
         started: outcome.started.to_string(),
-        took_ms: u64::try_from(outcome.took.as_millis()).unwrap_or(u64::MAX),
+        seconds: keen_wire::seconds(outcome.took),
         complete: report.unseen.is_empty() && outcome.looks.values().all(|l| l.facts.is_some()),
         nodes: outcome.looks.iter().map(|(id, look)| node(topology, *id, look)).collect(),
         left_out: outcome.left_out.clone(),
@@ -105,8 +106,7 @@ fn attempt(attempt: &Attempt) -> Json {
         .collect();
     let mut json = json!({"address": attempt.address, "passed": steps});
     if let Some(fault) = &attempt.fault {
-        json["fault"] =
-            json!({"kind": fault.kind.name(), "what": fault.what, "advice": fault.advice});
+        json["fault"] = keen_wire::fault(Some(fault));
     }
     json
 }
@@ -176,10 +176,7 @@ pub(crate) fn join(topology: &Topology, joining: &Joining) -> Result<String> {
             json!({"node": step.node.map(name), key: step.what})
         })
         .collect();
-    let document = json!({
-        "keen": "join",
-        "version": VERSION,
-        "topology": topology.name,
+    let document = Envelope::new("join", &topology.name, &Timestamp::now()).with(json!({
         "node": name(joining.node),
         "from": name(joining.from),
         "loses": joining.loses(),
@@ -190,6 +187,6 @@ pub(crate) fn join(topology: &Topology, joining: &Joining) -> Result<String> {
         "log": log,
         "could_not_look": unseen,
         "steps": steps,
-    });
+    }));
     Ok(serde_json::to_string_pretty(&document)? + "\n")
 }

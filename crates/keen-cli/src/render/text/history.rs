@@ -18,7 +18,7 @@ use super::style::{HEADING, QUIET, hanging, styled};
 use crate::app::history::Found;
 use crate::numbers::{counted, grouped};
 use crate::safe;
-use keen_wire::VERSION;
+use keen_wire::Envelope;
 
 /// Columns of the longest bar.
 const BAR: u64 = 24;
@@ -190,13 +190,17 @@ fn time(at: Micros) -> Option<String> {
     Timestamp::from_microsecond(at).ok().map(|at| at.to_string())
 }
 
+fn run_seconds(took_ms: i64) -> f64 {
+    keen_wire::seconds(Duration::from_millis(took_ms.unsigned_abs()))
+}
+
 /// Writes it for programs: the latest first.
 pub(crate) fn json(topology: &str, found: Found) -> Result<String> {
     let (mut days, mut accepted) = (None, None);
     let (of, name, list): (&str, Option<String>, Vec<Json>) = match found {
         Found::Runs(runs) => {
             let run = |run: &Kept| {
-                json!({"run": run.id, "at": time(run.started), "command": run.command, "took_ms": run.took_ms,
+                json!({"run": run.id, "at": time(run.started), "command": run.command, "seconds": run_seconds(run.took_ms),
                        "exit": run.exit, "summary": run.summary})
             };
             ("runs", None, runs.iter().map(run).collect())
@@ -220,7 +224,8 @@ pub(crate) fn json(topology: &str, found: Found) -> Result<String> {
             ("table", Some(name), then.iter().map(audit).collect())
         }
     };
-    let mut document = json!({"keen": "history", "version": VERSION, "topology": topology, "of": of, "name": name, "history": list});
+    let rest = json!({"of": of, "name": name, "history": list});
+    let mut document = Envelope::new("history", topology, &Timestamp::now()).with(rest);
     if let Some(days) = days {
         document["conflicts_by_day"] = Json::Array(days);
     }
@@ -236,13 +241,13 @@ pub(crate) fn csv(found: Found) -> Result<String> {
     let number = |number: Option<u64>| number.map(|n| n.to_string()).unwrap_or_default();
     match found {
         Found::Runs(runs) => {
-            csv.write_record(["run", "at", "command", "took_ms", "exit", "summary"])?;
+            csv.write_record(["run", "at", "command", "seconds", "exit", "summary"])?;
             for run in runs {
                 csv.write_record([
                     run.id.to_string(),
                     time(run.started).unwrap_or_default(),
                     run.command,
-                    run.took_ms.to_string(),
+                    run_seconds(run.took_ms).to_string(),
                     run.exit.to_string(),
                     plain(&run.summary),
                 ])?;

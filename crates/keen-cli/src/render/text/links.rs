@@ -428,7 +428,7 @@ pub(crate) fn in_full(
             }
         };
         line("is", node.about.clone());
-        line("not seen", node.fault.clone());
+        line("not seen", node.fault.as_ref().map(|fault| fault.what.clone()));
         line("position", node.position.as_ref().map(ToString::to_string));
         line("last changes", Some(changes(topology, node)));
         line(

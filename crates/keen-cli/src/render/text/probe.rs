@@ -19,7 +19,7 @@ use super::style::{self, BAD, GOOD, HEADING, QUIET, UNKNOWN, hanging, styled};
 use crate::app::probe::Outcome;
 use crate::numbers::counted;
 use crate::safe;
-use keen_wire::VERSION;
+use keen_wire::Envelope;
 
 fn ms(time: Duration) -> String {
     match time.as_millis() {
@@ -168,31 +168,28 @@ pub(crate) fn json(topology: &Topology, outcome: &Outcome) -> Result<String> {
                 .collect();
             json!({
                 "from": name(*writer),
-                "error": journey.fault.as_ref().map(ToString::to_string),
+                "fault": keen_wire::fault(journey.fault.as_ref()),
                 "arrived": arrived,
                 "could_not_look": unseen,
                 "left_over": journey.left_over.iter().map(|node| name(*node)).collect::<Vec<_>>(),
             })
         })
         .collect();
-    let document = json!({
-        "keen": "probe",
-        "version": VERSION,
-        "topology": topology.name,
+    let document = Envelope::new("probe", &topology.name, &outcome.started).with(json!({
+        "seconds": keen_wire::seconds(outcome.took),
         "table": outcome.table,
-        "started": outcome.started.to_string(),
-        "took_ms": u64::try_from(outcome.took.as_millis()).unwrap_or(u64::MAX),
         "complete": outcome.unseen() == 0 && !outcome.stopped,
         "arrived": outcome.arrived(),
         "missing": outcome.missing(),
         "writers": journeys,
         "left_behind": outcome.left_behind.iter().map(|row| json!({"id": row.id, "nodes": row.on.iter().map(|node| name(*node)).collect::<Vec<_>>(), "taken_away": row.taken_away})).collect::<Vec<_>>(),
-    });
+    }));
     Ok(serde_json::to_string_pretty(&document)? + "\n")
 }
 
 /// What came of waiting for a node.
 pub(crate) struct Waited<'a> {
+    pub(crate) started: Timestamp,
     pub(crate) at: NodeId,
     pub(crate) sources: &'a [NodeId],
     pub(crate) fence: &'a Fence,
@@ -261,14 +258,11 @@ impl Waited<'_> {
                 })
             })
             .collect();
-        let document = json!({
-            "keen": "fence",
-            "version": VERSION,
-            "topology": topology.name,
+        let document = Envelope::new("fence", &topology.name, &self.started).with(json!({
+            "seconds": keen_wire::seconds(self.took),
             "at": name(self.at),
-            "took_ms": u64::try_from(self.took.as_millis()).unwrap_or(u64::MAX),
             "links": links,
-        });
+        }));
         Ok(serde_json::to_string_pretty(&document)? + "\n")
     }
 }

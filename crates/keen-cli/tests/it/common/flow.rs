@@ -54,7 +54,8 @@ impl Network {
     }
 
     fn looked(&self, between: &str, more: &[&str]) -> Run {
-        let mut args = vec!["flow", "--for", between, "--wait", "2s", "--no-ledger"];
+        let mut args =
+            vec!["flow", "--interval", between, "--connect-timeout", "2s", "--no-ledger"];
         args.extend(["--format", "json"]);
         args.extend(more);
         self.keen(&args)

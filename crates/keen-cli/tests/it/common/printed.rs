@@ -102,7 +102,7 @@ pub const CHECKS_WITHOUT: &[(&str, &str)] = &[
 pub const RUN: &[(&str, &str)] = &[
     // What journals need.
     (
-        "SET SESSION sql_log_bin = 0;\\n{};",
+        "SET SESSION sql_log_bin = 0;\\n{}",
         "advice: grants_name_the_account_that_logged_in_and_stay_on_their_server",
     ),
     ("CREATE PUBLICATION {JOURNAL_SLOT}", JOURNAL),
