@@ -22,7 +22,7 @@ use keen_core::fault::ReadFault;
 use keen_core::ports::ReadJournal;
 use keen_core::ports::ReadRows;
 use keen_core::topology::{Address, NodeId, Topology};
-use keen_run::conflicts::{self, Carried, Found, Request};
+use keen_run::conflicts::{self, Carried, ConflictsRequest, Found};
 use keen_run::opener::Journal;
 use keen_testkit::{CHECKER, Engine, Server, ServerLab, Settings, huts, links};
 
@@ -145,7 +145,7 @@ fn files(folder: &Path, writes: u64, runs: usize) {
     };
     let (valley, saddle) = (open("valley"), open("saddle"));
     let judge = || {
-        conflicts::run(&Request {
+        conflicts::run(&ConflictsRequest {
             topology: &topology,
             nodes: 0b11,
             tables: &[],
@@ -237,7 +237,7 @@ fn mariadb() {
     };
     let (a, b) = (open(0), open(1));
     let judge = |earlier: Option<Carried>, hand_on: bool| {
-        conflicts::run(&Request {
+        conflicts::run(&ConflictsRequest {
             topology: &topology,
             nodes: 0b11,
             tables: &[],

@@ -20,7 +20,7 @@ use keen_adapters::server::Access;
 use keen_adapters::sqlite::{Options, SqliteNode};
 use keen_core::ports::{ReadRows, TableRequest};
 use keen_core::row::batch::{Column, Layout, RowWriter};
-use keen_core::row::conversion::Reading;
+use keen_core::row::conversion::Conversion;
 use keen_core::row::digest::DigestFunction;
 use keen_core::topology::{Engine as Kind, Server as Place};
 use keen_testkit::{ADMIN, CHECKER, DATABASE, Engine, Server, ServerLab};
@@ -96,7 +96,7 @@ fn run(command: &mut Command) {
 fn read(node: &mut dyn ReadRows) {
     let mut names = COLUMNS.map(str::to_owned).to_vec();
     names.sort();
-    let column = |name: &String| Column { name: name.clone(), reading: Reading::default() };
+    let column = |name: &String| Column { name: name.clone(), reading: Conversion::default() };
     let layout = Layout {
         columns: names.iter().map(column).collect(),
         key: names.iter().position(|name| name == "id").into_iter().collect(),

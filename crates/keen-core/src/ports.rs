@@ -6,10 +6,10 @@ use std::sync::Arc;
 
 use crate::engine::service_tables::Stage;
 use crate::fault::ReadFault;
-use crate::history::journal::{Entry, Head, Mark};
-use crate::observe::links::Heard;
+use crate::history::journal::{Entry, Head, JournalPosition};
+use crate::observe::links::LinkSnapshot;
 use crate::observe::log_reach::LogReach;
-use crate::observe::node::{Facts, Seen};
+use crate::observe::node::{NodeFacts, Observed};
 use crate::row::batch::{Batch, RowWriter};
 use crate::row::schema::TableShape;
 use crate::row::selection::{RowKeys, RowSelection};
@@ -138,12 +138,12 @@ pub trait ReadJournal {
     ///
     /// # Errors
     /// [`ReadFault`] when the journal cannot be read at all.
-    fn go_on(&mut self, _from: &Mark) -> Result<bool, ReadFault> {
+    fn go_on(&mut self, _from: &JournalPosition) -> Result<bool, ReadFault> {
         Ok(false)
     }
 
     /// Where the reading ended; nothing if it did not get there, or the journal cannot go on.
-    fn ended(&self) -> Option<Mark> {
+    fn ended(&self) -> Option<JournalPosition> {
         None
     }
 
@@ -206,7 +206,7 @@ pub struct PublishableTable {
 
 /// Where the last write of a row came from.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Came {
+pub enum WriteOrigin {
     /// It was made here.
     MadeHere,
     /// Through this slot of another node, or under this name.
@@ -223,7 +223,7 @@ pub struct LastWritten {
     /// How long ago that was by this node's clock, in microseconds.
     pub age: i64,
     /// Where it came from.
-    pub came: Came,
+    pub came: WriteOrigin,
 }
 
 /// A node whose rows tell when and where they were last written.
@@ -248,7 +248,7 @@ pub trait TellLastWrites {
 
 /// What a look at a node is to find.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Asked {
+pub struct InspectionRequest {
     /// The tables of the sets that travel over this node: as the sets name them, and as it does itself.
     pub tables: Vec<(String, String)>,
     /// Whether applications write here.
@@ -260,13 +260,13 @@ pub struct Asked {
 /// A node that tells how it is set up, as far as its account may see.
 pub trait LookAtNode {
     /// Looks around. What cannot be seen becomes the reason why.
-    fn look(&mut self, asked: &Asked) -> Facts;
+    fn look(&mut self, asked: &InspectionRequest) -> NodeFacts;
 
     /// How far its log has come, and whether it still holds everything since a position.
     ///
     /// # Errors
     /// Why that cannot be told.
-    fn log_reach(&mut self, since: Option<&str>) -> Seen<LogReach>;
+    fn log_reach(&mut self, since: Option<&str>) -> Observed<LogReach>;
 }
 
 /// A node that tells how its links are doing, again and again over one connection.
@@ -276,7 +276,7 @@ pub trait LookAtLinks {
     ///
     /// # Errors
     /// [`ReadFault`] when the node no longer answers.
-    fn look_at_links(&mut self, tables: &[(String, String)]) -> Result<Heard, ReadFault>;
+    fn look_at_links(&mut self, tables: &[(String, String)]) -> Result<LinkSnapshot, ReadFault>;
 }
 
 /// A node to which a probe's row is written, and in which it is looked for.

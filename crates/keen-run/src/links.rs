@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use keen_core::fault::ReadFault;
-use keen_core::observe::links::{Micros, Sight, Sights};
+use keen_core::observe::links::{Micros, Observation, Observations};
 use keen_core::ports::LookAtLinks;
 use keen_core::topology::placement::{Nodes, bit};
 use keen_core::topology::{NodeId, Topology};
@@ -34,7 +34,7 @@ impl<'a> Watch<'a> {
     /// Takes the first look, at all nodes at once. One that does not answer keeps the others waiting no
     /// longer than the opener lets it, and is not asked again.
     #[must_use]
-    pub fn begin(topology: &'a Topology, nodes: Nodes, open: &Opener<'_>) -> (Self, Sights) {
+    pub fn begin(topology: &'a Topology, nodes: Nodes, open: &Opener<'_>) -> (Self, Observations) {
         let looked = std::thread::scope(|scope| {
             let looking: Vec<_> = (0..topology.nodes.len())
                 .filter(|node| nodes & bit(*node) != 0)
@@ -47,7 +47,7 @@ impl<'a> Watch<'a> {
             looked
         });
         let mut watch = Self { topology, nodes: BTreeMap::new() };
-        let mut sights = Sights::new();
+        let mut sights = Observations::new();
         for (node, (connection, sight)) in looked {
             watch.nodes.insert(node, connection);
             sights.insert(node, sight);
@@ -57,10 +57,10 @@ impl<'a> Watch<'a> {
 
     /// Looks again at those that answered before.
     #[must_use]
-    pub fn again(&mut self) -> Sights {
+    pub fn again(&mut self) -> Observations {
         let tables: BTreeMap<NodeId, Vec<(String, String)>> =
             self.nodes.keys().map(|node| (*node, tables(self.topology, *node))).collect();
-        let looked: Vec<(NodeId, Sight)> = std::thread::scope(|scope| {
+        let looked: Vec<(NodeId, Observation)> = std::thread::scope(|scope| {
             let looking: Vec<_> = self
                 .nodes
                 .iter_mut()
@@ -68,7 +68,7 @@ impl<'a> Watch<'a> {
                     let tables = &tables[node];
                     let looking = scope.spawn(move || match connection {
                         Ok(connection) => look(connection, tables),
-                        Err(fault) => Sight { at: now(), heard: Err(fault.clone()) },
+                        Err(fault) => Observation { at: now(), heard: Err(fault.clone()) },
                     });
                     (*node, looking)
                 })
@@ -92,7 +92,7 @@ fn enter(
     topology: &Topology,
     node: NodeId,
     open: &Opener<'_>,
-) -> (Result<Watched, ReadFault>, Sight) {
+) -> (Result<Watched, ReadFault>, Observation) {
     match open(node) {
         Ok(mut connection) => {
             let sight = look(&mut connection, &tables(topology, node));
@@ -102,7 +102,7 @@ fn enter(
             };
             (kept, sight)
         }
-        Err(fault) => (Err(fault.clone()), Sight { at: now(), heard: Err(fault) }),
+        Err(fault) => (Err(fault.clone()), Observation { at: now(), heard: Err(fault) }),
     }
 }
 
@@ -123,15 +123,15 @@ fn tables(topology: &Topology, node: NodeId) -> Vec<(String, String)> {
     tables
 }
 
-fn look(connection: &mut Watched, tables: &[(String, String)]) -> Sight {
+fn look(connection: &mut Watched, tables: &[(String, String)]) -> Observation {
     let began = now();
     let heard = connection.look_at_links(tables).map(Box::new);
-    Sight { at: began, heard }
+    Observation { at: began, heard }
 }
 
-fn fell_over() -> (Result<Watched, ReadFault>, Sight) {
+fn fell_over() -> (Result<Watched, ReadFault>, Observation) {
     let fault = crate::fell_over("looking at it");
-    (Err(fault.clone()), Sight { at: now(), heard: Err(fault) })
+    (Err(fault.clone()), Observation { at: now(), heard: Err(fault) })
 }
 
 /// Waits until so long after a moment, or until it is told to stop; false if it was.

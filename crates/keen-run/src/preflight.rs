@@ -7,8 +7,8 @@ use std::time::{Duration, Instant};
 
 use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::observe::log_reach::LogReach;
-use keen_core::observe::node::{Attempt, Look, Seen, Step};
-use keen_core::ports::{Asked, LookAtNode};
+use keen_core::observe::node::{Attempt, NodeInspection, Observed, Step};
+use keen_core::ports::{InspectionRequest, LookAtNode};
 use keen_core::topology::placement::{Nodes, bit};
 use keen_core::topology::{Address, NodeId, Server, Topology};
 
@@ -19,7 +19,7 @@ pub type Opener<'a> =
     dyn Fn(NodeId, &Address) -> Result<Box<dyn LookAtNode>, ReadFault> + Sync + 'a;
 
 /// What is to be looked at.
-pub struct Request<'a> {
+pub struct InspectRequest<'a> {
     /// The topology.
     pub topology: &'a Topology,
     /// The nodes.
@@ -34,15 +34,15 @@ pub struct Request<'a> {
 
 /// Looks at all nodes at once. One that does not answer keeps the others waiting no longer than the limit.
 #[must_use]
-pub fn look(request: &Request<'_>) -> BTreeMap<NodeId, Look> {
+pub fn look(request: &InspectRequest<'_>) -> BTreeMap<NodeId, NodeInspection> {
     std::thread::scope(|scope| {
         let looking: Vec<_> = (0..request.topology.nodes.len())
             .filter(|node| request.nodes & bit(*node) != 0)
             .map(|node| (node, scope.spawn(move || one(request, node))))
             .collect();
-        let look = |node: NodeId, thread: std::thread::ScopedJoinHandle<'_, Look>| {
+        let look = |node: NodeId, thread: std::thread::ScopedJoinHandle<'_, NodeInspection>| {
             // What nobody looked at must not pass for fine.
-            thread.join().unwrap_or_else(|_| Look {
+            thread.join().unwrap_or_else(|_| NodeInspection {
                 attempts: vec![Attempt {
                     address: request.topology.nodes[node].at.text(),
                     steps: Vec::new(),
@@ -55,7 +55,7 @@ pub fn look(request: &Request<'_>) -> BTreeMap<NodeId, Look> {
     })
 }
 
-fn one(request: &Request<'_>, id: NodeId) -> Look {
+fn one(request: &InspectRequest<'_>, id: NodeId) -> NodeInspection {
     let topology = request.topology;
     let node = &topology.nodes[id];
     let asked = asked(request, id);
@@ -66,7 +66,7 @@ fn one(request: &Request<'_>, id: NodeId) -> Look {
             Ok(mut entered) => {
                 let facts = Some(Box::new(entered.look(&asked)));
                 attempts.push(attempt);
-                return Look { attempts, facts };
+                return NodeInspection { attempts, facts };
             }
             Err(fault) => {
                 attempt.fault = Some(fault);
@@ -74,14 +74,18 @@ fn one(request: &Request<'_>, id: NodeId) -> Look {
             }
         }
     }
-    Look { attempts, facts: None }
+    NodeInspection { attempts, facts: None }
 }
 
 /// How far a node's log reaches, at the first of its addresses that answers.
 ///
 /// # Errors
 /// Why that cannot be told.
-pub fn log_reach(request: &Request<'_>, node: NodeId, since: Option<&str>) -> Seen<LogReach> {
+pub fn log_reach(
+    request: &InspectRequest<'_>,
+    node: NodeId,
+    since: Option<&str>,
+) -> Observed<LogReach> {
     let mut last = "it has no address".to_owned();
     for address in request.topology.nodes[node].addresses() {
         match (request.open)(node, address) {
@@ -93,7 +97,7 @@ pub fn log_reach(request: &Request<'_>, node: NodeId, since: Option<&str>) -> Se
 }
 
 /// The tables that travel over a node.
-fn asked(request: &Request<'_>, id: NodeId) -> Asked {
+fn asked(request: &InspectRequest<'_>, id: NodeId) -> InspectionRequest {
     let topology = request.topology;
     let node = &topology.nodes[id];
     let mut tables: Vec<(String, String)> = Vec::new();
@@ -109,11 +113,11 @@ fn asked(request: &Request<'_>, id: NodeId) -> Asked {
         }
     }
     let receives = topology.links.iter().any(|link| link.to == id);
-    Asked { tables, writes: node.writes, receives }
+    InspectionRequest { tables, writes: node.writes, receives }
 }
 
 fn enter(
-    request: &Request<'_>,
+    request: &InspectRequest<'_>,
     node: NodeId,
     address: &Address,
     attempt: &mut Attempt,

@@ -12,7 +12,7 @@ use keen_core::topology::{NodeId, Topology};
 pub type Probed = Box<dyn WriteProbe + Send>;
 
 /// What is to be probed.
-pub struct Request<'a> {
+pub struct ProbeRequest<'a> {
     /// The topology.
     pub topology: &'a Topology,
     /// The table, as the sets name it.
@@ -61,7 +61,7 @@ const OVER: i64 = 10 * 60 * 1_000_000;
 /// each of these first.
 #[must_use]
 pub fn left_behind(
-    request: &Request<'_>,
+    request: &ProbeRequest<'_>,
     nodes: &mut BTreeMap<NodeId, Result<Probed, ReadFault>>,
     before: &dyn Fn(&LeftBehind, NodeId),
 ) -> Vec<LeftBehind> {
@@ -103,7 +103,7 @@ const GOING: Duration = Duration::from_secs(2);
 /// Probes each writer. The nodes are those that could be opened; what is missing among them is unseen.
 #[must_use]
 pub fn run(
-    request: &Request<'_>,
+    request: &ProbeRequest<'_>,
     nodes: &mut BTreeMap<NodeId, Result<Probed, ReadFault>>,
 ) -> BTreeMap<NodeId, Journey> {
     let mut journeys = BTreeMap::new();
@@ -117,7 +117,7 @@ pub fn run(
 }
 
 fn one(
-    request: &Request<'_>,
+    request: &ProbeRequest<'_>,
     writer: NodeId,
     nodes: &mut BTreeMap<NodeId, Result<Probed, ReadFault>>,
 ) -> Journey {
@@ -164,7 +164,7 @@ fn at(
 
 /// Waits until the row is everywhere as a stage leaves it.
 fn wait(
-    request: &Request<'_>,
+    request: &ProbeRequest<'_>,
     id: &str,
     stage: Stage,
     began: Instant,

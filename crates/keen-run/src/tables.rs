@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use keen_core::audit::schema_match::{self, Agreement};
+use keen_core::audit::schema_match::{self, ComparisonSchema};
 use keen_core::row::batch::Layout;
 use keen_core::row::digest::DigestFunction;
 use keen_core::row::encoding;
@@ -165,7 +165,7 @@ fn agreed(
     set: SetId,
     name: &str,
     shapes: &BTreeMap<NodeId, TableShape>,
-) -> Agreement {
+) -> ComparisonSchema {
     let [(node, shape)] = &shapes.iter().collect::<Vec<_>>()[..] else {
         return schema_match::agree_on(topology, set, name, shapes);
     };

@@ -12,7 +12,7 @@ use keen_core::audit::merge::{DivergentRow, Version};
 use keen_core::fault::ReadFault;
 use keen_core::plan::{AuditedTable, FoundRows, LocalTable, SharedColumns, WrittenTimes};
 use keen_core::row::batch::{Column, Layout};
-use keen_core::row::conversion::{CommonKind, Reading, Treatment};
+use keen_core::row::conversion::{CommonKind, Conversion, Normalization};
 use keen_core::row::schema::{ColumnShape, Family, Reference, TableShape, Trigger};
 use keen_core::topology::{Engine, NodeId, Topology};
 use keen_core::value::Value;
@@ -145,7 +145,7 @@ impl ColumnDocument {
         }
     }
 
-    fn reading(&self) -> Option<Reading> {
+    fn reading(&self) -> Option<Conversion> {
         let zone = self.zone.as_deref().map(|name| Zone::named(name).ok_or(())).transpose().ok()?;
         let kinds = [
             CommonKind::AsStored,
@@ -162,9 +162,9 @@ impl ColumnDocument {
             CommonKind::ByValue,
         ];
         let kind = kinds.into_iter().find(|kind| kind.name() == self.compared)?;
-        let mut treatment = Treatment::default();
+        let mut treatment = Normalization::default();
         let understood = self.treatment.iter().all(|word| treatment.add(word));
-        understood.then_some(Reading { kind, fraction: self.fraction, treatment })
+        understood.then_some(Conversion { kind, fraction: self.fraction, treatment })
     }
 }
 

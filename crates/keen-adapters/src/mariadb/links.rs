@@ -7,8 +7,8 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use keen_core::fault::{FaultKind, ReadFault};
-use keen_core::observe::links::{Heard, Holder, Inflow, Own, Touched, Trouble, Wait};
-use keen_core::observe::node::{Half, Seen};
+use keen_core::observe::links::{Holder, Inflow, LinkSnapshot, Own, Touched, Trouble, Wait};
+use keen_core::observe::node::{Observed, WorkerState};
 use keen_core::observe::position::{self, Position};
 use keen_core::ports::LookAtLinks;
 use keen_core::topology::Engine;
@@ -65,7 +65,7 @@ impl MariaDbLinks {
         doing: &str,
         sql: &str,
         values: impl Into<mysql::Params>,
-    ) -> Result<Seen<Vec<T>>, ReadFault> {
+    ) -> Result<Observed<Vec<T>>, ReadFault> {
         match self.session.rows(doing, sql, values) {
             Ok(rows) => Ok(Ok(rows)),
             Err(fault) => match &self.session.given_up {
@@ -77,9 +77,9 @@ impl MariaDbLinks {
 }
 
 impl LookAtLinks for MariaDbLinks {
-    fn look_at_links(&mut self, tables: &[(String, String)]) -> Result<Heard, ReadFault> {
+    fn look_at_links(&mut self, tables: &[(String, String)]) -> Result<LinkSnapshot, ReadFault> {
         let mut asked = 1;
-        let server: Seen<Vec<Row>> = self.seen("look at its log", SERVER, ())?;
+        let server: Observed<Vec<Row>> = self.seen("look at its log", SERVER, ())?;
         let server = server.map(|rows| rows.into_iter().next());
         let Ok(Some(server)) = server else {
             let reason = "keen knows the state of links from MariaDB only".to_owned();
@@ -102,7 +102,7 @@ impl LookAtLinks for MariaDbLinks {
         let version = version.split('-').next().unwrap_or_default().to_owned();
         asked += 1;
         let rows = self.status()?;
-        let mut inflows: Seen<Vec<Inflow>> =
+        let mut inflows: Observed<Vec<Inflow>> =
             rows.map(|rows| rows.iter().map(|row| inflow(row, held.as_ref())).collect());
         for inflow in inflows.iter_mut().flatten() {
             if let Some(mut what) = inflow.doing.as_deref().and_then(waited_for) {
@@ -118,7 +118,7 @@ impl LookAtLinks for MariaDbLinks {
         let touched = self.touched(tables)?;
         let beats = self.beats()?;
         asked += u32::from(self.beats.is_some());
-        Ok(Heard {
+        Ok(LinkSnapshot {
             engine: Engine::MariaDb,
             about: format!("mariadb {version}"),
             standby: false,
@@ -144,8 +144,8 @@ impl LookAtLinks for MariaDbLinks {
 }
 
 /// A server that could be asked nothing.
-fn unknown(reason: String, asked: u32) -> Heard {
-    Heard {
+fn unknown(reason: String, asked: u32) -> LinkSnapshot {
+    LinkSnapshot {
         engine: Engine::MariaDb,
         about: "mysql".to_owned(),
         standby: false,
@@ -238,7 +238,7 @@ fn waited_for(doing: &str) -> Option<Lock> {
 impl MariaDbLinks {
     /// The status of all connections, or why it is not told: with a limit of its own, after which the rest of
     /// the look goes on.
-    fn status(&mut self) -> Result<Seen<Vec<Row>>, ReadFault> {
+    fn status(&mut self) -> Result<Observed<Vec<Row>>, ReadFault> {
         let mut status = match self.status.take() {
             Some(status) => status,
             None => match status_session(self.session.access()) {
@@ -278,7 +278,7 @@ impl MariaDbLinks {
     }
 
     /// Sessions that hold what an applier waits for, as far as the account may see others' sessions.
-    fn holders(&mut self, lock: &mut Lock) -> Result<Seen<Vec<Holder>>, ReadFault> {
+    fn holders(&mut self, lock: &mut Lock) -> Result<Observed<Vec<Holder>>, ReadFault> {
         let sql = match &*lock {
             Lock::Row(_) => {
                 "SELECT DISTINCT p.ID, p.USER, p.HOST, p.COMMAND, p.TIME, l.lock_table FROM information_schema.INNODB_LOCK_WAITS w \
@@ -297,7 +297,7 @@ impl MariaDbLinks {
             }
         };
         // The server's own sessions are shown to those alone who may see the sessions of others.
-        let may: Seen<Vec<u64>> = self.seen(
+        let may: Observed<Vec<u64>> = self.seen(
             "look at its sessions",
             "SELECT count(*) FROM information_schema.PROCESSLIST WHERE COMMAND LIKE 'Slave%'",
             (),
@@ -306,7 +306,7 @@ impl MariaDbLinks {
             return Ok(Err("the account lacks PROCESS".to_owned()));
         }
         type Session = (u64, String, String, String, i64, Option<String>);
-        let found: Seen<Vec<Session>> = self.seen("look at who holds a lock", sql, ())?;
+        let found: Observed<Vec<Session>> = self.seen("look at who holds a lock", sql, ())?;
         if let (Lock::Row(table), Ok(rows)) = (&mut *lock, &found)
             && let Some(full) = rows.iter().find_map(|row| row.5.as_ref())
         {
@@ -357,7 +357,7 @@ impl MariaDbLinks {
         );
         let values: Vec<mysql::Value> =
             places.iter().flat_map(|(d, t)| [d.as_str().into(), t.as_str().into()]).collect();
-        let rows: Seen<Vec<(String, String, Option<u64>)>> =
+        let rows: Observed<Vec<(String, String, Option<u64>)>> =
             self.seen("look when tables changed", &sql, mysql::Params::Positional(values))?;
         let rows = rows.unwrap_or_default();
         let mut touched = BTreeMap::new();
@@ -383,7 +383,7 @@ impl MariaDbLinks {
             "SELECT node, CAST(ROUND(UNIX_TIMESTAMP(beat) * 1000000) AS SIGNED) FROM {}",
             table.join(".")
         );
-        let rows: Seen<Vec<(String, i64)>> = self.seen("read the heartbeats", &sql, ())?;
+        let rows: Observed<Vec<(String, i64)>> = self.seen("read the heartbeats", &sql, ())?;
         Ok(rows.unwrap_or_default().into_iter().collect())
     }
 }
@@ -411,7 +411,8 @@ fn inflow(row: &Row, here: Option<&Position>) -> Inflow {
         }),
         _ => None,
     };
-    let trouble = trouble.filter(|_| link.receiving != Half::Runs || link.applying != Half::Runs);
+    let trouble = trouble
+        .filter(|_| link.receiving != WorkerState::Runs || link.applying != WorkerState::Runs);
     let delayed = number("SQL_Remaining_Delay").filter(|_| link.delay.is_some());
     Inflow {
         received: said("Gtid_IO_Pos").and_then(|text| position::gtids(&text).ok()),

@@ -7,10 +7,10 @@ use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::observe::clock::better_clock_sample;
 use keen_core::observe::log_reach::LogReach;
 use keen_core::observe::node::{
-    Clock, Counter, Facts, Filter, Half, Identity, Incoming, Means, Need, Right, Seen, Source,
-    TableLook, TableState,
+    Clock, Counter, Filter, Identity, Incoming, Need, NodeFacts, Observed, ReplicationKind, Right,
+    Source, TableLook, TableState, WorkerState,
 };
-use keen_core::ports::{Asked, LookAtNode, ReadRows as _};
+use keen_core::ports::{InspectionRequest, LookAtNode, ReadRows as _};
 use keen_core::seed::join::gtid_between;
 use keen_core::topology::Engine;
 use mysql::Row;
@@ -66,11 +66,11 @@ const FAR_MORE: &[&str] = &[
 const ROUND_TRIPS: usize = 3;
 
 impl LookAtNode for MariaDbNode {
-    fn look(&mut self, asked: &Asked) -> Facts {
+    fn look(&mut self, asked: &InspectionRequest) -> NodeFacts {
         let settings = self.settings();
         let grants = self.grants();
         let incoming = self.incoming();
-        Facts {
+        NodeFacts {
             engine: Engine::MariaDb,
             about: self.about(),
             major: 0,
@@ -93,14 +93,14 @@ impl LookAtNode for MariaDbNode {
         }
     }
 
-    fn log_reach(&mut self, since: Option<&str>) -> Seen<LogReach> {
-        let one = |rows: Result<Vec<String>, ReadFault>| -> Seen<String> {
+    fn log_reach(&mut self, since: Option<&str>) -> Observed<LogReach> {
+        let one = |rows: Result<Vec<String>, ReadFault>| -> Observed<String> {
             let rows = rows.map_err(|fault| fault.what)?;
             rows.into_iter().next().ok_or_else(|| "it keeps no binary log".to_owned())
         };
         let doing = "look at its binary log";
         let now = one(self.session.rows(doing, "SELECT @@global.gtid_binlog_pos", ()))?;
-        let oldest: Seen<String> = (|| {
+        let oldest: Observed<String> = (|| {
             let logs: Vec<Row> =
                 self.session.rows(doing, "SHOW BINARY LOGS", ()).map_err(|fault| fault.what)?;
             let first: String = logs
@@ -205,7 +205,7 @@ fn far_more(grants: &[Grant]) -> Vec<String> {
 }
 
 impl MariaDbNode {
-    fn settings(&mut self) -> Seen<BTreeMap<String, String>> {
+    fn settings(&mut self) -> Observed<BTreeMap<String, String>> {
         let names: Vec<String> = SETTINGS.iter().map(|name| format!("'{name}'")).collect();
         let sql = format!("SHOW GLOBAL VARIABLES WHERE Variable_name IN ({})", names.join(", "));
         let rows: Result<Vec<(String, String)>, _> =
@@ -236,7 +236,7 @@ impl MariaDbNode {
         Ok(settings)
     }
 
-    fn identity(&self, settings: &Seen<BTreeMap<String, String>>) -> Identity {
+    fn identity(&self, settings: &Observed<BTreeMap<String, String>>) -> Identity {
         let Ok(settings) = settings else { return Identity::default() };
         let server = &self.session.access().server;
         let get = |name: &str| settings.get(name).cloned().unwrap_or_default();
@@ -258,7 +258,7 @@ impl MariaDbNode {
         }
     }
 
-    fn grants(&mut self) -> Seen<Vec<Grant>> {
+    fn grants(&mut self) -> Observed<Vec<Grant>> {
         let lines: Result<Vec<String>, _> =
             self.session.rows("look at its rights", "SHOW GRANTS", ());
         let lines = lines.map_err(|fault| fault.what)?;
@@ -267,9 +267,9 @@ impl MariaDbNode {
 
     fn rights(
         &mut self,
-        asked: &Asked,
-        grants: &Seen<Vec<Grant>>,
-        incoming: &Seen<Vec<Incoming>>,
+        asked: &InspectionRequest,
+        grants: &Observed<Vec<Grant>>,
+        incoming: &Observed<Vec<Incoming>>,
     ) -> Vec<Right> {
         let access = self.session.access().clone();
         let account = self.session.account().unwrap_or_else(|_| "ACCOUNT".to_owned());
@@ -309,7 +309,7 @@ impl MariaDbNode {
                 held: may_read,
                 grant: of_all(database, &full, "SELECT"),
             });
-            let writes: Seen<Vec<bool>> =
+            let writes: Observed<Vec<bool>> =
                 ["INSERT", "UPDATE", "DELETE"].iter().map(|p| held(p, database, name)).collect();
             rights.push(Right {
                 need: Need::Repairs,
@@ -348,7 +348,7 @@ impl MariaDbNode {
         rights
     }
 
-    fn incoming(&mut self) -> Seen<Vec<Incoming>> {
+    fn incoming(&mut self) -> Observed<Vec<Incoming>> {
         if !self.about.starts_with("mariadb") {
             return Err("keen knows the state of links from MariaDB only".to_owned());
         }
@@ -368,7 +368,7 @@ impl MariaDbNode {
     }
 
     /// How far the server's clock is ahead of ours: of a few round trips the shortest says most.
-    fn clock(&mut self) -> Seen<Clock> {
+    fn clock(&mut self) -> Observed<Clock> {
         let mut best: Option<Clock> = None;
         for _ in 0..ROUND_TRIPS {
             let before = crate::server::now();
@@ -390,9 +390,9 @@ impl MariaDbNode {
     fn table(
         &mut self,
         local: &str,
-        settings: &Seen<BTreeMap<String, String>>,
-        grants: &Seen<Vec<Grant>>,
-    ) -> Seen<TableState> {
+        settings: &Observed<BTreeMap<String, String>>,
+        grants: &Observed<Vec<Grant>>,
+    ) -> Observed<TableState> {
         let shape = match self.shape(local) {
             Ok(shape) => shape,
             Err(fault) => return TableState::undescribed(fault),
@@ -434,7 +434,7 @@ impl MariaDbNode {
         })))
     }
 
-    fn all_tables(&mut self) -> Seen<Vec<String>> {
+    fn all_tables(&mut self) -> Observed<Vec<String>> {
         let tables: Result<Vec<String>, ReadFault> = self.session.rows(
             "list its tables",
             "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'BASE TABLE' ORDER BY 1",
@@ -443,7 +443,7 @@ impl MariaDbNode {
         tables.map_err(|fault| fault.what)
     }
 
-    fn users(&mut self) -> Seen<Vec<String>> {
+    fn users(&mut self) -> Observed<Vec<String>> {
         let users: Result<Vec<String>, ReadFault> = self.session.rows(
             "list its accounts",
             "SELECT CONCAT(User, '@', Host) FROM mysql.user WHERE User <> '' AND User NOT IN ('root', 'mariadb.sys', 'mysql') ORDER BY 1",
@@ -474,13 +474,13 @@ pub(super) fn connection(row: &Row) -> Incoming {
         |name: &str| row.get_opt::<mysql::Value, _>(name)?.ok().and_then(|value| text(&value));
     let number = |name: &str| text(name).and_then(|v| v.parse::<u64>().ok()).unwrap_or(0);
     let receiving = match text("Slave_IO_Running").as_deref() {
-        Some("Yes") => Half::Runs,
-        Some("Connecting" | "Preparing") => Half::Tries,
-        _ => Half::Stopped,
+        Some("Yes") => WorkerState::Runs,
+        Some("Connecting" | "Preparing") => WorkerState::Tries,
+        _ => WorkerState::Stopped,
     };
     let applying = match text("Slave_SQL_Running").as_deref() {
-        Some("Yes") => Half::Runs,
-        _ => Half::Stopped,
+        Some("Yes") => WorkerState::Runs,
+        _ => WorkerState::Stopped,
     };
     let said = |message: &str| text(message).filter(|text| !text.is_empty());
     let error = said("Last_SQL_Error").or_else(|| said("Last_IO_Error"));
@@ -515,7 +515,7 @@ pub(super) fn connection(row: &Row) -> Incoming {
     let id = number("Master_Server_Id");
     Incoming {
         name: text("Connection_name").unwrap_or_default(),
-        means: Means::BinaryLog,
+        means: ReplicationKind::BinaryLog,
         source: Source {
             address: text("Master_Host")
                 .zip(u16::try_from(number("Master_Port")).ok())

@@ -8,7 +8,7 @@ use std::collections::HashMap;
 
 use keen_core::fault::ReadFault;
 use keen_core::history::journal::JOURNAL_SLOT;
-use keen_core::ports::{Came, LastWritten, TellLastWrites};
+use keen_core::ports::{LastWritten, TellLastWrites, WriteOrigin};
 
 use super::connect::Session;
 use super::{origins, quoted};
@@ -82,12 +82,12 @@ impl TellLastWrites for PostgresLastWrites {
         for row in rows {
             let number = usize::try_from(row.get::<_, i64>(0)).unwrap_or(usize::MAX);
             let came = match (row.get::<_, i64>(3), row.get::<_, Option<String>>(4)) {
-                (0, _) => Came::MadeHere,
+                (0, _) => WriteOrigin::MadeHere,
                 (_, Some(origin)) => {
-                    Came::Through(self.receives.get(&origin).cloned().unwrap_or(origin))
+                    WriteOrigin::Through(self.receives.get(&origin).cloned().unwrap_or(origin))
                 }
                 // The origin was dropped since.
-                (_, None) => Came::Unknown,
+                (_, None) => WriteOrigin::Unknown,
             };
             if let Some(place) = found.get_mut(number) {
                 *place = Some(LastWritten { made: row.get(1), age: row.get(2), came });

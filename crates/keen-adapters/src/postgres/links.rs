@@ -7,8 +7,10 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use keen_core::fault::ReadFault;
-use keen_core::observe::links::{Heard, Holder, Inflow, Outlet, Own, Touched, Wait};
-use keen_core::observe::node::{Half, Incoming, Means, Seen, Slot, Source, Taken};
+use keen_core::observe::links::{Holder, Inflow, LinkSnapshot, Outlet, Own, Touched, Wait};
+use keen_core::observe::node::{
+    Incoming, Observed, ReplicationKind, Slot, Source, SubscribedTable, WorkerState,
+};
 use keen_core::observe::position::Position;
 use keen_core::ports::LookAtLinks;
 use keen_core::topology::Engine;
@@ -62,15 +64,15 @@ pub(super) const PGLOGICAL: &str = "SELECT s.sub_name::text, s.sub_enabled, s.su
 pub(super) fn pglogical_link(row: &Row) -> Incoming {
     let (enabled, status): (bool, Option<&str>) = (row.get(1), row.get(4));
     let half = match (enabled, status) {
-        (false, _) => Half::Stopped,
-        (true, Some("down")) => Half::Tries,
-        _ => Half::Runs,
+        (false, _) => WorkerState::Stopped,
+        (true, Some("down")) => WorkerState::Tries,
+        _ => WorkerState::Runs,
     };
     let (host, port): (Option<String>, Option<i32>) = (row.get(5), row.get(6));
     let port = port.unwrap_or(5432);
     Incoming {
         name: row.get(0),
-        means: Means::Pglogical,
+        means: ReplicationKind::Pglogical,
         source: Source { address: host.zip(u16::try_from(port).ok()), id: None, slot: row.get(2) },
         receiving: half,
         applying: half,
@@ -100,7 +102,7 @@ impl PostgresLinks {
         doing: &str,
         sql: &str,
         values: &[&(dyn ToSql + Sync)],
-    ) -> Result<Seen<Vec<Row>>, ReadFault> {
+    ) -> Result<Observed<Vec<Row>>, ReadFault> {
         match self.session.rows(doing, sql, values) {
             Ok(rows) => Ok(Ok(rows)),
             Err(fault) if self.session.is_given_up() || fault.interrupted => Err(fault),
@@ -114,7 +116,7 @@ fn lsn(text: Option<&str>) -> Option<Position> {
 }
 
 impl LookAtLinks for PostgresLinks {
-    fn look_at_links(&mut self, tables: &[(String, String)]) -> Result<Heard, ReadFault> {
+    fn look_at_links(&mut self, tables: &[(String, String)]) -> Result<LinkSnapshot, ReadFault> {
         let rows = self.session.rows("look at its log", SERVER, &[])?;
         let server = rows.first().ok_or_else(|| {
             ReadFault::new("the server told nothing of its log", "look at the server's log")
@@ -156,7 +158,7 @@ impl LookAtLinks for PostgresLinks {
             self.look_for_rows(&mut touched)?;
         }
         let touched = touched.into_iter().map(|(table, (touched, _))| (table, touched)).collect();
-        Ok(Heard {
+        Ok(LinkSnapshot {
             engine: Engine::Postgres,
             about: format!("postgresql {version}"),
             standby,
@@ -202,7 +204,11 @@ fn outlet(row: &Row) -> Outlet {
 }
 
 impl PostgresLinks {
-    fn subscriptions(&self, major: i32, asked: &mut u32) -> Result<Seen<Vec<Inflow>>, ReadFault> {
+    fn subscriptions(
+        &self,
+        major: i32,
+        asked: &mut u32,
+    ) -> Result<Observed<Vec<Inflow>>, ReadFault> {
         let origin = if major >= 16 { "s.suborigin" } else { "'any'" };
         let rows = self.seen(
             "look at its subscriptions",
@@ -236,17 +242,18 @@ impl PostgresLinks {
             let failed = failures.unwrap_or(0) + copy_failures.unwrap_or(0) > 0;
             let stopped_itself = !enabled && row.get::<_, bool>(6) && failed;
             let half = match (enabled, worker.is_some()) {
-                (false, _) => Half::Stopped,
-                (true, true) => Half::Runs,
-                (true, false) => Half::Tries,
+                (false, _) => WorkerState::Stopped,
+                (true, true) => WorkerState::Runs,
+                (true, false) => WorkerState::Tries,
             };
             let taken = tables.as_ref().ok().map(|rows| {
                 let own = rows.iter().filter(|table| table.get::<_, u32>(0) == oid);
-                own.map(|t| Taken { table: t.get(1), ready: t.get(2), copied: t.get(3) }).collect()
+                own.map(|t| SubscribedTable { table: t.get(1), ready: t.get(2), copied: t.get(3) })
+                    .collect()
             });
             let link = Incoming {
                 name: row.get(1),
-                means: Means::Subscription,
+                means: ReplicationKind::Subscription,
                 source: Source { slot: row.get(3), ..Source::default() },
                 receiving: half,
                 applying: half,
@@ -285,7 +292,7 @@ impl PostgresLinks {
     }
 
     /// The subscriptions of the extension pglogical. Of failures it keeps no count.
-    fn pglogical(&self, asked: &mut u32) -> Result<Seen<Vec<Inflow>>, ReadFault> {
+    fn pglogical(&self, asked: &mut u32) -> Result<Observed<Vec<Inflow>>, ReadFault> {
         let rows = self.seen("look at its pglogical subscriptions", PGLOGICAL, &[])?;
         let rows = match rows {
             Ok(rows) => rows,
@@ -337,7 +344,7 @@ impl PostgresLinks {
     }
 
     /// What a standby receives and replays.
-    fn streaming(&self, applied: Option<Position>) -> Result<Seen<Inflow>, ReadFault> {
+    fn streaming(&self, applied: Option<Position>) -> Result<Observed<Inflow>, ReadFault> {
         let rows = self.seen(
             "look at its receiver",
             // While nothing is received only its settings tell the source. Of those, which can hold a
@@ -365,18 +372,18 @@ impl PostgresLinks {
         let event: Option<&str> = row.get(10);
         let link = Incoming {
             name: row.get::<_, Option<String>>(3).unwrap_or_else(|| "walreceiver".to_owned()),
-            means: Means::Streaming,
+            means: ReplicationKind::Streaming,
             source: Source {
                 address: host.zip(port.and_then(|port| u16::try_from(port).ok())),
                 id: None,
                 slot: row.get(3),
             },
             receiving: if row.get::<_, Option<&str>>(0) == Some("streaming") {
-                Half::Runs
+                WorkerState::Runs
             } else {
-                Half::Tries
+                WorkerState::Tries
             },
-            applying: if paused { Half::Stopped } else { Half::Runs },
+            applying: if paused { WorkerState::Stopped } else { WorkerState::Runs },
             error: None,
             failures: None,
             delay,

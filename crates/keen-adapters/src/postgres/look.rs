@@ -6,10 +6,10 @@ use std::time::{Duration, SystemTime};
 use keen_core::observe::clock::better_clock_sample;
 use keen_core::observe::log_reach::LogReach;
 use keen_core::observe::node::{
-    Clock, Counter, Facts, Half, Identity, Incoming, Means, Need, Publication, Published, Right,
-    Seen, Slot, Source, TableLook, TableState, Taken,
+    Clock, Counter, Identity, Incoming, Need, NodeFacts, Observed, Publication, Published,
+    ReplicationKind, Right, Slot, Source, SubscribedTable, TableLook, TableState, WorkerState,
 };
-use keen_core::ports::{Asked, LookAtNode, ReadRows as _};
+use keen_core::ports::{InspectionRequest, LookAtNode, ReadRows as _};
 use keen_core::topology::Engine;
 use tokio_postgres::Row;
 use tokio_postgres::types::ToSql;
@@ -40,9 +40,9 @@ const IDENTITIES: &str = "SELECT CASE WHEN c.relreplident = 'f' THEN 'the whole 
     WHEN c.relreplident = 'd' THEN 1 ELSE 2 END";
 
 impl LookAtNode for PostgresNode {
-    fn look(&mut self, asked: &Asked) -> Facts {
+    fn look(&mut self, asked: &InspectionRequest) -> NodeFacts {
         let settings = self.settings();
-        Facts {
+        NodeFacts {
             engine: Engine::Postgres,
             about: self.about(),
             major: self.major,
@@ -65,7 +65,7 @@ impl LookAtNode for PostgresNode {
         }
     }
 
-    fn log_reach(&mut self, since: Option<&str>) -> Seen<LogReach> {
+    fn log_reach(&mut self, since: Option<&str>) -> Observed<LogReach> {
         let now = if self.session.is_standby() {
             "pg_last_wal_replay_lsn()"
         } else {
@@ -94,7 +94,7 @@ impl LookAtNode for PostgresNode {
         if !since.split_once('/').is_some_and(|(high, low)| part(high) && part(low)) {
             return Err(format!("{since} is no position like 0/16B3748"));
         }
-        let differ = |from: &str, to: &str| -> Seen<i64> {
+        let differ = |from: &str, to: &str| -> Observed<i64> {
             let rows = self.session.rows(
                 "compare positions",
                 "SELECT pg_wal_lsn_diff($1::text::pg_lsn, $2::text::pg_lsn)::int8",
@@ -118,17 +118,17 @@ impl LookAtNode for PostgresNode {
 }
 
 impl PostgresNode {
-    fn asked(&self, doing: &str, sql: &str) -> Seen<Vec<Row>> {
+    fn asked(&self, doing: &str, sql: &str) -> Observed<Vec<Row>> {
         self.session.rows(doing, sql, &[]).map_err(|fault| fault.what)
     }
 
-    fn settings(&self) -> Seen<BTreeMap<String, String>> {
+    fn settings(&self) -> Observed<BTreeMap<String, String>> {
         let rows = self.asked("look at its settings", SETTINGS)?;
         let value = |row: &Row| row.get::<_, Option<String>>(1).unwrap_or_default();
         Ok(rows.iter().map(|row| (row.get(0), value(row))).collect())
     }
 
-    fn identity(&self, settings: &Seen<BTreeMap<String, String>>) -> Identity {
+    fn identity(&self, settings: &Observed<BTreeMap<String, String>>) -> Identity {
         let server = &self.session.access().server;
         // A copy of a data folder keeps the system's number: when the server started tells the two apart.
         let row = self.asked(
@@ -152,10 +152,10 @@ impl PostgresNode {
         }
     }
 
-    fn rights(&self, asked: &Asked) -> Vec<Right> {
+    fn rights(&self, asked: &InspectionRequest) -> Vec<Right> {
         let user = &self.session.access().server.user;
         let role = quoted(user);
-        let bool_of = |sql: &str, values: &[&(dyn ToSql + Sync)]| -> Seen<bool> {
+        let bool_of = |sql: &str, values: &[&(dyn ToSql + Sync)]| -> Observed<bool> {
             let rows = self.session.rows("look at its rights", sql, values).map_err(|f| f.what)?;
             rows.first()
                 .and_then(|row| row.get::<_, Option<bool>>(0))
@@ -242,7 +242,7 @@ impl PostgresNode {
         Some((quoted(row.get(0)), quoted(row.get(1))))
     }
 
-    fn excess(&self) -> Seen<Vec<String>> {
+    fn excess(&self) -> Observed<Vec<String>> {
         let rows = self.asked(
             "look at its rights",
             "SELECT rolsuper, rolcreaterole, rolcreatedb, pg_has_role('pg_write_all_data', 'USAGE') AND NOT rolsuper, \
@@ -263,14 +263,14 @@ impl PostgresNode {
             .collect())
     }
 
-    fn incoming(&self, settings: &Seen<BTreeMap<String, String>>) -> Seen<Vec<Incoming>> {
+    fn incoming(&self, settings: &Observed<BTreeMap<String, String>>) -> Observed<Vec<Incoming>> {
         if self.session.is_standby() {
             return self.streaming(settings).map(|link| vec![link]);
         }
         let began = SystemTime::now();
         loop {
             let found = self.subscriptions()?;
-            let starting = found.iter().any(|link| link.receiving == Half::Tries);
+            let starting = found.iter().any(|link| link.receiving == WorkerState::Tries);
             if !starting || began.elapsed().is_ok_and(|took| took > STARTING) {
                 return Ok(found);
             }
@@ -278,7 +278,7 @@ impl PostgresNode {
         }
     }
 
-    fn subscriptions(&self) -> Seen<Vec<Incoming>> {
+    fn subscriptions(&self) -> Observed<Vec<Incoming>> {
         let origin = if self.major >= 16 { "s.suborigin" } else { "'any'" };
         let rows = self.asked(
             "look at its subscriptions",
@@ -297,15 +297,15 @@ impl PostgresNode {
             let failures: Option<i64> = row.get(7);
             let stopped_itself = !enabled && row.get::<_, bool>(5) && failures.unwrap_or(0) > 0;
             let state = match (enabled, runs) {
-                (false, _) => Half::Stopped,
-                (true, true) => Half::Runs,
-                (true, false) => Half::Tries,
+                (false, _) => WorkerState::Stopped,
+                (true, true) => WorkerState::Runs,
+                (true, false) => WorkerState::Tries,
             };
             let tables = taken.as_ref().map_err(Clone::clone)?;
             let own = tables.iter().filter(|of| of.get::<_, u32>(0) == row.get::<_, u32>(8));
             found.push(Incoming {
                 name: row.get(0),
-                means: Means::Subscription,
+                means: ReplicationKind::Subscription,
                 source: Source { slot: row.get(2), ..Source::default() },
                 receiving: state,
                 applying: state,
@@ -319,7 +319,7 @@ impl PostgresNode {
                 skips: None,
                 publications: row.get(3),
                 tables: Some(
-                    own.map(|row| Taken {
+                    own.map(|row| SubscribedTable {
                         table: row.get(1),
                         ready: row.get(2),
                         copied: row.get(3),
@@ -341,7 +341,7 @@ impl PostgresNode {
     }
 
     /// What a standby replays.
-    fn streaming(&self, settings: &Seen<BTreeMap<String, String>>) -> Seen<Incoming> {
+    fn streaming(&self, settings: &Observed<BTreeMap<String, String>>) -> Observed<Incoming> {
         let rows = self.asked(
             "look at its receiver",
             // While nothing is received only its settings tell the source. Of those, which can hold a
@@ -355,21 +355,21 @@ impl PostgresNode {
         let row = rows.first().ok_or("it did not tell")?;
         let (host, port): (Option<String>, Option<i32>) = (row.get(1), row.get(2));
         let receiving = match row.get::<_, Option<&str>>(0) {
-            Some("streaming") => Half::Runs,
-            _ => Half::Tries,
+            Some("streaming") => WorkerState::Runs,
+            _ => WorkerState::Tries,
         };
         let delay =
             settings.as_ref().ok().and_then(|s| s.get("recovery_min_apply_delay")?.parse().ok());
         Ok(Incoming {
             name: row.get::<_, Option<String>>(3).unwrap_or_else(|| "walreceiver".to_owned()),
-            means: Means::Streaming,
+            means: ReplicationKind::Streaming,
             source: Source {
                 address: host.zip(port.and_then(|port| u16::try_from(port).ok())),
                 id: None,
                 slot: row.get(3),
             },
             receiving,
-            applying: if row.get(4) { Half::Stopped } else { Half::Runs },
+            applying: if row.get(4) { WorkerState::Stopped } else { WorkerState::Runs },
             error: row.get::<_, bool>(4).then(|| "replay is paused".to_owned()),
             failures: None,
             delay: delay.filter(|ms| *ms > 0).map(Duration::from_millis),
@@ -381,7 +381,7 @@ impl PostgresNode {
         })
     }
 
-    fn slots(&self) -> Seen<Vec<Slot>> {
+    fn slots(&self) -> Observed<Vec<Slot>> {
         let now = if self.session.is_standby() {
             "pg_last_wal_receive_lsn()"
         } else {
@@ -407,7 +407,7 @@ impl PostgresNode {
             .collect())
     }
 
-    fn publications(&self) -> Seen<Vec<Publication>> {
+    fn publications(&self) -> Observed<Vec<Publication>> {
         let rows = self.asked(
             "look at its publications",
             "SELECT pubname::text, pubinsert, pubupdate, pubdelete, pubtruncate FROM pg_publication ORDER BY 1",
@@ -437,7 +437,7 @@ impl PostgresNode {
     }
 
     /// How far the server's clock is ahead of ours: of a few round trips the shortest says most.
-    fn clock(&self) -> Seen<Clock> {
+    fn clock(&self) -> Observed<Clock> {
         let mut best = None;
         for _ in 0..ROUND_TRIPS {
             let before = crate::server::now();
@@ -452,7 +452,7 @@ impl PostgresNode {
         best.ok_or_else(|| "our own clock was set meanwhile".to_owned())
     }
 
-    fn table(&mut self, local: &str) -> Seen<TableState> {
+    fn table(&mut self, local: &str) -> Observed<TableState> {
         let shape = match self.shape(local) {
             Ok(shape) => shape,
             Err(fault) => return TableState::undescribed(fault),
@@ -508,7 +508,7 @@ impl PostgresNode {
         })))
     }
 
-    fn all_tables(&self) -> Seen<Vec<String>> {
+    fn all_tables(&self) -> Observed<Vec<String>> {
         let rows = self.asked(
             "list its tables",
             "SELECT CASE WHEN n.nspname = 'public' THEN '' ELSE n.nspname || '.' END || c.relname \
@@ -518,7 +518,7 @@ impl PostgresNode {
         Ok(rows.iter().map(|row| row.get(0)).collect())
     }
 
-    fn users(&self) -> Seen<Vec<String>> {
+    fn users(&self) -> Observed<Vec<String>> {
         let rows = self.asked(
             "list its accounts",
             "SELECT rolname::text FROM pg_roles WHERE rolcanlogin AND rolname <> 'postgres' ORDER BY 1",

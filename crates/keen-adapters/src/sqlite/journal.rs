@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use keen_core::fault::ReadFault;
 use keen_core::history::journal::{
-    Act, Begin, Entry, Head, Id, Mark, RowChange, Since, Stream, Writer,
+    Begin, Entry, Head, Id, JournalPosition, RowChange, RowOp, Since, Stream, Writer,
 };
 use keen_core::ports::ReadJournal;
 use keen_core::value::Value;
@@ -25,7 +25,7 @@ pub struct SqliteJournal {
     tables: Vec<Arc<str>>,
     /// The position after which it is read.
     after: i64,
-    ended: Option<Mark>,
+    ended: Option<JournalPosition>,
 }
 
 impl std::fmt::Debug for SqliteJournal {
@@ -72,7 +72,7 @@ impl ReadJournal for SqliteJournal {
         Ok(Head { since: Since::beginning(), ..head })
     }
 
-    fn go_on(&mut self, from: &Mark) -> Result<bool, ReadFault> {
+    fn go_on(&mut self, from: &JournalPosition) -> Result<bool, ReadFault> {
         self.after = i64::try_from(from.order).unwrap_or(i64::MAX);
         self.ended = Some(from.clone());
         if from.order == 0 {
@@ -87,7 +87,7 @@ impl ReadJournal for SqliteJournal {
         Ok(found.as_deref() == Some(&from.at))
     }
 
-    fn ended(&self) -> Option<Mark> {
+    fn ended(&self) -> Option<JournalPosition> {
         self.ended.clone()
     }
 
@@ -103,7 +103,7 @@ impl ReadJournal for SqliteJournal {
         done.map_err(|error| fault::explain(&self.path, "read its journal", &error))?;
         let before = self.ended.take().map_or(String::new(), |mark| mark.at);
         let at = at.map_or(before, |(origin, place)| format!("{origin} {place}"));
-        self.ended = Some(Mark { order, at });
+        self.ended = Some(JournalPosition { order, at });
         Ok(())
     }
 }
@@ -170,9 +170,9 @@ fn read(
             columns: Arc::clone(names),
             act: match (&kind[..], before.is_some(), after.is_some()) {
                 // It met a row of that key, and replaced it.
-                ("insert", true, _) | ("update", ..) => Act::Update,
-                ("delete", ..) => Act::Delete,
-                _ => Act::Insert,
+                ("insert", true, _) | ("update", ..) => RowOp::Update,
+                ("delete", ..) => RowOp::Delete,
+                _ => RowOp::Insert,
             },
             before: in_order(before),
             after: in_order(after),

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use keen_core::fault::ReadFault;
-use keen_core::observe::links::{Heard, Inflow, Own, Touched};
-use keen_core::observe::node::Seen;
+use keen_core::observe::links::{Inflow, LinkSnapshot, Own, Touched};
+use keen_core::observe::node::Observed;
 use keen_core::observe::position::Position;
 use keen_core::ports::LookAtLinks;
 use keen_core::topology::Engine;
@@ -40,10 +40,10 @@ impl SqliteLinks {
 }
 
 impl LookAtLinks for SqliteLinks {
-    fn look_at_links(&mut self, tables: &[(String, String)]) -> Result<Heard, ReadFault> {
+    fn look_at_links(&mut self, tables: &[(String, String)]) -> Result<LinkSnapshot, ReadFault> {
         let node = SqliteNode::open(&self.path, &self.options)?;
         let position = node.journal_position();
-        let mut heard = Heard {
+        let mut heard = LinkSnapshot {
             cluster: false,
             engine: Engine::Sqlite,
             about: keen_core::ports::ReadRows::about(&node),
@@ -86,7 +86,7 @@ impl SqliteLinks {
 }
 
 impl SqliteNode {
-    fn journal_position(&self) -> Seen<u64> {
+    fn journal_position(&self) -> Observed<u64> {
         let sql = "SELECT coalesce(max(position), 0) FROM keen_lab_transaction";
         let found = self.connection.query_row(sql, [], |row| row.get::<_, i64>(0));
         let nothing = "SQLite keeps no account of what is written to a file";
@@ -109,7 +109,7 @@ impl SqliteNode {
         &self,
         name: &str,
         tables: &[(String, String)],
-        heard: &mut Heard,
+        heard: &mut LinkSnapshot,
     ) -> rusqlite::Result<()> {
         let mut statement = self.connection.prepare(
             "WITH RECURSIVE origins (origin) AS (SELECT min(origin) FROM keen_lab_transaction UNION ALL \
@@ -143,7 +143,7 @@ impl SqliteNode {
         Ok(())
     }
 
-    fn inflows(&self, receives: bool) -> Seen<Vec<Inflow>> {
+    fn inflows(&self, receives: bool) -> Observed<Vec<Inflow>> {
         let links = incoming(&self.connection, receives)?;
         let read_to = |name: &str| {
             let sql = "SELECT read_to FROM keen_lab_link WHERE link = ?1";

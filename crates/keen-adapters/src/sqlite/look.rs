@@ -4,10 +4,10 @@ use std::collections::BTreeMap;
 
 use keen_core::observe::log_reach::LogReach;
 use keen_core::observe::node::{
-    Counter, Facts, Half, Identity, Incoming, Means, Need, Right, Seen, Source, TableLook,
-    TableState,
+    Counter, Identity, Incoming, Need, NodeFacts, Observed, ReplicationKind, Right, Source,
+    TableLook, TableState, WorkerState,
 };
-use keen_core::ports::{Asked, LookAtNode, ReadRows as _};
+use keen_core::ports::{InspectionRequest, LookAtNode, ReadRows as _};
 use keen_core::topology::Engine;
 use rusqlite::Connection;
 
@@ -17,8 +17,8 @@ use super::{SqliteNode, quoted};
 const LINKS: &str = "keen_lab_link";
 
 impl LookAtNode for SqliteNode {
-    fn look(&mut self, asked: &Asked) -> Facts {
-        Facts {
+    fn look(&mut self, asked: &InspectionRequest) -> NodeFacts {
+        NodeFacts {
             engine: Engine::Sqlite,
             about: self.about(),
             major: 0,
@@ -41,7 +41,7 @@ impl LookAtNode for SqliteNode {
         }
     }
 
-    fn log_reach(&mut self, _since: Option<&str>) -> Seen<LogReach> {
+    fn log_reach(&mut self, _since: Option<&str>) -> Observed<LogReach> {
         Err("SQLite keeps no log to start from".to_owned())
     }
 }
@@ -99,7 +99,7 @@ impl SqliteNode {
         settings
     }
 
-    fn table(&mut self, local: &str) -> Seen<TableState> {
+    fn table(&mut self, local: &str) -> Observed<TableState> {
         let shape = match self.shape(local) {
             Ok(shape) => shape,
             Err(fault) => return TableState::undescribed(fault),
@@ -121,7 +121,7 @@ impl SqliteNode {
         })))
     }
 
-    fn all_tables(&self) -> Seen<Vec<String>> {
+    fn all_tables(&self) -> Observed<Vec<String>> {
         let tables = || {
             let mut statement = self.connection.prepare(
                 "SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' \
@@ -134,7 +134,7 @@ impl SqliteNode {
 }
 
 /// What the stand-in's replicator keeps of the links that lead to a file.
-pub(super) fn incoming(connection: &Connection, receives: bool) -> Seen<Vec<Incoming>> {
+pub(super) fn incoming(connection: &Connection, receives: bool) -> Observed<Vec<Incoming>> {
     let found =
         connection.prepare(&format!("SELECT link, source, state FROM {LINKS} ORDER BY link"));
     let Ok(mut statement) = found else {
@@ -147,16 +147,16 @@ pub(super) fn incoming(connection: &Connection, receives: bool) -> Seen<Vec<Inco
     let links = statement.query_map([], |row| {
         let state: String = row.get(2)?;
         let (receiving, applying) = match state.as_str() {
-            "running" => (Half::Runs, Half::Runs),
-            "cut" => (Half::Tries, Half::Runs),
-            _ => (Half::Stopped, Half::Stopped),
+            "running" => (WorkerState::Runs, WorkerState::Runs),
+            "cut" => (WorkerState::Tries, WorkerState::Runs),
+            _ => (WorkerState::Stopped, WorkerState::Stopped),
         };
         Ok(Incoming {
             name: row.get::<_, i64>(0)?.to_string(),
             source: Source { id: row.get(1)?, ..Source::default() },
             receiving,
             applying,
-            ..Incoming::unknown(Means::StandIn)
+            ..Incoming::unknown(ReplicationKind::StandIn)
         })
     });
     links.and_then(Iterator::collect).map_err(|error| error.to_string())

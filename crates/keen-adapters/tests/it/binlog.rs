@@ -7,14 +7,14 @@ use std::time::Duration;
 
 use keen_adapters::mariadb::MariaDbJournal;
 use keen_core::fault::ReadFault;
-use keen_core::history::journal::{Act, Entry};
+use keen_core::history::journal::{Entry, RowOp};
 use keen_core::ports::ReadJournal;
 use keen_core::value::Value;
 use keen_testkit::typed::{access, server};
 use keen_testkit::{CHECKER, Engine, Server};
 
 /// A row that was written, by the number of its transaction.
-type Written = (u64, Act, i128);
+type Written = (u64, RowOp, i128);
 
 /// What the log tells of tables whose first column is a number, and what keeps it from telling all.
 fn told(server: &Server, tables: &[&str]) -> (Vec<Written>, Result<(), ReadFault>) {
@@ -103,7 +103,7 @@ fn what_was_rolled_back_is_told_by_nobody() {
     let mut found = ids(&rows[2..]);
     found.sort_unstable();
     assert_eq!(found, [10, 12, 14, 100, 101], "{rows:?}");
-    assert!(rows.iter().all(|(_, act, _)| *act == Act::Insert), "{rows:?}");
+    assert!(rows.iter().all(|(_, act, _)| *act == RowOp::Insert), "{rows:?}");
     server.run("DROP TABLE bed;\nDROP TABLE note").unwrap();
 }
 

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use keen_core::fault::ReadFault;
 use keen_core::ports::{ReadRows, TableRequest};
 use keen_core::row::batch::{Column, Layout, RowWriter};
-use keen_core::row::conversion::Reading;
+use keen_core::row::conversion::Conversion;
 use keen_core::row::digest::{Digest, DigestFunction};
 use keen_core::row::encoding;
 use keen_core::row::schema::ColumnShape;
@@ -55,7 +55,7 @@ fn layout(table: &Typed) -> Layout {
     };
     let column = |(name, kind): &(String, Kind)| Column {
         name: name.clone(),
-        reading: Reading { kind: reading(*kind), ..Reading::default() },
+        reading: Conversion { kind: reading(*kind), ..Conversion::default() },
     };
     let at = |name: &String| table.columns.iter().position(|(n, _)| n == name).unwrap();
     Layout {

@@ -1,7 +1,7 @@
 //! What rows of a PostgreSQL server tell of who wrote them, and when.
 
 use keen_adapters::postgres::PostgresLastWrites;
-use keen_core::ports::{Came, TellLastWrites};
+use keen_core::ports::{TellLastWrites, WriteOrigin};
 use keen_core::row::selection::RowKeys;
 use keen_core::value::Value;
 use keen_testkit::Engine;
@@ -27,7 +27,7 @@ fn each_row_tells_its_own_write_whatever_its_columns_are_called() {
     let told = tells.last_writes(&table, &rows).unwrap();
     let [None, Some(second), Some(first)] = &told[..] else { panic!("{told:?}") };
     assert!(first.made < second.made, "{told:?}");
-    assert_eq!((&first.came, &second.came), (&Came::MadeHere, &Came::MadeHere));
+    assert_eq!((&first.came, &second.came), (&WriteOrigin::MadeHere, &WriteOrigin::MadeHere));
 
     // The marks of rows: another after each write, also one that changes nothing; each look is of its own moment.
     let marks = || connect(server).row_marks(&table, &rows).unwrap();

@@ -6,7 +6,7 @@ use std::path::Path;
 use keen_core::fault::ReadFault;
 use keen_core::ports::{ReadRows, TableRequest};
 use keen_core::row::batch::{Column, Layout, RowWriter};
-use keen_core::row::conversion::Reading;
+use keen_core::row::conversion::Conversion;
 use keen_core::row::digest::DigestFunction;
 use keen_core::row::encoding;
 use keen_core::value::Value;
@@ -24,7 +24,7 @@ fn read(
     let layout = Layout {
         columns: names
             .iter()
-            .map(|name| Column { name: name.clone(), reading: Reading::default() })
+            .map(|name| Column { name: name.clone(), reading: Conversion::default() })
             .collect(),
         key: if keyed { vec![names.iter().position(|n| n == "k").unwrap()] } else { Vec::new() },
         shown: (0..names.len()).collect(),

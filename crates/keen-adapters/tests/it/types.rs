@@ -7,7 +7,7 @@ use keen_core::history::journal::Entry;
 use keen_core::ports::ReadJournal;
 use keen_core::ports::{ReadRows, TableRequest};
 use keen_core::row::batch::{Column, Layout, RowWriter};
-use keen_core::row::conversion::Reading;
+use keen_core::row::conversion::Conversion;
 use keen_core::row::digest::DigestFunction;
 use keen_core::row::encoding;
 use keen_core::row::schema::Family;
@@ -22,7 +22,7 @@ use keen_testkit::{CHECKER, Engine, Server};
 fn rows(node: &mut dyn ReadRows, table: &str) -> Vec<Vec<Value>> {
     let shape = node.shape(table).unwrap();
     let names: Vec<String> = shape.columns.iter().map(|c| c.name.clone()).collect();
-    let column = |name: &String| Column { name: name.clone(), reading: Reading::default() };
+    let column = |name: &String| Column { name: name.clone(), reading: Conversion::default() };
     let layout = Layout {
         columns: names.iter().map(column).collect(),
         key: vec![],

@@ -13,7 +13,7 @@ use keen_core::topology::placement::{Nodes, bit};
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 use keen_core::value::text::text_of;
-use keen_run::conflicts::{self, Found, Life, Request};
+use keen_run::conflicts::{self, ConflictsRequest, Found, RowHistory};
 use keen_run::ledger::{Accepted, Proof, Raced, conflict_id};
 use keen_run::tables::Table;
 
@@ -27,7 +27,7 @@ use crate::exit::Exit;
 
 /// What was asked for, checked against the topology.
 #[derive(Debug, Clone, Default)]
-pub(crate) struct Asked {
+pub(crate) struct SearchRequest {
     pub(crate) nodes: Nodes,
     pub(crate) left_out: Vec<String>,
     pub(crate) tables: Vec<String>,
@@ -146,7 +146,7 @@ impl Outcome {
 
     /// Nodes that hold of the row whose life was asked for what no journal wrote, and in which columns.
     pub(crate) fn past_the_log(&self) -> Vec<(NodeId, Vec<usize>)> {
-        self.found.life.as_ref().map(Life::past_the_log).unwrap_or_default()
+        self.found.life.as_ref().map(RowHistory::past_the_log).unwrap_or_default()
     }
 
     /// Those that earlier runs proved, that journals no longer tell, and that are for somebody to look at.
@@ -197,7 +197,7 @@ impl Outcome {
 /// Reads the journals and judges what they hold; where earlier runs handed something on, from there.
 pub(crate) fn run(
     loaded: &Loaded,
-    asked: &Asked,
+    asked: &SearchRequest,
     judged: Judged,
     hand_on: bool,
     stop: &Stop,
@@ -208,7 +208,7 @@ pub(crate) fn run(
     let opener = NodeOpener::new(loaded, asked.wait, asked.silence, stop).reading_as(asked.reader);
     let nodes = (0..topology.nodes.len()).fold(0, |all, node| all | bit(node)) & asked.nodes;
     let life = asked.key.as_ref().and_then(|key| Some((&asked.tables.first()?[..], &key[..])));
-    let mut found = conflicts::run(&Request {
+    let mut found = conflicts::run(&ConflictsRequest {
         topology,
         nodes,
         tables: &asked.tables,
@@ -256,7 +256,7 @@ fn is_new(known: Option<&BTreeSet<String>>, name: &str) -> Option<bool> {
     known.map(|known| !known.contains(name))
 }
 
-impl Asked {
+impl SearchRequest {
     fn wants(&self, conflict: &Conflict) -> bool {
         let after =
             |write: &Written| self.since.as_ref().is_none_or(|since| is_after(write, since));

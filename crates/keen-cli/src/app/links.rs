@@ -6,22 +6,22 @@ use jiff::Timestamp;
 use keen_core::links::fence::Fence;
 use keen_core::links::{self, Flow, Late, LinkFlow, Looks, State};
 use keen_core::observe;
-use keen_core::observe::links::{Marks, Sights};
-use keen_core::observe::node::Means;
+use keen_core::observe::links::{Marks, Observations};
+use keen_core::observe::node::ReplicationKind;
 use keen_core::topology::NodeId;
 use keen_core::topology::placement::{Nodes, bit};
 use keen_run::links::{Watch, wait_until};
 use keen_run::owed;
 
 use crate::app::open_node::NodeOpener;
-use crate::app::run_log::Keeping;
+use crate::app::run_log::RunLog;
 use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 use crate::exit::Exit;
 
 /// What was asked for, checked against the topology.
 #[derive(Debug, Clone)]
-pub(crate) struct Asked {
+pub(crate) struct LinksRequest {
     pub(crate) nodes: Nodes,
     pub(crate) left_out: Vec<String>,
     /// From the first look to the second.
@@ -37,7 +37,7 @@ pub(crate) struct Outcome {
     pub(crate) took: Duration,
     /// What the second look is held against.
     pub(crate) before: Marks,
-    pub(crate) sights: Sights,
+    pub(crate) sights: Observations,
     pub(crate) flow: Flow,
     /// From the first look to the second; none if the first was that of an earlier run.
     pub(crate) between: Option<Duration>,
@@ -85,7 +85,7 @@ impl Outcome {
 }
 
 /// Sets the rows of the nodes that are written to, each at itself, to now.
-fn beat(loaded: &Loaded, asked: &Asked, opener: &NodeOpener<'_>) {
+fn beat(loaded: &Loaded, asked: &LinksRequest, opener: &NodeOpener<'_>) {
     let Some(table) = loaded.topology.heartbeat.as_ref().filter(|_| asked.beat) else { return };
     std::thread::scope(|scope| {
         for (id, node) in loaded.topology.nodes.iter().enumerate() {
@@ -106,7 +106,7 @@ fn beat(loaded: &Loaded, asked: &Asked, opener: &NodeOpener<'_>) {
 }
 
 /// Names the first transaction that a receiver lacks where a link does not carry, and since when it does.
-fn name_what_is_lacking(loaded: &Loaded, asked: &Asked, stop: &Stop, outcome: &mut Outcome) {
+fn name_what_is_lacking(loaded: &Loaded, asked: &LinksRequest, stop: &Stop, outcome: &mut Outcome) {
     let topology = &loaded.topology;
     let passing = Fence::at(&outcome.sights).passing(topology, &outcome.sights);
     let opener = NodeOpener::new(loaded, asked.wait, asked.wait, stop);
@@ -115,7 +115,7 @@ fn name_what_is_lacking(loaded: &Loaded, asked: &Asked, stop: &Stop, outcome: &m
     let behind = |link: &&mut LinkFlow| {
         !link.state.is_well()
             && link.state != State::Trailing
-            && link.means != Some(Means::Streaming)
+            && link.means != Some(ReplicationKind::Streaming)
     };
     std::thread::scope(|scope| {
         for link in outcome.flow.links.iter_mut().filter(behind) {
@@ -137,7 +137,7 @@ fn name_what_is_lacking(loaded: &Loaded, asked: &Asked, stop: &Stop, outcome: &m
         }
     });
     // The stand-in's times are those of a story, and no measure of how late it is now.
-    let by_a_clock = |link: &&mut LinkFlow| link.means != Some(Means::StandIn);
+    let by_a_clock = |link: &&mut LinkFlow| link.means != Some(ReplicationKind::StandIn);
     for link in outcome.flow.links.iter_mut().filter(by_a_clock) {
         let since = link.first_owed.as_ref().and_then(|first| first.committed_at);
         let age = since.map(|since| (keen_run::links::now() - since).max(0).unsigned_abs());
@@ -153,7 +153,7 @@ fn name_what_is_lacking(loaded: &Loaded, asked: &Asked, stop: &Stop, outcome: &m
 }
 
 /// Looks twice, or once and into the ledger, and judges.
-pub(crate) fn run(loaded: &Loaded, asked: &Asked, keeping: &Keeping, stop: &Stop) -> Outcome {
+pub(crate) fn run(loaded: &Loaded, asked: &LinksRequest, keeping: &RunLog, stop: &Stop) -> Outcome {
     let topology = &loaded.topology;
     let started = Timestamp::now();
     let clock = Instant::now();

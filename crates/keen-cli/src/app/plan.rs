@@ -23,7 +23,7 @@ use keen_run::spool::rows_aside::RowsAside;
 
 use crate::app;
 use crate::app::audit_document;
-use crate::app::conflicts::{Asked, Outcome as Raced};
+use crate::app::conflicts::{Outcome as Raced, SearchRequest};
 use crate::app::open_node::NodeOpener;
 use crate::app::output::{Needed, Output};
 use crate::app::plan_links::{Links, links, look_at_what_waits};
@@ -83,13 +83,13 @@ pub(crate) fn look_for_races<'a>(
             .collect(),
     };
     move |tables| {
-        let asked = Asked {
+        let asked = SearchRequest {
             nodes: !0,
             tables: judged.clone(),
             differing: differing(tables),
             wait: scope.wait,
             silence: scope.silence,
-            ..Asked::default()
+            ..SearchRequest::default()
         };
         app::conflicts::run(loaded, &asked, Judged::default(), false, stop)
     }
@@ -188,7 +188,9 @@ fn ask_when(
     let opener = NodeOpener::new(loaded, scope.wait, scope.silence, stop);
     let nodes = tables.iter().flat_map(|table| table.nodes.keys());
     let nodes = nodes.fold(0, |all, node| all | bit(*node));
-    let asked = conflicts::Asked::open(&loaded.topology, nodes, &|node| opener.last_writes(node));
+    let asked = conflicts::LastWriteSources::open(&loaded.topology, nodes, &|node| {
+        opener.last_writes(node)
+    });
     let Some(mut asked) = asked else { return Ok(()) };
     for table in tables {
         table.written = conflicts::written(&mut asked, table)?;

@@ -3,12 +3,12 @@
 use std::time::{Duration, Instant};
 
 use keen_core::audit::merge::DivergentRow;
-use keen_core::history::journal::Act;
+use keen_core::history::journal::RowOp;
 use keen_core::links::fence::{Fence, GoingOn, Waiting};
 use keen_core::links::onward::Onward;
 use keen_core::links::passing_over::others_lack_it;
-use keen_core::observe::links::Sights;
-use keen_core::observe::node::{Half, Means};
+use keen_core::observe::links::Observations;
+use keen_core::observe::node::{ReplicationKind, WorkerState};
 use keen_core::plan::AuditedTable;
 use keen_core::plan::stopped::StoppedLink;
 use keen_core::topology::placement::bit;
@@ -57,17 +57,17 @@ pub(crate) fn links(loaded: &Loaded, scope: &Scope, audited_now: bool, stop: &St
 fn stopped_links(
     topology: &Topology,
     opener: &NodeOpener<'_>,
-    (watch, first_sights): (&mut Watch<'_>, &Sights),
+    (watch, first_sights): (&mut Watch<'_>, &Observations),
     stop: &Stop,
 ) -> Vec<StoppedLink> {
-    let waiting = |sights: &Sights| Fence::at(sights).passing(topology, sights).waiting;
+    let waiting = |sights: &Observations| Fence::at(sights).passing(topology, sights).waiting;
     // One that goes on trying stopped at a write only if it fails again; one look may meet it while it tries.
     let failures = |waiting: &Waiting| waiting.inflow.link.failures.unwrap_or(0);
     let tries = |waiting: &Waiting| {
         let link = &waiting.inflow.link;
-        link.means == Means::Subscription
+        link.means == ReplicationKind::Subscription
             && failures(waiting) > 0
-            && link.receiving != Half::Stopped
+            && link.receiving != WorkerState::Stopped
     };
     let (mut trying, mut stopped): (Vec<_>, Vec<_>) =
         waiting(first_sights).into_iter().partition(|(_, waiting)| tries(waiting));
@@ -109,7 +109,7 @@ fn stopped_links(
             going_on: waiting
                 .stopped_at_a_write()
                 .or_else(|| tries(&waiting).then_some(GoingOn::Itself))?,
-            needs_rows: waiting.inflow.link.means == Means::BinaryLog,
+            needs_rows: waiting.inflow.link.means == ReplicationKind::BinaryLog,
             row_is_missing: waiting.error() == Some(1032),
         })
     };
@@ -133,7 +133,7 @@ pub(crate) fn look_at_what_waits(
     for link in stopped {
         for table in tables.iter_mut() {
             let waits = link.at.rows.iter().filter(|write| {
-                write.table == table.table && write.act == Act::Insert && !write.key.is_empty()
+                write.table == table.table && write.act == RowOp::Insert && !write.key.is_empty()
             });
             let mut keys: Vec<Vec<Value>> = waits
                 .map(|write| write.key.iter().map(|(_, value)| value.clone()).collect())

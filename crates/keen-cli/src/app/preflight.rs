@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use anyhow::{Context as _, Result, bail};
 use jiff::Timestamp;
 use keen_core::audit::merge::DivergentRow;
-use keen_core::observe::node::{Look, Seen};
+use keen_core::observe::node::{NodeInspection, Observed};
 use keen_core::preflight::{self, Level, Report, Scope};
 use keen_core::seed::join::{self, Held, Joining};
 use keen_core::topology::placement::{Nodes, bit};
@@ -35,7 +35,7 @@ pub(crate) struct Asked {
 pub(crate) struct Outcome {
     pub(crate) started: Timestamp,
     pub(crate) took: Duration,
-    pub(crate) looks: BTreeMap<NodeId, Look>,
+    pub(crate) looks: BTreeMap<NodeId, NodeInspection>,
     pub(crate) report: Report,
     pub(crate) left_out: Vec<String>,
 }
@@ -58,10 +58,10 @@ pub(crate) fn look(
     tables: &[String],
     wait: Duration,
     stop: &Stop,
-) -> BTreeMap<NodeId, Look> {
+) -> BTreeMap<NodeId, NodeInspection> {
     let opener = NodeOpener::new(loaded, wait, wait, stop);
     let open = |node: NodeId, address: &_| opener.look_in(node, address);
-    looking::look(&looking::Request {
+    looking::look(&looking::InspectRequest {
         topology: &loaded.topology,
         nodes,
         tables,
@@ -106,7 +106,7 @@ pub(crate) fn join(loaded: &Loaded, asked: &Join<'_>, stop: &Stop) -> Result<(Jo
     let rows = compared(loaded, asked, stop)?;
     let opener = NodeOpener::new(loaded, asked.wait, asked.wait, stop);
     let open = |node: NodeId, address: &_| opener.look_in(node, address);
-    let request = looking::Request {
+    let request = looking::InspectRequest {
         topology: &loaded.topology,
         nodes: bit(from),
         tables: &[],
@@ -124,7 +124,11 @@ pub(crate) fn join(loaded: &Loaded, asked: &Join<'_>, stop: &Stop) -> Result<(Jo
 }
 
 /// The rows of both, table by table, as if one link led from the source to the node.
-fn compared(loaded: &Loaded, asked: &Join<'_>, stop: &Stop) -> Result<Vec<(String, Seen<Held>)>> {
+fn compared(
+    loaded: &Loaded,
+    asked: &Join<'_>,
+    stop: &Stop,
+) -> Result<Vec<(String, Observed<Held>)>> {
     let mut pair = Loaded { topology: loaded.topology.clone(), base: loaded.base.clone() };
     let topology = &mut pair.topology;
     let carried = |set: usize| {
@@ -154,7 +158,7 @@ fn compared(loaded: &Loaded, asked: &Join<'_>, stop: &Stop) -> Result<Vec<(Strin
 struct Counting {
     node: NodeId,
     from: NodeId,
-    tables: Vec<(String, Seen<Held>)>,
+    tables: Vec<(String, Observed<Held>)>,
 }
 
 impl AuditSink for Counting {

@@ -7,7 +7,7 @@ use keen_core::observe::links::Micros;
 use keen_run::conflicts::Found;
 use keen_run::ledger::Proof;
 
-use crate::app::conflicts::{Asked, name_of, thing_of};
+use crate::app::conflicts::{SearchRequest, name_of, thing_of};
 
 /// What earlier runs proved and this one does not tell whole.
 #[derive(Debug, Default)]
@@ -56,7 +56,7 @@ impl Proven {
     }
 
     /// Leaves out of what no journal tells what was not asked for.
-    pub(crate) fn keep_asked(&mut self, asked: &Asked) {
+    pub(crate) fn keep_asked(&mut self, asked: &SearchRequest) {
         let thing = asked.key.as_ref().map(|key| key.join(","));
         self.untold.retain(|proof| {
             !asked.only_new

@@ -17,7 +17,7 @@ use crate::exit::Exit;
 
 /// Where a run keeps what it saw, if anywhere.
 #[derive(Debug)]
-pub(crate) struct Keeping {
+pub(crate) struct RunLog {
     path: Option<PathBuf>,
 }
 
@@ -44,7 +44,7 @@ pub(crate) struct Judged {
 /// For so long what was proven is held against what journals still tell: what is older is history.
 const PROVEN_FOR: i64 = 30 * 24 * 3_600_000_000;
 
-impl Keeping {
+impl RunLog {
     /// As the arguments say.
     pub(crate) fn new(args: &LedgerArgs, topology: &Path) -> Self {
         let path = args.ledger.clone().unwrap_or_else(|| beside(topology));

@@ -6,7 +6,7 @@ use anyhow::{Context, Result};
 
 use crate::app;
 use crate::app::output::{CANNOT, Needed, Output};
-use crate::app::run_log::Keeping;
+use crate::app::run_log::RunLog;
 use crate::app::scope::Scope;
 use crate::app::stop::Stop;
 use crate::args::{AuditArgs, AuditFormat};
@@ -53,7 +53,7 @@ pub(crate) fn run(args: &AuditArgs, terminal: Terminal) -> Result<Exit> {
         }
     };
     out.finish()?;
-    let keeping = Keeping::new(&args.ledger, &args.scope.topology);
+    let keeping = RunLog::new(&args.ledger, &args.scope.topology);
     let times = (totals.started, totals.took);
     keeping.keep(&loaded, "audit", times, (totals.exit(), &totals.summary()), |record| {
         record.audited(&totals.audited)

@@ -13,10 +13,10 @@ use keen_run::conflicts::Found;
 
 use super::for_people;
 use crate::app;
-use crate::app::conflicts::Asked;
+use crate::app::conflicts::SearchRequest;
 use crate::app::open_node::NodeOpener;
 use crate::app::output::{CANNOT, Needed, Output};
-use crate::app::run_log::Keeping;
+use crate::app::run_log::RunLog;
 use crate::app::scope::Scope;
 use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
@@ -45,7 +45,7 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     if args.ddl {
         return ddl(&loaded, &chosen, args, terminal);
     }
-    let asked = Asked {
+    let asked = SearchRequest {
         nodes: chosen.nodes,
         left_out: chosen.left_out(topology),
         tables: chosen.tables,
@@ -66,7 +66,7 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
         terminal.stdout(),
         &Needed::of(&loaded, &args.topology, args.ledger.ledger.as_deref()),
     )?;
-    let keeping = Keeping::new(&args.ledger, &args.topology);
+    let keeping = RunLog::new(&args.ledger, &args.topology);
     let scope = scope_of(args, &excluded);
     let mut judged = keeping.judged(topology, &scope);
     // The whole life of a row is only in the whole journals.
@@ -150,7 +150,7 @@ fn accept(
     (id, because): (&str, &str),
     terminal: Terminal,
 ) -> Result<Exit> {
-    let keeping = Keeping::new(&args.ledger, &args.topology);
+    let keeping = RunLog::new(&args.ledger, &args.topology);
     if because.trim().is_empty() {
         bail!("--because says nothing: whoever reads it later will want to know why");
     }
@@ -176,7 +176,7 @@ fn accept(
 fn ddl(loaded: &Loaded, chosen: &Scope, args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     let topology = &loaded.topology;
     let opener = NodeOpener::new(loaded, args.wait, args.silence, &Stop::on_signal());
-    let judged = Keeping::new(&args.ledger, &args.topology)
+    let judged = RunLog::new(&args.ledger, &args.topology)
         .judged(topology, &scope_of(args, &excluded(topology, args)));
     let mut text = String::new();
     for (id, node) in

@@ -11,7 +11,7 @@ use keen_lab::story::Story;
 use super::audit::ROWS_SHOWN;
 use crate::app;
 use crate::app::preflight::Asked;
-use crate::app::run_log::{Judged, Keeping};
+use crate::app::run_log::{Judged, RunLog};
 use crate::app::scope::Scope;
 use crate::app::stop::Stop;
 use crate::args::DemoArgs;
@@ -45,14 +45,14 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
     let mut story = Story::begin(&folder, args.seed)?;
     let file = folder.join("keen.toml");
     let loaded = app::topology_file::topology(&file, terminal)?;
-    let asked = app::links::Asked {
+    let asked = app::links::LinksRequest {
         nodes: !0,
         left_out: Vec::new(),
         between: WATCHED,
         wait: Scope::whole().wait,
         beat: false,
     };
-    let keeping = Keeping::beside(&file);
+    let keeping = RunLog::beside(&file);
     let looked = story.run_while(|| app::links::run(&loaded, &asked, &keeping, &stop))?;
     writeln!(out, "{}", text::links::write(&loaded.topology, &looked, terminal.columns))?;
 
@@ -111,11 +111,11 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
          keen conflicts --topology {shown}\n",
         step(5, "keen conflicts: which writes raced, who won, whose write was lost")
     )?;
-    let asked = app::conflicts::Asked {
+    let asked = app::conflicts::SearchRequest {
         nodes: !0,
         wait: Scope::whole().wait,
         silence: Scope::whole().silence,
-        ..app::conflicts::Asked::default()
+        ..app::conflicts::SearchRequest::default()
     };
     let raced = app::conflicts::run(&loaded, &asked, Judged::default(), false, &stop);
     writeln!(

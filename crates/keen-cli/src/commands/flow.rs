@@ -9,9 +9,9 @@ use keen_core::topology::{Address, Topology};
 
 use super::for_people;
 use crate::app;
-use crate::app::links::Asked;
+use crate::app::links::LinksRequest;
 use crate::app::output::{CANNOT, Needed, Output};
-use crate::app::run_log::Keeping;
+use crate::app::run_log::RunLog;
 use crate::app::scope::Scope;
 use crate::app::selection::{Shown, shown};
 use crate::app::stop::Stop;
@@ -36,7 +36,7 @@ pub(crate) fn run(args: &FlowArgs, terminal: Terminal) -> Result<Exit> {
     {
         chosen.nodes = bit(from) | bit(to);
     }
-    let asked = Asked {
+    let asked = LinksRequest {
         nodes: chosen.nodes,
         left_out: if shown.is_some() { Vec::new() } else { chosen.left_out(topology) },
         between: args.between,
@@ -48,7 +48,7 @@ pub(crate) fn run(args: &FlowArgs, terminal: Terminal) -> Result<Exit> {
         terminal.stdout(),
         &Needed::of(&loaded, &args.topology, args.ledger.ledger.as_deref()),
     )?;
-    let keeping = Keeping::new(&args.ledger, &args.topology);
+    let keeping = RunLog::new(&args.ledger, &args.topology);
     let outcome = app::links::run(&loaded, &asked, &keeping, &Stop::on_signal());
     let text = match args.format {
         ReportFormat::Json => json::links::write(topology, &outcome)?,

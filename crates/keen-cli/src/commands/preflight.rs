@@ -12,7 +12,7 @@ use super::for_people;
 use crate::app;
 use crate::app::output::{CANNOT, Needed, Output};
 use crate::app::preflight::{Asked, Outcome};
-use crate::app::run_log::Keeping;
+use crate::app::run_log::RunLog;
 use crate::app::scope::Scope;
 use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
@@ -78,7 +78,7 @@ fn keep(args: &PreflightArgs, loaded: &Loaded, outcome: &Outcome) {
     let counts: Vec<String> =
         counts.into_iter().map(|(level, name)| format!("{} {name}", report.count(level))).collect();
     let summary = format!("{}, {} could not be looked at", counts.join(", "), report.unseen.len());
-    let keeping = Keeping::new(&args.ledger, &args.topology);
+    let keeping = RunLog::new(&args.ledger, &args.topology);
     let times = (outcome.started, outcome.took);
     keeping.keep(loaded, "preflight", times, (outcome.exit(), &summary), |record| {
         record.findings(&found)

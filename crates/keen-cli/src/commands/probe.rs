@@ -10,17 +10,17 @@ use keen_core::engine::service_tables::{self as core, reached};
 use keen_core::links::fence::{Fence, Passing, Stillness};
 use keen_core::links::{self, LinkFlow, Looks, Memory};
 use keen_core::observe;
-use keen_core::observe::links::Sights;
+use keen_core::observe::links::Observations;
 use keen_core::observe::position::Position;
 use keen_core::topology::placement::{Nodes, bit};
 use keen_core::topology::{Address, Engine, NodeId, Topology};
 use keen_run::links::{Watch, wait_until};
-use keen_run::probe::{self, Request};
+use keen_run::probe::{self, ProbeRequest};
 
 use crate::app;
 use crate::app::open_node::NodeOpener;
 use crate::app::output::CANNOT;
-use crate::app::run_log::Keeping;
+use crate::app::run_log::RunLog;
 use crate::app::scope::Scope;
 use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
@@ -158,7 +158,7 @@ fn write(
             }
         }
     }
-    let request = Request {
+    let request = ProbeRequest {
         topology,
         table: &args.table,
         writers: &writers,
@@ -188,7 +188,7 @@ fn write(
         ReportFormat::Json => render::json(topology, &outcome)?,
         ReportFormat::Text => render::text(topology, &outcome, terminal.columns),
     };
-    let keeping = Keeping::new(&args.ledger, &args.topology);
+    let keeping = RunLog::new(&args.ledger, &args.topology);
     let times = (outcome.started, outcome.took);
     keeping.keep(loaded, "probe", times, (outcome.exit(), &outcome.summary()), |_| Ok(()));
     Ok((text, outcome.exit()))
@@ -300,8 +300,8 @@ fn exit(passing: &Passing, stop: &Stop) -> Exit {
 /// How the links are over which the node is waited for.
 fn links(
     topology: &Topology,
-    first: &Sights,
-    last: &Sights,
+    first: &Observations,
+    last: &Observations,
     at: NodeId,
     sources: &[NodeId],
 ) -> Vec<LinkFlow> {

@@ -3,14 +3,14 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::row::batch::{Column, Layout};
-use crate::row::conversion::{self, CommonKind, NoCommonKind, Reading, Treatment};
+use crate::row::conversion::{self, CommonKind, Conversion, NoCommonKind, Normalization};
 use crate::row::schema::{ColumnShape, Family, TableShape};
 use crate::topology::{ColumnChoice, Engine, NodeId, SetId, Topology};
 use crate::value::zone::Zone;
 
 /// What is compared, and with whom.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Agreement {
+pub struct ComparisonSchema {
     /// What is compared; none if no two nodes can be.
     pub layout: Option<Layout>,
     /// Per node, what it calls the columns of the layout, in canonical order.
@@ -28,7 +28,7 @@ pub struct Terms<'a> {
     /// Which columns belong to the set.
     pub choice: &'a ColumnChoice,
     /// What the engineer asked for, by column.
-    pub treatments: &'a BTreeMap<String, Treatment>,
+    pub treatments: &'a BTreeMap<String, Normalization>,
     /// The zone of times that have none, where they stand beside times that have one.
     pub zone: Option<&'a Zone>,
     /// What nodes call columns that the others call otherwise: by node, from the common name.
@@ -57,8 +57,8 @@ impl NodeNames for crate::topology::Topology {
 /// one with more columns, then the one found first), and the others are
 /// refused with a reason rather than compared in part.
 #[must_use]
-pub fn agree(shapes: &BTreeMap<NodeId, TableShape>, terms: &Terms<'_>) -> Agreement {
-    let mut agreement = Agreement::default();
+pub fn agree(shapes: &BTreeMap<NodeId, TableShape>, terms: &Terms<'_>) -> ComparisonSchema {
+    let mut agreement = ComparisonSchema::default();
     let common = in_common_names(shapes, terms.aliases, &mut agreement);
     let mut shapes: BTreeMap<NodeId, &TableShape> =
         common.iter().map(|(node, shape)| (*node, shape)).collect();
@@ -135,7 +135,7 @@ pub fn agree_on(
     set: SetId,
     table: &str,
     shapes: &BTreeMap<NodeId, TableShape>,
-) -> Agreement {
+) -> ComparisonSchema {
     let aliases = topology.nodes.iter().enumerate();
     let aliases =
         aliases.filter_map(|(id, node)| Some((id, node.column_names.get(table)?.clone())));
@@ -195,10 +195,10 @@ impl Terms<'_> {
         }
     }
 
-    fn treatment(&self, column: &str, folding: &Folding) -> Treatment {
+    fn treatment(&self, column: &str, folding: &Folding) -> Normalization {
         let found =
             self.treatments.iter().find(|(name, _)| folding.fold(name) == folding.fold(column));
-        found.map_or_else(Treatment::default, |(_, treatment)| *treatment)
+        found.map_or_else(Normalization::default, |(_, treatment)| *treatment)
     }
 
     /// What a node itself calls a column.
@@ -212,7 +212,7 @@ impl Terms<'_> {
 fn in_common_names(
     shapes: &BTreeMap<NodeId, TableShape>,
     aliases: &BTreeMap<NodeId, BTreeMap<String, String>>,
-    agreement: &mut Agreement,
+    agreement: &mut ComparisonSchema,
 ) -> BTreeMap<NodeId, TableShape> {
     let mut shapes = shapes.clone();
     for (node, aliases) in aliases {
@@ -306,7 +306,7 @@ fn paired(
     let digits =
         || found.values().filter(|c| timely.contains(&c.family)).map(|c| c.fraction.unwrap_or(6));
     let fraction = digits().min().filter(|least| digits().any(|other| other != *least));
-    let reading = Reading { kind, fraction, treatment };
+    let reading = Conversion { kind, fraction, treatment };
     let mut said = Vec::new();
     let unlike = families.len() > 1 && families != [Family::Any, Family::Text].into();
     if unlike {
@@ -367,7 +367,7 @@ struct Wanted {
 
 fn wanted_columns(
     shapes: &mut BTreeMap<NodeId, &TableShape>,
-    agreement: &mut Agreement,
+    agreement: &mut ComparisonSchema,
     choice: &ColumnChoice,
     folding: &Folding,
     names: &dyn NodeNames,
@@ -462,7 +462,7 @@ fn declared_as(found: &BTreeMap<NodeId, &ColumnShape>, names: &dyn NodeNames) ->
 /// Takes the shapes for which `reason` gives one out of the comparison.
 fn refuse(
     shapes: &mut BTreeMap<NodeId, &TableShape>,
-    agreement: &mut Agreement,
+    agreement: &mut ComparisonSchema,
     reason: impl Fn(&TableShape) -> Option<String>,
 ) {
     shapes.retain(|node, shape| match reason(shape) {
@@ -552,7 +552,7 @@ mod tests {
         }
     }
 
-    fn agreed(shapes: Vec<TableShape>, choice: &ColumnChoice) -> Agreement {
+    fn agreed(shapes: Vec<TableShape>, choice: &ColumnChoice) -> ComparisonSchema {
         agreed_on(shapes, choice, &[], &BTreeMap::new())
     }
 
@@ -561,8 +561,8 @@ mod tests {
         choice: &ColumnChoice,
         treatments: &[(&str, &str)],
         aliases: &BTreeMap<NodeId, BTreeMap<String, String>>,
-    ) -> Agreement {
-        let mut asked: BTreeMap<String, Treatment> = BTreeMap::new();
+    ) -> ComparisonSchema {
+        let mut asked: BTreeMap<String, Normalization> = BTreeMap::new();
         for (column, word) in treatments {
             assert!(asked.entry((*column).to_owned()).or_default().add(word));
         }

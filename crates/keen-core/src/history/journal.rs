@@ -100,12 +100,12 @@ pub struct RowChange {
     /// The row after; none if it was deleted.
     pub after: Option<Vec<Option<Value>>>,
     /// What was done.
-    pub act: Act,
+    pub act: RowOp,
 }
 
 /// What was done to a row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Act {
+pub enum RowOp {
     /// It was put there.
     Insert,
     /// It was changed.
@@ -213,7 +213,7 @@ impl Since {
 
 /// A place in a journal, between two transactions.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Mark {
+pub struct JournalPosition {
     /// The place of the last transaction before it in the order of this journal; 0 if there is none.
     pub order: u64,
     /// By what the journal finds it again, in words of its own.

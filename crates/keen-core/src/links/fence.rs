@@ -9,8 +9,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::match_links;
-use crate::observe::links::{Heard, Inflow, Outlet, Sights};
-use crate::observe::node::{Half, Means};
+use crate::observe::links::{Inflow, LinkSnapshot, Observations, Outlet};
+use crate::observe::node::{ReplicationKind, WorkerState};
 use crate::observe::position::{Gap, Position};
 use crate::topology::placement::{Nodes, bit};
 use crate::topology::{NodeId, Topology};
@@ -76,16 +76,17 @@ impl Waiting {
             format!("{quote}{doubled}{quote}")
         };
         match link.means {
-            Means::BinaryLog => {
-                let at_a_row =
-                    link.applying == Half::Stopped && matches!(self.error(), Some(1062 | 1032));
+            ReplicationKind::BinaryLog => {
+                let at_a_row = link.applying == WorkerState::Stopped
+                    && matches!(self.error(), Some(1062 | 1032));
                 at_a_row.then(|| GoingOn::By(link.starting().join("; ")))
             }
-            Means::Subscription if link.failures.unwrap_or(0) > 0 => match link.receiving {
-                Half::Stopped if link.error.is_some() => {
+            ReplicationKind::Subscription if link.failures.unwrap_or(0) > 0 => match link.receiving
+            {
+                WorkerState::Stopped if link.error.is_some() => {
                     Some(GoingOn::By(format!("ALTER SUBSCRIPTION {} ENABLE", quoted('"'))))
                 }
-                Half::Tries => Some(GoingOn::Itself),
+                WorkerState::Tries => Some(GoingOn::Itself),
                 _ => None,
             },
             _ => None,
@@ -151,7 +152,7 @@ fn reached(topology: &Topology, origin: NodeId, over: impl Fn(&(NodeId, NodeId))
 impl Fence {
     /// Where every source's log stands in these looks.
     #[must_use]
-    pub fn at(sights: &Sights) -> Self {
+    pub fn at(sights: &Observations) -> Self {
         let marks = sights.iter().filter_map(|(node, sight)| {
             Some((*node, sight.heard()?.position.as_ref().ok()?.clone()))
         });
@@ -178,7 +179,7 @@ impl Fence {
 
     /// Who has passed it, as a later look tells.
     #[must_use]
-    pub fn passing(&self, topology: &Topology, sights: &Sights) -> Passing {
+    pub fn passing(&self, topology: &Topology, sights: &Observations) -> Passing {
         self.passing_since(topology, sights, &Stillness::default())
     }
 
@@ -187,7 +188,7 @@ impl Fence {
     pub fn passing_since(
         &self,
         topology: &Topology,
-        sights: &Sights,
+        sights: &Observations,
         stillness: &Stillness,
     ) -> Passing {
         let mut passing = Passing::default();
@@ -245,27 +246,27 @@ impl Fence {
 #[derive(Debug, Clone, Default)]
 pub struct Stillness {
     /// Of each node the first look since which as much of its log is safe on its disk.
-    since: Sights,
+    since: Observations,
 }
 
 impl Stillness {
     /// Takes note of one more look.
-    pub fn see(&mut self, sights: &Sights) {
+    pub fn see(&mut self, sights: &Observations) {
         for (node, sight) in sights {
-            let flushed = |sights: &Sights| sights.get(node)?.heard()?.flushed.clone();
+            let flushed = |sights: &Observations| sights.get(node)?.heard()?.flushed.clone();
             if flushed(sights).is_none() || flushed(&self.since) != flushed(sights) {
                 self.since.insert(*node, sight.clone());
             }
         }
     }
 
-    fn before(&self, node: NodeId, now: &Heard) -> Option<&Heard> {
+    fn before(&self, node: NodeId, now: &LinkSnapshot) -> Option<&LinkSnapshot> {
         self.since.get(&node)?.heard().filter(|then| then.flushed == now.flushed)
     }
 
     /// Up to where every commit of a node stands that can be seen: what is not safe on its disk after the
     /// longest that a commit may take for that was none.
-    fn all_commits<'s>(&self, node: NodeId, sights: &'s Sights) -> Option<&'s Position> {
+    fn all_commits<'s>(&self, node: NodeId, sights: &'s Observations) -> Option<&'s Position> {
         let sight = sights.get(&node)?;
         let now = sight.heard()?;
         self.before(node, now)?;
@@ -276,7 +277,7 @@ impl Stillness {
     /// Whether a sender has nothing to send up to where the log is safe: that ends in the middle of a record, and
     /// the sender has looked at it since without finding a whole one. It has once its reader's answer was taken
     /// in, which it does before it looks; a sender that was not awake yet takes in none.
-    pub(super) fn sender_rests(&self, node: NodeId, now: &Heard, outlet: &Outlet) -> bool {
+    pub(super) fn sender_rests(&self, node: NodeId, now: &LinkSnapshot, outlet: &Outlet) -> bool {
         let Some(flushed) = &now.flushed else { return false };
         let then = self.before(node, now).and_then(|then| then.outlets.as_ref().ok());
         let then = then.into_iter().flatten().find(|then| then.slot.name == outlet.slot.name);

@@ -6,8 +6,8 @@ use std::time::Duration;
 use super::{LinkFlow, Looks, State, state};
 use crate::history::journal::is_journal_slot;
 use crate::observe::filter::{domain_left_out, left_out};
-use crate::observe::links::{Heard, Inflow, Micros, Outlet};
-use crate::observe::node::{Half, Incoming, Means, Slot};
+use crate::observe::links::{Inflow, LinkSnapshot, Micros, Outlet};
+use crate::observe::node::{Incoming, ReplicationKind, Slot, WorkerState};
 use crate::observe::position::Position;
 use crate::observe::source::{self, Told};
 use crate::topology::{Address, Engine, NodeId, Topology};
@@ -22,7 +22,7 @@ pub(super) struct Known<'a> {
     pub(super) outlet: Option<&'a Outlet>,
 }
 
-pub(super) fn heard<'a>(looks: Looks<'a>, node: NodeId) -> Option<&'a Heard> {
+pub(super) fn heard<'a>(looks: Looks<'a>, node: NodeId) -> Option<&'a LinkSnapshot> {
     looks.now.get(&node).and_then(|sight| sight.heard())
 }
 
@@ -121,7 +121,7 @@ pub(super) fn incoming<'a>(
     known.into_iter().map(|known| ((known.from, known.to), &known.inflow.link)).collect()
 }
 
-fn told<T>(looks: Looks<'_>, of: impl Fn(&Heard) -> T) -> BTreeMap<NodeId, T> {
+fn told<T>(looks: Looks<'_>, of: impl Fn(&LinkSnapshot) -> T) -> BTreeMap<NodeId, T> {
     let heard = looks.now.iter().filter_map(|(node, sight)| Some((*node, sight.heard()?)));
     heard.map(|(node, heard)| (node, of(heard))).collect()
 }
@@ -166,7 +166,7 @@ pub(super) struct Applied {
 /// How far each receiver has applied each of its sources' logs, by the links that the nodes know of.
 pub(super) fn applied(
     topology: &Topology,
-    sights: &crate::observe::links::Sights,
+    sights: &crate::observe::links::Observations,
     stillness: &super::fence::Stillness,
 ) -> BTreeMap<(NodeId, NodeId), Result<Applied, String>> {
     let (before, memory) = (crate::observe::links::Marks::new(), super::Memory::default());
@@ -189,7 +189,8 @@ pub(super) fn applied(
         };
         let own = receiver.domain.filter(|own| source.domain != Some(*own));
         let link = &known.inflow.link;
-        let stopped = link.receiving == Half::Stopped || link.applying == Half::Stopped;
+        let stopped =
+            link.receiving == WorkerState::Stopped || link.applying == WorkerState::Stopped;
         let one = position
             .map(|position| {
                 let inflow = Box::new(known.inflow.clone());
@@ -220,7 +221,7 @@ pub(super) fn applied(
                     position: receiver.origins.clone()?,
                     own: receiver.domain.filter(|own| source.domain != Some(*own)),
                     stopped: false,
-                    inflow: Box::new(Inflow::of(Incoming::unknown(Means::BinaryLog))),
+                    inflow: Box::new(Inflow::of(Incoming::unknown(ReplicationKind::BinaryLog))),
                 })
             });
             let known = found.entry((link.from, link.to));
@@ -335,7 +336,7 @@ fn unseen(
     if let Some(inflow) = inflow {
         link.name = Some(inflow.link.name.clone());
         link.means = Some(inflow.link.means);
-        if inflow.link.receiving == Half::Tries {
+        if inflow.link.receiving == WorkerState::Tries {
             let trouble = inflow.trouble.as_ref().map(super::trouble_text);
             let said = trouble.unwrap_or_else(|| "it does not say why not".to_owned());
             link.reason.push_str(&format!("; the receiver does not reach it either ({said})"));
@@ -446,7 +447,7 @@ fn filtered(
     let link = |(reason, tables): (String, Vec<String>)| {
         let mut link = blank((Some(from), Some(to)), State::Absent, reason);
         link.name = carried.first().map(|known| known.inflow.link.name.clone());
-        link.means = Some(Means::BinaryLog);
+        link.means = Some(ReplicationKind::BinaryLog);
         link.tables = tables;
         link.seen = seen(looks, Some(from), Some(to));
         link.next = Some((Some(to), "keen preflight says what to do about it".to_owned()));
@@ -526,7 +527,7 @@ fn uncarried(
         };
         let mut link = blank((Some(from), Some(to)), State::Absent, reason);
         link.name = Some(subscription.clone());
-        link.means = Some(Means::Subscription);
+        link.means = Some(ReplicationKind::Subscription);
         link.tables = vec![table.clone()];
         link.seen = seen(looks, Some(from), Some(to));
         link.next = Some((Some(to), next));

@@ -24,11 +24,11 @@ use crate::fault::ReadFault;
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use crate::observe::node::Means;
+use crate::observe::node::ReplicationKind;
 use crate::observe::position::{Gap, Position};
 use crate::topology::{NodeId, Topology};
 
-use crate::observe::links::{Holder, Inflow, Marks, Micros, Sights, Trouble};
+use crate::observe::links::{Holder, Inflow, Marks, Micros, Observations, Trouble};
 pub use legend::State;
 
 /// What two looks at the links came to.
@@ -54,7 +54,7 @@ pub struct LinkFlow {
     /// What the node that knows of it calls it.
     pub name: Option<String>,
     /// By what means it works.
-    pub means: Option<Means>,
+    pub means: Option<ReplicationKind>,
     /// Only these tables are meant, not all that it carries.
     pub tables: Vec<String>,
     /// How it is.
@@ -242,7 +242,7 @@ pub struct Looks<'a> {
     /// Numbers of the first look.
     pub before: &'a Marks,
     /// The second look.
-    pub now: &'a Sights,
+    pub now: &'a Observations,
     /// What earlier runs saw.
     pub memory: &'a Memory,
 }

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 
 use super::{Changed, LinkFlow, Looks, NodeFlow, State, Writing, Wrote};
 use crate::history::journal::is_journal_slot;
-use crate::observe::links::{Heard, Micros, Own};
-use crate::observe::node::Means;
+use crate::observe::links::{LinkSnapshot, Micros, Own};
+use crate::observe::node::ReplicationKind;
 use crate::observe::position::{Gap, Position};
 use crate::topology::{Link, NodeId, Role, Topology};
 
@@ -85,7 +85,7 @@ fn role(topology: &Topology, looks: Looks<'_>, node: NodeId, links: &[LinkFlow])
 
 /// What applications wrote at a node. Where the engine only tells which transaction was the last, the
 /// tables have to have changed too, and the sources not: maintenance commits transactions as well.
-fn wrote(topology: &Topology, looks: Looks<'_>, node: NodeId, heard: &Heard) -> Wrote {
+fn wrote(topology: &Topology, looks: Looks<'_>, node: NodeId, heard: &LinkSnapshot) -> Wrote {
     let before = looks.before.get(&node);
     let touched = |node: NodeId| {
         let (Some(mark), Some(heard)) =
@@ -126,7 +126,7 @@ fn changed(
     topology: &Topology,
     looks: Looks<'_>,
     node: NodeId,
-    heard: &Heard,
+    heard: &LinkSnapshot,
 ) -> BTreeMap<usize, Changed> {
     let before = looks.before.get(&node);
     let mut sets = BTreeMap::new();
@@ -234,7 +234,7 @@ pub(super) fn applied(
     }
     for link in links.iter().filter(|link| link.tables.is_empty()) {
         if let (Some(from), Some(to), Some(gap)) = (link.from, link.to, link.gap)
-            && link.means != Some(Means::BinaryLog)
+            && link.means != Some(ReplicationKind::BinaryLog)
         {
             let known = found.entry((to, from)).or_insert(gap);
             *known = gap.max(*known);

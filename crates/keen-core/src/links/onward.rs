@@ -9,8 +9,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::{Looks, Memory, match_links};
 use crate::observe;
-use crate::observe::links::Sights;
-use crate::observe::node::Means;
+use crate::observe::links::Observations;
+use crate::observe::node::ReplicationKind;
 use crate::topology::placement::{Nodes, bit, members};
 use crate::topology::{Engine, NodeId, SetId, Topology};
 
@@ -42,7 +42,7 @@ pub struct Reached {
 impl Onward {
     /// From looks at the links.
     #[must_use]
-    pub fn told(topology: &Topology, sights: &Sights) -> Self {
+    pub fn told(topology: &Topology, sights: &Observations) -> Self {
         let (before, memory) = (observe::links::Marks::new(), Memory::default());
         let looks = Looks { before: &before, now: sights, memory: &memory };
         let mut onward = Self::default();
@@ -55,7 +55,7 @@ impl Onward {
             let tables = link.tables.as_ref();
             let taking = Taking {
                 // A standby gets all that its primary writes.
-                own_writes_only: link.own_writes_only && link.means != Means::Streaming,
+                own_writes_only: link.own_writes_only && link.means != ReplicationKind::Streaming,
                 tables: tables.map(|tables| tables.iter().map(|t| t.table.clone()).collect()),
             };
             match ends {

@@ -7,7 +7,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
-use crate::history::journal::{Act, Begin, Entry, Head, Id, RowChange, Since, Stream};
+use crate::history::journal::{Begin, Entry, Head, Id, RowChange, RowOp, Since, Stream};
 use crate::links::FirstOwed;
 use crate::observe::links::Micros;
 use crate::observe::position::Position;
@@ -82,7 +82,7 @@ pub struct OwedRow {
     /// Its key, column by column; nothing where the table has none, or the journal does not tell it.
     pub key: Vec<(String, Value)>,
     /// What is done.
-    pub act: Act,
+    pub act: RowOp,
     /// The row before.
     pub before: Option<Vec<Option<Value>>>,
     /// The row after.
@@ -241,9 +241,9 @@ impl OwedTransaction {
     pub fn told(&self) -> FirstOwed {
         let write = |row: &OwedRow| {
             let act = match row.act {
-                Act::Insert => "insert into",
-                Act::Update => "update of",
-                Act::Delete => "delete from",
+                RowOp::Insert => "insert into",
+                RowOp::Update => "update of",
+                RowOp::Delete => "delete from",
             };
             let key: Vec<String> = (row.key.iter())
                 .map(|(name, value)| format!("{name} {}", text_of(value.as_ref())))

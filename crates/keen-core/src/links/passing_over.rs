@@ -5,7 +5,7 @@ use super::owed::OwedTransaction;
 use crate::engine::dialect::quoted;
 use crate::history::journal::Stream;
 use crate::observe::links::Inflow;
-use crate::observe::node::{Half, Incoming, Means, in_quotes, skip_nothing};
+use crate::observe::node::{Incoming, ReplicationKind, WorkerState, in_quotes, skip_nothing};
 use crate::observe::position::Position;
 use crate::topology::{Engine, Link, NodeId, SetId, Topology};
 
@@ -24,19 +24,19 @@ impl Waiting {
         let link = &self.inflow.link;
         match (link.means, &id.writer.stream) {
             // The server passes over the transaction that ends there, and over no other.
-            (Means::Subscription, _) => {
+            (ReplicationKind::Subscription, _) => {
                 let commit = first.commit?;
                 let name = quoted(Engine::Postgres, &link.name);
                 let mut statements = vec![format!(
                     "ALTER SUBSCRIPTION {name} SKIP (lsn = '{}')",
                     Position::Lsn(commit)
                 )];
-                if link.receiving == Half::Stopped {
+                if link.receiving == WorkerState::Stopped {
                     statements.push(format!("ALTER SUBSCRIPTION {name} ENABLE"));
                 }
                 Some(statements)
             }
-            (Means::BinaryLog, Stream::Domain(domain)) => {
+            (ReplicationKind::BinaryLog, Stream::Domain(domain)) => {
                 let (Position::Gtid(applied), Position::Gtid(source)) = (&self.applied, source)
                 else {
                     return None;
@@ -69,12 +69,12 @@ fn by_position(
     beside: &[Inflow],
 ) -> Vec<String> {
     let running = |link: &&Incoming| {
-        (link.receiving, link.applying) != (Half::Stopped, Half::Stopped)
+        (link.receiving, link.applying) != (WorkerState::Stopped, WorkerState::Stopped)
             || link.name == stopped.name
     };
     let links = beside.iter().map(|inflow| &inflow.link);
     let links: Vec<&Incoming> =
-        links.filter(|link| link.means == Means::BinaryLog).filter(running).collect();
+        links.filter(|link| link.means == ReplicationKind::BinaryLog).filter(running).collect();
     let mut statements: Vec<String> =
         links.iter().map(|link| format!("STOP SLAVE {}", in_quotes(&link.name))).collect();
     // A list that is cut would take positions away.
@@ -117,7 +117,7 @@ mod tests {
             stopped: true,
             applied: gtids(applied),
             own: Some(2),
-            inflow: Box::new(Inflow::of(Incoming::unknown(Means::BinaryLog))),
+            inflow: Box::new(Inflow::of(Incoming::unknown(ReplicationKind::BinaryLog))),
         }
     }
 

@@ -4,8 +4,8 @@ use std::time::Duration;
 
 use super::match_links::{Known, heard, seen};
 use super::{Late, LinkFlow, Looks, State, Trend, holder_text, trouble_text};
-use crate::observe::links::{Heard, Inflow, InflowMark, Mark, Micros, Outlet, SlotAnew};
-use crate::observe::node::{Half, Means, skip_nothing};
+use crate::observe::links::{Baseline, Inflow, InflowMark, LinkSnapshot, Micros, Outlet, SlotAnew};
+use crate::observe::node::{ReplicationKind, WorkerState, skip_nothing};
 use crate::observe::position::Position;
 use crate::topology::{NodeId, Topology};
 use crate::value::calendar::timestamp_text;
@@ -17,7 +17,7 @@ struct Case<'a> {
     to: NodeId,
     inflow: &'a Inflow,
     outlet: Option<&'a Outlet>,
-    source: &'a Heard,
+    source: &'a LinkSnapshot,
     /// Of the inflow at the first look; nothing if it was not there.
     earlier: Option<&'a InflowMark>,
     /// How far the source's log had come at the first look.
@@ -162,10 +162,10 @@ impl<'a> Case<'a> {
         looks: Looks<'a>,
         (from, to): (NodeId, NodeId),
         known: &Known<'a>,
-        (source, receiver): (&'a Heard, &'a Heard),
+        (source, receiver): (&'a LinkSnapshot, &'a LinkSnapshot),
     ) -> Self {
         let inflow = known.inflow;
-        let (then_source, then): (Option<&Mark>, Option<&Mark>) =
+        let (then_source, then): (Option<&Baseline>, Option<&Baseline>) =
             (looks.before.get(&from), looks.before.get(&to));
         let earlier = then.and_then(|mark| mark.inflows.get(&inflow.link.name));
         // Of its own writes the receiver needs to be sent nothing.
@@ -282,7 +282,8 @@ impl<'a> Case<'a> {
         // the first change that it lacks.
         let had = self.had_until.map(|at| micros(self.now.saturating_sub(at)));
         let told = told.filter(|told| {
-            self.inflow.link.means != Means::Streaming || had.is_some_and(|had| *told <= had)
+            self.inflow.link.means != ReplicationKind::Streaming
+                || had.is_some_and(|had| *told <= had)
         });
         let late = match (told, least) {
             (Some(told), Some(least)) if told >= least => Late { by: told, at_least: false },
@@ -315,10 +316,12 @@ impl<'a> Case<'a> {
     /// What a link is that does not run.
     fn stopped(&self) -> Option<Decided> {
         match self.inflow.link.means {
-            Means::BinaryLog => self.connection_stopped(),
-            Means::Subscription | Means::Pglogical => self.subscription_stopped(),
-            Means::Streaming => self.standby_stopped(),
-            Means::StandIn => self.stand_in_stopped(),
+            ReplicationKind::BinaryLog => self.connection_stopped(),
+            ReplicationKind::Subscription | ReplicationKind::Pglogical => {
+                self.subscription_stopped()
+            }
+            ReplicationKind::Streaming => self.standby_stopped(),
+            ReplicationKind::StandIn => self.stand_in_stopped(),
         }
     }
 
@@ -329,7 +332,7 @@ impl<'a> Case<'a> {
         let at = trouble.and_then(|t| t.at.as_ref()).map(|at| format!(", at {at}"));
         let at = at.unwrap_or_default();
         let start = link.starting().join("; ");
-        let skips = match link.skips.filter(|_| link.applying == Half::Stopped) {
+        let skips = match link.skips.filter(|_| link.applying == WorkerState::Stopped) {
             None | Some(0) => String::new(),
             Some(1) => {
                 "; started without more it would leave out the first transaction (Skip_Counter 1)"
@@ -340,14 +343,14 @@ impl<'a> Case<'a> {
             ),
         };
         match (link.receiving, link.applying, trouble) {
-            (_, Half::Stopped, Some(trouble)) => Some(
+            (_, WorkerState::Stopped, Some(trouble)) => Some(
                 Decided::new(
                     State::Broken,
                     format!("the applier stopped{at}: {}{skips}", trouble_text(trouble)),
                 )
                 .next(stopped_at_a_row(trouble.code, self.name(self.to), &start)),
             ),
-            (Half::Stopped, _, Some(trouble)) => {
+            (WorkerState::Stopped, _, Some(trouble)) => {
                 let gone = trouble.code == Some(1236);
                 let next = if gone {
                     format!(
@@ -361,18 +364,18 @@ impl<'a> Case<'a> {
                 let reason = format!("the receiver stopped: {}", trouble_text(trouble));
                 Some(Decided::new(State::Broken, reason).next(next))
             }
-            (Half::Stopped, Half::Stopped, None) => {
+            (WorkerState::Stopped, WorkerState::Stopped, None) => {
                 let reason = format!("both halves are switched off{skips}");
                 Some(Decided::new(State::Paused, reason).next(start))
             }
-            (Half::Stopped, _, None) => {
+            (WorkerState::Stopped, _, None) => {
                 Some(Decided::new(State::Paused, "fetching is switched off").next(start))
             }
-            (_, Half::Stopped, None) => {
+            (_, WorkerState::Stopped, None) => {
                 let reason = format!("applying is switched off; it still fetches{skips}");
                 Some(Decided::new(State::Paused, reason).next(start))
             }
-            (Half::Tries, _, trouble) => {
+            (WorkerState::Tries, _, trouble) => {
                 let every = self.inflow.retries_every;
                 let every = every.map(|every| format!(", and tries again every {}", spoken(every)));
                 let said = trouble.map_or("it does not say why".to_owned(), trouble_text);
@@ -405,7 +408,7 @@ impl<'a> Case<'a> {
         let link = &self.inflow.link;
         let name = format!("\"{}\"", link.name.replace('"', "\"\""));
         let enable = match link.means {
-            Means::Pglogical => format!(
+            ReplicationKind::Pglogical => format!(
                 "SELECT pglogical.alter_subscription_enable('{}', true)",
                 link.name.replace('\'', "''")
             ),
@@ -425,7 +428,7 @@ impl<'a> Case<'a> {
         }
         let at = self.outlet.and_then(|outlet| outlet.confirmed.as_ref());
         let at = at.map(|at| format!(" at the write after {at}")).unwrap_or_default();
-        if link.receiving == Half::Stopped {
+        if link.receiving == WorkerState::Stopped {
             let applied = link.failures.unwrap_or(0) > 0;
             let copying = !applied && self.inflow.copy_failures.unwrap_or(0) > 0;
             return Some(if link.error.is_some() && copying {
@@ -448,14 +451,14 @@ impl<'a> Case<'a> {
                     .next(format!("keen plan shows the row and what makes way for the waiting write, where it can read {}'s journal; else {logged}", self.name(self.from))),
             );
         }
-        if link.receiving == Half::Tries && link.failures.is_none() {
+        if link.receiving == WorkerState::Tries && link.failures.is_none() {
             let reason = format!(
                 "its worker is down{at}: it met an error at a row, or does not reach {}",
                 self.name(self.from)
             );
             // It gives up after a few tries, and begins again only when it is switched on.
             let again = match link.means {
-                Means::Pglogical => {
+                ReplicationKind::Pglogical => {
                     let off = enable.replace("_enable(", "_disable(");
                     format!(
                         ". Once that is mended, on {}, each on its own: {off} and {enable}",
@@ -469,7 +472,7 @@ impl<'a> Case<'a> {
                     .next(format!("{logged}: it says which of the two{again}")),
             );
         }
-        if link.receiving == Half::Tries {
+        if link.receiving == WorkerState::Tries {
             let reason = format!(
                 "no worker holds a connection to {}, and none failed at a row",
                 self.name(self.from)
@@ -483,13 +486,13 @@ impl<'a> Case<'a> {
 
     fn standby_stopped(&self) -> Option<Decided> {
         let link = &self.inflow.link;
-        if link.applying == Half::Stopped {
+        if link.applying == WorkerState::Stopped {
             return Some(
                 Decided::new(State::Paused, "replay is paused")
                     .next("SELECT pg_wal_replay_resume()"),
             );
         }
-        (link.receiving == Half::Tries).then(|| {
+        (link.receiving == WorkerState::Tries).then(|| {
             Decided::new(
                 State::Cut,
                 format!("{} receives nothing from {}", self.name(self.to), self.name(self.from)),
@@ -500,11 +503,11 @@ impl<'a> Case<'a> {
 
     fn stand_in_stopped(&self) -> Option<Decided> {
         let link = &self.inflow.link;
-        if link.receiving == Half::Tries {
+        if link.receiving == WorkerState::Tries {
             let reason = format!("{} does not reach {}", self.name(self.to), self.name(self.from));
             return Some(Decided::new(State::Cut, reason).next("mend the way between them"));
         }
-        (link.applying == Half::Stopped)
+        (link.applying == WorkerState::Stopped)
             .then(|| Decided::new(State::Paused, "it is switched off").next("switch it on again"))
     }
 
@@ -651,7 +654,7 @@ impl<'a> Case<'a> {
 
     fn end_session(&self, session: u64) -> String {
         match self.inflow.link.means {
-            Means::BinaryLog => format!("let it finish, or: KILL {session}"),
+            ReplicationKind::BinaryLog => format!("let it finish, or: KILL {session}"),
             _ => format!("let it finish, or: SELECT pg_terminate_backend({session})"),
         }
     }

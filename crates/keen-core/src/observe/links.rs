@@ -1,13 +1,13 @@
 //! What one look at a node's links found, as far as its account may see.
 //!
 //! Adapters fill this in and judge nothing. A later look is held against the few numbers of an earlier
-//! one that are in [`Mark`], which can be kept and read back.
+//! one that are in [`Baseline`], which can be kept and read back.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use crate::fault::ReadFault;
-use crate::observe::node::{Incoming, Means, Seen, Slot};
+use crate::observe::node::{Incoming, Observed, ReplicationKind, Slot};
 use crate::observe::position::Position;
 use crate::topology::{Engine, NodeId};
 
@@ -16,19 +16,19 @@ pub type Micros = i64;
 
 /// One look at one node.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Sight {
+pub struct Observation {
     /// When it was taken.
     pub at: Micros,
     /// What was found, or why nothing could be.
-    pub heard: Result<Box<Heard>, ReadFault>,
+    pub heard: Result<Box<LinkSnapshot>, ReadFault>,
 }
 
 /// Looks at nodes, at about one moment.
-pub type Sights = BTreeMap<NodeId, Sight>;
+pub type Observations = BTreeMap<NodeId, Observation>;
 
 /// What a node told of its links.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Heard {
+pub struct LinkSnapshot {
     /// What holds it.
     pub engine: Engine,
     /// Kind, version and the like in a few words.
@@ -46,7 +46,7 @@ pub struct Heard {
     /// The database, where slots belong to one.
     pub database: Option<String>,
     /// How far its log has come: everything it has written itself or applied, and passes on.
-    pub position: Seen<Position>,
+    pub position: Observed<Position>,
     /// Where it keeps no log: something that is another whenever anything was written.
     pub stamp: Option<String>,
     /// Up to where its log is safe on its disk, where nothing beyond that is sent to anybody.
@@ -60,11 +60,11 @@ pub struct Heard {
     /// Writes to the tables of the sets, by the sets' names: a number that moves with each.
     pub touched: BTreeMap<String, Touched>,
     /// What brings changes here.
-    pub inflows: Seen<Vec<Inflow>>,
+    pub inflows: Observed<Vec<Inflow>>,
     /// What waits here to be fetched by others.
-    pub outlets: Seen<Vec<Outlet>>,
+    pub outlets: Observed<Vec<Outlet>>,
     /// What it offers to subscribers: publication, then schema and table.
-    pub published: Seen<Vec<(String, String)>>,
+    pub published: Observed<Vec<(String, String)>>,
     /// The last sign of life from each node, where somebody keeps a table of them: by name, when.
     pub beats: BTreeMap<String, Micros>,
     /// Statements that the look took.
@@ -158,7 +158,7 @@ pub struct Wait {
     /// The lock, such as "a table lock" or "a row of stay".
     pub what: String,
     /// Who holds it, or why that could not be seen.
-    pub holders: Seen<Vec<Holder>>,
+    pub holders: Observed<Vec<Holder>>,
 }
 
 /// A session that holds a lock.
@@ -221,7 +221,7 @@ impl Outlet {
 
 /// What of a look is held against a later one.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Mark {
+pub struct Baseline {
     /// When the look was taken.
     pub at: Micros,
     /// How far the node's log had come.
@@ -277,7 +277,7 @@ impl SlotAnew {
 
 /// The slots that were made anew between earlier looks and these, by node and name.
 #[must_use]
-pub fn slots_anew(before: &Marks, now: &Sights) -> BTreeMap<(NodeId, String), SlotAnew> {
+pub fn slots_anew(before: &Marks, now: &Observations) -> BTreeMap<(NodeId, String), SlotAnew> {
     let mut anew = BTreeMap::new();
     for (node, sight) in now {
         let (Some(mark), Some(heard)) = (before.get(node), sight.heard()) else { continue };
@@ -312,16 +312,16 @@ pub struct InflowMark {
 }
 
 /// Earlier looks.
-pub type Marks = BTreeMap<NodeId, Mark>;
+pub type Marks = BTreeMap<NodeId, Baseline>;
 
-impl Sight {
+impl Observation {
     /// What is held against a later look; none if nothing was found.
     #[must_use]
-    pub fn mark(&self) -> Option<Mark> {
+    pub fn mark(&self) -> Option<Baseline> {
         let heard = self.heard.as_ref().ok()?;
         let inflows = heard.inflows.as_deref().unwrap_or_default();
         let outlets = heard.outlets.as_deref().unwrap_or_default();
-        Some(Mark {
+        Some(Baseline {
             at: self.at,
             position: heard.position.as_ref().ok().cloned(),
             origins: heard.origins.clone(),
@@ -363,18 +363,18 @@ impl Sight {
 
     /// What it found, if it found anything.
     #[must_use]
-    pub fn heard(&self) -> Option<&Heard> {
+    pub fn heard(&self) -> Option<&LinkSnapshot> {
         self.heard.as_deref().ok()
     }
 }
 
 /// What of looks is held against later ones.
 #[must_use]
-pub fn marks(sights: &Sights) -> Marks {
+pub fn marks(sights: &Observations) -> Marks {
     sights.iter().filter_map(|(node, sight)| Some((*node, sight.mark()?))).collect()
 }
 
-impl Means {
+impl ReplicationKind {
     /// Whether only the source knows how far the receiver has come.
     #[must_use]
     pub fn source_counts(self) -> bool {

@@ -11,15 +11,15 @@ use crate::row::schema::TableShape;
 use crate::topology::Engine;
 
 /// Something seen, or why it could not be looked at.
-pub type Seen<T> = Result<T, String>;
+pub type Observed<T> = Result<T, String>;
 
 /// One look at one node.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Look {
+pub struct NodeInspection {
     /// The addresses that were tried, in the order of the file; the last one is the one that let keen in, if any did.
     pub attempts: Vec<Attempt>,
     /// What was found inside; none if no address let keen in.
-    pub facts: Option<Box<Facts>>,
+    pub facts: Option<Box<NodeFacts>>,
 }
 
 /// One address that was tried.
@@ -58,7 +58,7 @@ impl Step {
 
 /// What a node told.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Facts {
+pub struct NodeFacts {
     /// What holds it.
     pub engine: Engine,
     /// Kind, version and the like in a few words.
@@ -72,23 +72,23 @@ pub struct Facts {
     /// What the account may do, by what keen needs it for.
     pub rights: Vec<Right>,
     /// What the account may do that no command of keen needs.
-    pub excess: Seen<Vec<String>>,
+    pub excess: Observed<Vec<String>>,
     /// Settings by the names the engine gives them.
-    pub settings: Seen<BTreeMap<String, String>>,
+    pub settings: Observed<BTreeMap<String, String>>,
     /// What brings changes here.
-    pub incoming: Seen<Vec<Incoming>>,
+    pub incoming: Observed<Vec<Incoming>>,
     /// What waits here to be fetched by others.
-    pub slots: Seen<Vec<Slot>>,
+    pub slots: Observed<Vec<Slot>>,
     /// What is offered here to subscribers.
-    pub publications: Seen<Vec<Publication>>,
+    pub publications: Observed<Vec<Publication>>,
     /// Its clock against ours; none where the clock is ours.
-    pub clock: Seen<Option<Clock>>,
+    pub clock: Observed<Option<Clock>>,
     /// The tables of the sets, by the name the sets give them.
-    pub tables: BTreeMap<String, Seen<TableState>>,
+    pub tables: BTreeMap<String, Observed<TableState>>,
     /// Every table there is, with its schema where that is not the usual one.
-    pub all_tables: Seen<Vec<String>>,
+    pub all_tables: Observed<Vec<String>>,
     /// Accounts that can log in.
-    pub users: Seen<Vec<String>>,
+    pub users: Observed<Vec<String>>,
 }
 
 /// By what a node can be told from others.
@@ -151,7 +151,7 @@ pub struct Right {
     /// The right, as the engine names it, and on what.
     pub what: String,
     /// Whether the account has it.
-    pub held: Seen<bool>,
+    pub held: Observed<bool>,
     /// The statement that grants it.
     pub grant: String,
 }
@@ -162,13 +162,13 @@ pub struct Incoming {
     /// What the node calls it.
     pub name: String,
     /// By what means it works.
-    pub means: Means,
+    pub means: ReplicationKind,
     /// Where it comes from, as far as the receiver tells.
     pub source: Source,
     /// Fetching from the source.
-    pub receiving: Half,
+    pub receiving: WorkerState,
     /// Applying what was fetched.
-    pub applying: Half,
+    pub applying: WorkerState,
     /// What it stopped at or complains of.
     pub error: Option<String>,
     /// How often it failed since the server last counted from nothing.
@@ -182,7 +182,7 @@ pub struct Incoming {
     /// The publications it takes.
     pub publications: Vec<String>,
     /// The tables it takes, where the receiver keeps a list.
-    pub tables: Option<Vec<Taken>>,
+    pub tables: Option<Vec<SubscribedTable>>,
     /// MariaDB: so many transactions it leaves out when it is started.
     pub skips: Option<u64>,
 }
@@ -190,13 +190,13 @@ pub struct Incoming {
 impl Incoming {
     /// One of which no more is known than by what means it works.
     #[must_use]
-    pub fn unknown(means: Means) -> Self {
+    pub fn unknown(means: ReplicationKind) -> Self {
         Self {
             name: String::new(),
             means,
             source: Source::default(),
-            receiving: Half::Untold,
-            applying: Half::Untold,
+            receiving: WorkerState::Untold,
+            applying: WorkerState::Untold,
             error: None,
             failures: None,
             delay: None,
@@ -212,7 +212,7 @@ impl Incoming {
     #[must_use]
     pub fn starting(&self) -> Vec<String> {
         let mut statements = vec![format!("START SLAVE {}", in_quotes(&self.name))];
-        if self.applying == Half::Stopped && self.skips != Some(0) {
+        if self.applying == WorkerState::Stopped && self.skips != Some(0) {
             statements.insert(0, skip_nothing(&self.name));
         }
         statements
@@ -247,7 +247,7 @@ pub struct Filter {
 
 /// A table that a receiver takes.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Taken {
+pub struct SubscribedTable {
     /// Schema and name.
     pub table: String,
     /// The first copy is done, or was not wanted.
@@ -258,7 +258,7 @@ pub struct Taken {
 
 /// By what means changes come.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Means {
+pub enum ReplicationKind {
     /// A MariaDB connection that follows a binary log.
     BinaryLog,
     /// A PostgreSQL subscription.
@@ -271,7 +271,7 @@ pub enum Means {
     StandIn,
 }
 
-impl Means {
+impl ReplicationKind {
     /// What the trade calls it.
     #[must_use]
     pub fn words(self) -> &'static str {
@@ -298,7 +298,7 @@ pub struct Source {
 
 /// One half of a link.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Half {
+pub enum WorkerState {
     /// It runs.
     Runs,
     /// It tries again and again.
@@ -384,7 +384,7 @@ impl TableState {
     ///
     /// # Errors
     /// What came back, if it was anything but that there is no such table.
-    pub fn undescribed(fault: ReadFault) -> Seen<Self> {
+    pub fn undescribed(fault: ReadFault) -> Observed<Self> {
         match fault.kind {
             FaultKind::NoTable => Ok(Self::Missing(fault.what, fault.advice)),
             _ => Err(fault.what),
@@ -407,17 +407,17 @@ pub struct TableLook {
     /// Its shape.
     pub shape: TableShape,
     /// Whether it holds any row.
-    pub any_rows: Seen<bool>,
+    pub any_rows: Observed<bool>,
     /// By what the engine names rows to others, where that is not the key: nothing, the whole row, or an index.
     pub named_by: Option<String>,
     /// Its partitions say for themselves how their rows are named; what is said here is that of the weakest.
     pub partitioned: bool,
     /// Triggers that fire on rows that replication applies.
-    pub replica_triggers: Seen<Vec<String>>,
+    pub replica_triggers: Observed<Vec<String>>,
     /// Where the numbers of counting columns come from.
     pub counters: Vec<Counter>,
     /// What rows have to fulfil, as the engine prints it.
-    pub checks: Seen<Vec<String>>,
+    pub checks: Observed<Vec<String>>,
 }
 
 impl TableLook {

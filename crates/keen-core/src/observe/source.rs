@@ -1,6 +1,6 @@
 //! Which node of the topology a link comes from, as far as the looks tell.
 
-use crate::observe::node::{Incoming, Means, Slot, Source};
+use crate::observe::node::{Incoming, ReplicationKind, Slot, Source};
 use crate::topology::{Address, NodeId, Topology};
 
 /// What a node told that helps to know it for a source.
@@ -23,7 +23,7 @@ pub(crate) fn source_of<'a>(
 ) -> Option<NodeId> {
     let others = || (0..topology.nodes.len()).filter(|node| *node != to);
     let source: &Source = &link.source;
-    if link.means == Means::StandIn {
+    if link.means == ReplicationKind::StandIn {
         return source.id.as_ref().and_then(|name| topology.node(name));
     }
     // By its own name first: an address may be seen from here otherwise than from there.

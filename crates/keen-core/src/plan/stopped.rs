@@ -12,7 +12,7 @@ use super::judge::Task;
 use super::make::Maker;
 use super::{AuditedTable, Question};
 use crate::audit::merge::DivergentRow;
-use crate::history::journal::Act;
+use crate::history::journal::RowOp;
 use crate::links::fence::GoingOn;
 use crate::links::owed::{OwedRow, OwedTransaction};
 use crate::topology::NodeId;
@@ -137,7 +137,7 @@ impl Maker<'_> {
         let read = found
             .is_some_and(|row| row.versions.iter().any(|version| version.nodes.contains(&link.to)));
         match (write.act, here) {
-            (Act::Insert, Some(cells)) => {
+            (RowOp::Insert, Some(cells)) => {
                 let Some(row) = found else { return };
                 let alike = write.after.as_ref().is_some_and(|after| told_same(after, &cells));
                 let reason = format!(
@@ -178,12 +178,12 @@ impl Maker<'_> {
             }
             // A subscription passes over rows that are not there. Of one that is as it is elsewhere the audit tells
             // nothing: it is lacking only if that is what the applier says, of the one row that it was to change.
-            (Act::Update | Act::Delete, None)
+            (RowOp::Update | RowOp::Delete, None)
                 if link.needs_rows && (read || (found.is_none() && link.lacks_its_row())) =>
             {
                 let content =
                     write.before.as_ref().and_then(|cells| as_it_was(cells, there.as_deref()));
-                let act = if write.act == Act::Update { "change" } else { "delete" };
+                let act = if write.act == RowOp::Update { "change" } else { "delete" };
                 let reason = format!(
                     "{from} -> {to} waits to {act} this row, and {to} has to hold it for that"
                 );

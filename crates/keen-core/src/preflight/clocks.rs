@@ -1,10 +1,11 @@
 //! Whose clock is off: against ours, and the nodes' against each other.
 
 use super::legend::{Area, CLOCK_OFF};
-use super::{Desk, Finding, Level};
+use super::{Finding, Level};
 use crate::observe::node::Clock;
+use crate::preflight::CheckContext;
 
-pub(super) fn examine(desk: &mut Desk<'_>) {
+pub(super) fn examine(desk: &mut CheckContext<'_>) {
     let limit = i64::try_from(desk.topology.limits.clock.as_micros()).unwrap_or(i64::MAX);
     let mut clocks = Vec::new();
     for (node, facts) in desk.nodes() {

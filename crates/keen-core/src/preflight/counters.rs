@@ -3,11 +3,12 @@
 use std::collections::BTreeMap;
 
 use super::legend::{Area, COUNTERS_COLLIDE};
-use super::{Desk, Finding, Level};
-use crate::observe::node::{Counter, Facts, TableState};
+use super::{Finding, Level};
+use crate::observe::node::{Counter, NodeFacts, TableState};
+use crate::preflight::CheckContext;
 use crate::topology::{Engine, NodeId};
 
-pub(super) fn examine(desk: &mut Desk<'_>) {
+pub(super) fn examine(desk: &mut CheckContext<'_>) {
     // By table and column, who hands out numbers for it, and how.
     let mut counting: BTreeMap<(String, String), Vec<(NodeId, Counter)>> = BTreeMap::new();
     for (node, facts) in desk.nodes() {
@@ -83,7 +84,7 @@ fn gcd(a: u64, b: u64) -> u64 {
 }
 
 fn remedy(
-    facts: &Facts,
+    facts: &NodeFacts,
     columns: &[String],
     writers: usize,
     offset: usize,

@@ -1,11 +1,12 @@
 //! Telling nodes apart.
 
 use super::legend::{Area, PORT_CLAIMED, SAME_DATABASE, SAME_DOMAIN, SAME_SERVER_ID, SLOT_SHARED};
-use super::{Desk, Finding, Level};
-use crate::observe::node::{Facts, Means};
+use super::{Finding, Level};
+use crate::observe::node::{NodeFacts, ReplicationKind};
+use crate::preflight::CheckContext;
 use crate::topology::NodeId;
 
-pub(super) fn examine(desk: &mut Desk<'_>) {
+pub(super) fn examine(desk: &mut CheckContext<'_>) {
     let nodes = desk.nodes();
     for (at, (node, facts)) in nodes.iter().enumerate() {
         desk.looked(Area::Identity);
@@ -17,7 +18,11 @@ pub(super) fn examine(desk: &mut Desk<'_>) {
     slots(desk, &nodes);
 }
 
-fn pair(desk: &mut Desk<'_>, (a, first): (NodeId, &Facts), (b, second): (NodeId, &Facts)) {
+fn pair(
+    desk: &mut CheckContext<'_>,
+    (a, first): (NodeId, &NodeFacts),
+    (b, second): (NodeId, &NodeFacts),
+) {
     let (one, two) = (&first.identity, &second.identity);
     let known = |one: &Option<String>, two: &Option<String>| one.is_some() && one == two;
     if known(&one.database, &two.database) {
@@ -38,7 +43,7 @@ fn pair(desk: &mut Desk<'_>, (a, first): (NodeId, &Facts), (b, second): (NodeId,
 }
 
 /// Names that must be a node's own among all servers of its engine that are linked.
-fn numbered(desk: &mut Desk<'_>, nodes: &[(NodeId, &Facts)]) {
+fn numbered(desk: &mut CheckContext<'_>, nodes: &[(NodeId, &NodeFacts)]) {
     for (setting, check, level) in
         [("server_id", &SAME_SERVER_ID, Level::Stop), ("gtid_domain_id", &SAME_DOMAIN, Level::Stop)]
     {
@@ -76,18 +81,18 @@ fn numbered(desk: &mut Desk<'_>, nodes: &[(NodeId, &Facts)]) {
 }
 
 /// The first number above all that nodes have.
-fn free_number(desk: &Desk<'_>, setting: &str) -> u64 {
+fn free_number(desk: &CheckContext<'_>, setting: &str) -> u64 {
     let taken =
         desk.nodes().into_iter().filter_map(|(_, f)| f.identity.ids.get(setting)?.parse().ok());
     taken.max().unwrap_or(0u64) + 1
 }
 
 /// Two receivers that take from one slot of one source.
-fn slots(desk: &mut Desk<'_>, nodes: &[(NodeId, &Facts)]) {
+fn slots(desk: &mut CheckContext<'_>, nodes: &[(NodeId, &NodeFacts)]) {
     let mut users: Vec<(String, &str, NodeId, &str)> = Vec::new();
     for (node, facts) in nodes {
         let Ok(incoming) = &facts.incoming else { continue };
-        for link in incoming.iter().filter(|link| link.means == Means::Subscription) {
+        for link in incoming.iter().filter(|link| link.means == ReplicationKind::Subscription) {
             let Some(slot) = &link.source.slot else { continue };
             let Some(source) = super::links::source_of(desk, *node, link) else { continue };
             let server = desk.facts(source).and_then(|f| f.identity.server.clone());

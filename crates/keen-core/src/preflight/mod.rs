@@ -16,7 +16,7 @@ mod shape;
 
 use std::collections::BTreeMap;
 
-use crate::observe::node::{Facts, Look, Seen};
+use crate::observe::node::{NodeFacts, NodeInspection, Observed};
 use crate::topology::{Engine, NodeId, Topology};
 use legend::{Area, Check};
 
@@ -196,11 +196,11 @@ impl Report {
 #[must_use]
 pub fn examine(
     topology: &Topology,
-    looks: &BTreeMap<NodeId, Look>,
+    looks: &BTreeMap<NodeId, NodeInspection>,
     scope: Scope,
     exposed: &[NodeId],
 ) -> Report {
-    let mut desk = Desk { topology, looks, report: Report::default() };
+    let mut desk = CheckContext { topology, looks, report: Report::default() };
     reach::examine(&mut desk);
     if !scope.only_shape {
         rights::examine(&mut desk);
@@ -271,20 +271,20 @@ fn merged(findings: Vec<Finding>) -> Vec<Finding> {
 }
 
 /// Where a report is put together.
-pub(crate) struct Desk<'a> {
+pub(crate) struct CheckContext<'a> {
     pub(crate) topology: &'a Topology,
-    pub(crate) looks: &'a BTreeMap<NodeId, Look>,
+    pub(crate) looks: &'a BTreeMap<NodeId, NodeInspection>,
     pub(crate) report: Report,
 }
 
-impl<'a> Desk<'a> {
+impl<'a> CheckContext<'a> {
     /// The nodes that let keen in.
-    pub(crate) fn nodes(&self) -> Vec<(NodeId, &'a Facts)> {
+    pub(crate) fn nodes(&self) -> Vec<(NodeId, &'a NodeFacts)> {
         let looks = self.looks;
         looks.iter().filter_map(|(node, look)| Some((*node, &**look.facts.as_ref()?))).collect()
     }
 
-    pub(crate) fn facts(&self, node: NodeId) -> Option<&'a Facts> {
+    pub(crate) fn facts(&self, node: NodeId) -> Option<&'a NodeFacts> {
         self.looks.get(&node).and_then(|look| look.facts.as_deref())
     }
 
@@ -323,7 +323,7 @@ impl<'a> Desk<'a> {
         area: Area,
         node: NodeId,
         what: &str,
-        seen: &'s Seen<T>,
+        seen: &'s Observed<T>,
     ) -> Option<&'s T> {
         match seen {
             Ok(value) => {

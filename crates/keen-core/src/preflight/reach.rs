@@ -1,9 +1,10 @@
 //! Getting to each node.
 
 use super::legend::{Area, OTHER_ADDRESS, UNREACHABLE};
-use super::{Desk, Finding, Level};
+use super::{Finding, Level};
+use crate::preflight::CheckContext;
 
-pub(super) fn examine(desk: &mut Desk<'_>) {
+pub(super) fn examine(desk: &mut CheckContext<'_>) {
     for (node, look) in desk.looks {
         desk.looked(Area::Reach);
         let failed: Vec<_> =

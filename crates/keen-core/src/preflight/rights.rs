@@ -1,11 +1,12 @@
 //! What the accounts may do.
 
 use super::legend::{Area, PASSWORD_EXPOSED, RIGHT_EXCESS, RIGHT_MISSING, TLS_UNVERIFIED};
-use super::{Desk, Finding, Level};
+use super::{Finding, Level};
 use crate::observe::node::Need;
+use crate::preflight::CheckContext;
 use crate::topology::NodeId;
 
-pub(super) fn examine(desk: &mut Desk<'_>) {
+pub(super) fn examine(desk: &mut CheckContext<'_>) {
     for (node, facts) in desk.nodes() {
         for need in [Need::Tables, Need::Links, Need::Journals, Need::Repairs] {
             let mut lacking = Vec::new();
@@ -63,7 +64,7 @@ pub(super) fn examine(desk: &mut Desk<'_>) {
 }
 
 /// How the account's password is kept, and to whom it is shown.
-pub(super) fn secrets(desk: &mut Desk<'_>, exposed: &[NodeId]) {
+pub(super) fn secrets(desk: &mut CheckContext<'_>, exposed: &[NodeId]) {
     for node in desk.looks.keys().copied().collect::<Vec<_>>() {
         let settings = &desk.topology.nodes[node];
         if exposed.contains(&node) {

@@ -12,15 +12,16 @@ use super::legend::{
     REFERENCE_DIFFERS, ROLLS_NOTHING_BACK, ROW_IDENTITY, TABLE_MISSING, TABLE_SURPLUS,
     TRIGGER_AGAIN, UNIQUE_DIFFERS,
 };
-use super::{Desk, Finding, Level};
+use super::{Finding, Level};
 use crate::engine::dialect::quoted;
 use crate::engine::types;
 use crate::observe::node::{TableLook, TableState};
+use crate::preflight::CheckContext;
 use crate::row::conversion::{self, CommonKind};
 use crate::row::schema::{ColumnShape, TableShape};
 use crate::topology::{ColumnChoice, Engine, NodeId};
 
-pub(super) fn examine(desk: &mut Desk<'_>) {
+pub(super) fn examine(desk: &mut CheckContext<'_>) {
     let topology = desk.topology;
     for (set, content) in topology.sets.iter().enumerate() {
         for table in &content.tables {
@@ -42,7 +43,7 @@ pub(super) fn examine(desk: &mut Desk<'_>) {
 
 /// One table of one set, as the nodes have it.
 struct Bench<'d, 'a> {
-    desk: &'d mut Desk<'a>,
+    desk: &'d mut CheckContext<'a>,
     table: &'d str,
     looks: BTreeMap<NodeId, (Engine, TableLook)>,
     links: Vec<(NodeId, NodeId)>,
@@ -65,7 +66,7 @@ fn grouped<T: PartialEq>(values: impl Iterator<Item = (NodeId, T)>) -> Groups<T>
 
 impl<'d, 'a> Bench<'d, 'a> {
     fn lay(
-        desk: &'d mut Desk<'a>,
+        desk: &'d mut CheckContext<'a>,
         table: &'d str,
         carriers: &[NodeId],
         links: Vec<(NodeId, NodeId)>,
@@ -770,7 +771,7 @@ impl<'d, 'a> Bench<'d, 'a> {
 }
 
 /// Calls columns by the names that the sets use.
-fn in_common_names(desk: &Desk<'_>, node: NodeId, table: &str, look: &mut TableLook) {
+fn in_common_names(desk: &CheckContext<'_>, node: NodeId, table: &str, look: &mut TableLook) {
     let Some(aliases) = desk.topology.nodes[node].column_names.get(table) else { return };
     let rename = |name: &mut String| {
         if let Some((common, _)) =
@@ -786,7 +787,7 @@ fn in_common_names(desk: &Desk<'_>, node: NodeId, table: &str, look: &mut TableL
 }
 
 /// Tables that no set names and that not every node has.
-fn surplus(desk: &mut Desk<'_>) {
+fn surplus(desk: &mut CheckContext<'_>) {
     let topology = desk.topology;
     let nodes = desk.nodes();
     let mut held: BTreeMap<String, Vec<NodeId>> = BTreeMap::new();

@@ -7,7 +7,7 @@
 //! size of the table.
 
 use crate::row::balance::Balance;
-use crate::row::conversion::{Reading, Taken};
+use crate::row::conversion::{Conversion, Taken};
 use crate::row::digest::{Digest, DigestFunction};
 use crate::row::encoding;
 use crate::row::key_order;
@@ -19,7 +19,7 @@ pub struct Column {
     /// Its name as most nodes have it.
     pub name: String,
     /// How its cells are taken.
-    pub reading: Reading,
+    pub reading: Conversion,
 }
 
 /// What is compared of a table, the same on every node.
@@ -293,7 +293,7 @@ impl RowWriter {
     fn encode<V: Cell, E: From<RowFault>>(
         &mut self,
         outside: bool,
-        cell: impl Fn(&Reading, usize) -> Result<V, E>,
+        cell: impl Fn(&Conversion, usize) -> Result<V, E>,
     ) -> Result<bool, E> {
         let cell = |i: usize| cell(&self.layout.columns[i].reading, i);
         let bytes = &mut self.batch.bytes;

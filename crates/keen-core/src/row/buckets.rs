@@ -1,42 +1,42 @@
-//! Folios: a table in buckets of key hashes, each with its balance.
+//! Buckets: a table in buckets of key hashes, each with its balance.
 //!
 //! Where rows do not come in an order that all nodes share (text under
 //! collations, keys of unlike types, no key at all), one pass in any order sums
-//! each folio up. Folios whose balances agree hold the same rows; only the
-//! others are read again and sorted. A folio is named by its number, which is
+//! each bucket up. Buckets whose balances agree hold the same rows; only the
+//! others are read again and sorted. A bucket is named by its number, which is
 //! the top bits of the XXH3 hash of the key's order bytes.
 
 use crate::row::balance::Balance;
 use crate::row::batch::{Batch, Row};
 
-/// How many folios a table has. A million rows put sixty into each, so that a
+/// How many buckets a table has. A million rows put sixty into each, so that a
 /// hundred scattered divergent rows make less than one percent be read again.
 pub const FOLIOS: usize = 1 << 14;
 
 /// The balances of one table on one node: half a megabyte, whatever its size.
 #[derive(Debug, Clone)]
-pub struct Folios(Vec<Balance>);
+pub struct Buckets(Vec<Balance>);
 
-impl Default for Folios {
+impl Default for Buckets {
     fn default() -> Self {
         Self(vec![Balance::default(); FOLIOS])
     }
 }
 
-/// The folio of a key.
+/// The bucket of a key.
 #[must_use]
 #[inline]
-pub fn folio_of(key: &[u8]) -> usize {
+pub fn bucket_of(key: &[u8]) -> usize {
     (xxhash_rust::xxh3::xxh3_64(key) >> (64 - FOLIOS.trailing_zeros())) as usize
 }
 
-impl Folios {
+impl Buckets {
     /// Posts the rows of a batch. Rows outside the filter are no part of the set: one that is inside
     /// on another node makes the balances differ by itself.
     pub fn post(&mut self, batch: &Batch) {
         for row in (0..batch.len()).filter_map(|at| batch.get(at)) {
             if !row.outside {
-                self.0[folio_of(row.key)].credit(row.digest);
+                self.0[bucket_of(row.key)].credit(row.digest);
             }
         }
     }
@@ -45,22 +45,22 @@ impl Folios {
     #[must_use]
     pub fn total(&self) -> Balance {
         let mut total = Balance::default();
-        for folio in &self.0 {
-            total.rows = total.rows.wrapping_add(folio.rows);
-            total.sum = total.sum.wrapping_add(folio.sum);
+        for bucket in &self.0 {
+            total.rows = total.rows.wrapping_add(bucket.rows);
+            total.sum = total.sum.wrapping_add(bucket.sum);
         }
         total
     }
 }
 
-/// Folios that have to be read row by row.
+/// Buckets that have to be read row by row.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Chosen(Vec<bool>);
+pub struct Mismatched(Vec<bool>);
 
-impl Chosen {
+impl Mismatched {
     /// Those in which not all nodes hold the same.
     #[must_use]
-    pub fn unlike(nodes: &[&Folios]) -> Self {
+    pub fn unlike(nodes: &[&Buckets]) -> Self {
         let alike = |i: usize| nodes.windows(2).all(|pair| pair[0].0[i] == pair[1].0[i]);
         Self((0..FOLIOS).map(|i| !alike(i)).collect())
     }
@@ -87,7 +87,7 @@ impl Chosen {
     #[must_use]
     #[inline]
     pub fn has(&self, row: &Row<'_>) -> bool {
-        self.0[folio_of(row.key)]
+        self.0[bucket_of(row.key)]
     }
 }
 
@@ -97,12 +97,12 @@ mod tests {
 
     use super::*;
     use crate::row::batch::{Column, Layout, RowFault, RowWriter};
-    use crate::row::conversion::Reading;
+    use crate::row::conversion::Conversion;
     use crate::row::digest::DigestFunction;
     use crate::value::Value;
 
     fn batch(rows: &[(i64, i64)]) -> Batch {
-        let column = |name: &str| Column { name: name.to_owned(), reading: Reading::default() };
+        let column = |name: &str| Column { name: name.to_owned(), reading: Conversion::default() };
         let layout =
             Layout { columns: vec![column("k"), column("v")], key: vec![0], shown: vec![0, 1] };
         let mut writer = RowWriter::new(layout, DigestFunction::Xxh3, 1 << 20).in_any_order();
@@ -113,15 +113,15 @@ mod tests {
         writer.take()
     }
 
-    fn folios(rows: &[(i64, i64)]) -> Folios {
-        let mut folios = Folios::default();
-        folios.post(&batch(rows));
-        folios
+    fn buckets(rows: &[(i64, i64)]) -> Buckets {
+        let mut buckets = Buckets::default();
+        buckets.post(&batch(rows));
+        buckets
     }
 
     proptest! {
         #[test]
-        fn exactly_the_folios_of_differing_rows_are_chosen(
+        fn exactly_the_buckets_of_differing_rows_are_chosen(
             rows in prop::collection::btree_map(any::<i64>(), any::<i64>(), 1..60),
             changed in prop::collection::vec(any::<prop::sample::Index>(), 0..4),
         ) {
@@ -134,8 +134,8 @@ mod tests {
                     theirs[at].1 = theirs[at].1.wrapping_add(1);
                 }
             }
-            let (a, b) = (folios(&mine), folios(&theirs));
-            let chosen = Chosen::unlike(&[&a, &b]);
+            let (a, b) = (buckets(&mine), buckets(&theirs));
+            let chosen = Mismatched::unlike(&[&a, &b]);
             prop_assert_eq!(chosen.any(), !keys.is_empty());
             let all = batch(&mine);
             let seen: usize = (0..all.len()).filter(|at| chosen.has(&all.get(*at).unwrap())).count();

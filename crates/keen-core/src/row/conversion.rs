@@ -18,18 +18,18 @@ use crate::value::{Value, ValueRef, whole};
 
 /// How the cells of a column are taken.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Reading {
+pub struct Conversion {
     /// The kind in which they are compared.
     pub kind: CommonKind,
     /// Digits of a second that every node keeps; more are cut off.
     pub fraction: Option<u8>,
     /// What the engineer asked for besides.
-    pub treatment: Treatment,
+    pub treatment: Normalization,
 }
 
 /// What the engineer asks for, column by column.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Treatment {
+pub struct Normalization {
     /// The column is not compared.
     pub ignore: bool,
     /// Nodes of one engine are compared by value, too, and not by the engine's own text.
@@ -44,7 +44,7 @@ pub struct Treatment {
     pub round: Option<u8>,
 }
 
-impl Treatment {
+impl Normalization {
     /// The words for it, as `keen.toml` spells them.
     #[must_use]
     pub fn words(&self) -> Vec<String> {
@@ -258,14 +258,14 @@ impl Taken<'_> {
     }
 }
 
-impl Reading {
+impl Conversion {
     /// Whether cells are taken as they are.
     #[must_use]
     #[inline]
     pub fn is_plain(&self) -> bool {
         self.kind == CommonKind::AsStored
             && self.fraction.is_none()
-            && self.treatment == Treatment::default()
+            && self.treatment == Normalization::default()
     }
 
     /// How cells are taken, for messages.
@@ -279,10 +279,10 @@ impl Reading {
     /// Whether taking cells so keeps the order of the keys that an engine sorts by.
     #[must_use]
     pub fn keeps_order(&self) -> bool {
-        let treatment = Treatment { by_value: false, ..self.treatment };
+        let treatment = Normalization { by_value: false, ..self.treatment };
         matches!(self.kind, CommonKind::AsStored | CommonKind::ByValue | CommonKind::Number)
             && self.fraction.is_none()
-            && treatment == Treatment::default()
+            && treatment == Normalization::default()
     }
 
     /// Takes one cell.
@@ -487,7 +487,7 @@ fn half_away(text: &str, places: usize) -> Option<Decimal> {
 
 /// Whether what was compared is all that a node holds of a cell, so that it can be written and matched.
 #[must_use]
-pub fn is_whole(reading: &Reading, family: Family) -> bool {
+pub fn is_whole(reading: &Conversion, family: Family) -> bool {
     let as_it_is = match &reading.kind {
         _ if family == Family::Opaque => false,
         CommonKind::Single => family == Family::Single,
@@ -496,7 +496,7 @@ pub fn is_whole(reading: &Reading, family: Family) -> bool {
         CommonKind::Local(Some(_)) => family != Family::Timestamp,
         _ => true,
     };
-    as_it_is && reading.fraction.is_none() && reading.treatment == Treatment::default()
+    as_it_is && reading.fraction.is_none() && reading.treatment == Normalization::default()
 }
 
 #[cfg(test)]
@@ -507,12 +507,12 @@ mod tests {
         Value::Decimal(Decimal::parse(text).unwrap())
     }
 
-    fn taken(reading: &Reading, value: &Value) -> Value {
+    fn taken(reading: &Conversion, value: &Value) -> Value {
         reading.take(value.as_ref()).as_ref().to_value()
     }
 
-    fn kind(kind: CommonKind) -> Reading {
-        Reading { kind, ..Reading::default() }
+    fn kind(kind: CommonKind) -> Conversion {
+        Conversion { kind, ..Conversion::default() }
     }
 
     fn common(families: &[Family]) -> Result<CommonKind, NoCommonKind> {
@@ -608,13 +608,13 @@ mod tests {
 
     #[test]
     fn treatments_do_what_they_say() {
-        let mut treatment = Treatment::default();
+        let mut treatment = Normalization::default();
         assert!(treatment.add("trim") && treatment.add("fold") && !treatment.add("round off"));
-        let reading = Reading { treatment, ..Reading::default() };
+        let reading = Conversion { treatment, ..Conversion::default() };
         assert_eq!(taken(&reading, &Value::text(" Łódź\t")), Value::text("łódź"));
-        let mut treatment = Treatment::default();
+        let mut treatment = Normalization::default();
         assert!(treatment.add("round 2"));
-        let reading = Reading { treatment, ..Reading::default() };
+        let reading = Conversion { treatment, ..Conversion::default() };
         assert_eq!(taken(&reading, &Value::Float(1.005)), taken(&reading, &decimal("1.005")));
         assert_eq!(taken(&reading, &Value::Int(3)), decimal("3"));
         for (given, rounded) in [
@@ -630,11 +630,11 @@ mod tests {
         }
         assert_eq!(taken(&reading, &Value::Time(1_239_999)), Value::Time(1_240_000));
         assert_eq!(treatment.words(), ["round 2"]);
-        let seconds = Reading { fraction: Some(0), ..Reading::default() };
+        let seconds = Conversion { fraction: Some(0), ..Conversion::default() };
         assert_eq!(taken(&seconds, &Value::Timestamp(-1)), Value::Timestamp(-1_000_000));
-        let text = Reading {
-            treatment: Treatment { as_text: true, ..Treatment::default() },
-            ..Reading::default()
+        let text = Conversion {
+            treatment: Normalization { as_text: true, ..Normalization::default() },
+            ..Conversion::default()
         };
         assert_eq!(taken(&text, &Value::Int(5)), Value::text("5"));
     }

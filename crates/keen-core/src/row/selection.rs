@@ -3,8 +3,10 @@
 use std::sync::Arc;
 
 use super::batch::Layout;
-use super::conversion::{CommonKind, Reading, Treatment};
+use super::conversion::CommonKind;
 use super::schema::{ColumnShape, Family, TableShape};
+use crate::row::conversion::Conversion;
+use crate::row::conversion::Normalization;
 use crate::value::Value;
 
 /// Which rows of a table are wanted.
@@ -97,7 +99,7 @@ impl RowKeys {
 /// Whether a column of a key can be asked for by its value: what was compared is what a node with this family
 /// keeps, and the engine's own equality finds at least that.
 #[must_use]
-pub fn finds_by_value(reading: &Reading, family: Family) -> bool {
+pub fn finds_by_value(reading: &Conversion, family: Family) -> bool {
     use Family as F;
     let as_it_is = match &reading.kind {
         CommonKind::AsStored | CommonKind::ByValue => {
@@ -113,7 +115,7 @@ pub fn finds_by_value(reading: &Reading, family: Family) -> bool {
         CommonKind::Uuid => family == F::Uuid,
         CommonKind::Single | CommonKind::Json => false,
     };
-    as_it_is && reading.fraction.is_none() && reading.treatment == Treatment::default()
+    as_it_is && reading.fraction.is_none() && reading.treatment == Normalization::default()
 }
 
 /// Whether a key can be asked for by its values: it has no NULL, which equals nothing, and no NaN.

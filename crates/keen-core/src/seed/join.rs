@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 
 use super::steps::SeedStep;
 use crate::observe::log_reach::LogReach;
-use crate::observe::node::{Facts, Look, Seen};
+use crate::observe::node::{NodeFacts, NodeInspection, Observed};
 use crate::observe::position::{self, Position};
 use crate::topology::{Node, NodeId, Topology};
 
@@ -17,13 +17,13 @@ pub struct Joining {
     /// Where it is to be seeded from.
     pub from: NodeId,
     /// By table of the sets, what it holds otherwise than its source.
-    pub rows: Vec<(String, Seen<Held>)>,
+    pub rows: Vec<(String, Observed<Held>)>,
     /// Tables that only it has.
-    pub tables: Seen<Vec<String>>,
+    pub tables: Observed<Vec<String>>,
     /// Accounts that only it has.
-    pub users: Seen<Vec<String>>,
+    pub users: Observed<Vec<String>>,
     /// How far the source is, and how far back its log reaches.
-    pub log: Seen<LogReach>,
+    pub log: Observed<LogReach>,
     /// What to do, in order.
     pub steps: Vec<SeedStep>,
 }
@@ -80,13 +80,13 @@ impl Joining {
 #[must_use]
 pub fn join(
     topology: &Topology,
-    looks: &BTreeMap<NodeId, Look>,
-    (node, there): (NodeId, &Facts),
-    (from, source): (NodeId, &Facts),
-    rows: Vec<(String, Seen<Held>)>,
-    log: Seen<LogReach>,
+    looks: &BTreeMap<NodeId, NodeInspection>,
+    (node, there): (NodeId, &NodeFacts),
+    (from, source): (NodeId, &NodeFacts),
+    rows: Vec<(String, Observed<Held>)>,
+    log: Observed<LogReach>,
 ) -> Joining {
-    let only = |mine: &Seen<Vec<String>>, theirs: &Seen<Vec<String>>| match (mine, theirs) {
+    let only = |mine: &Observed<Vec<String>>, theirs: &Observed<Vec<String>>| match (mine, theirs) {
         (Ok(mine), Ok(theirs)) => {
             Ok(mine.iter().filter(|name| !theirs.contains(name)).cloned().collect())
         }
@@ -98,7 +98,7 @@ pub fn join(
     } else {
         only(&there.users, &source.users)
     };
-    let named = |facts: &Facts, of: &Node| -> Seen<Vec<String>> {
+    let named = |facts: &NodeFacts, of: &Node| -> Observed<Vec<String>> {
         let tables = facts.all_tables.as_ref().map_err(Clone::clone)?;
         Ok(tables.iter().map(|table| common_name(of, table)).collect())
     };

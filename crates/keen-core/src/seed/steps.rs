@@ -10,8 +10,10 @@ use std::collections::BTreeMap;
 
 use super::join::Joining;
 use crate::engine::dialect::quoted;
-use crate::observe::node::{Facts, Incoming, Look, Means, TableLook, skip_nothing};
-use crate::preflight::{Desk, Report, links};
+use crate::observe::node::{
+    Incoming, NodeFacts, NodeInspection, ReplicationKind, TableLook, skip_nothing,
+};
+use crate::preflight::{CheckContext, Report, links};
 use crate::topology::{Address, ColumnChoice, Engine, NodeId, Topology};
 
 /// One step.
@@ -46,7 +48,7 @@ struct KnownLink<'a> {
 
 struct Seeding<'a> {
     topology: &'a Topology,
-    desk: Desk<'a>,
+    desk: CheckContext<'a>,
     joining: &'a Joining,
     known: Vec<KnownLink<'a>>,
     steps: Vec<SeedStep>,
@@ -55,12 +57,12 @@ struct Seeding<'a> {
 /// The steps, or why there are none.
 pub(crate) fn steps(
     topology: &Topology,
-    looks: &BTreeMap<NodeId, Look>,
+    looks: &BTreeMap<NodeId, NodeInspection>,
     joining: &Joining,
-    there: &Facts,
-    source: &Facts,
+    there: &NodeFacts,
+    source: &NodeFacts,
 ) -> Vec<SeedStep> {
-    let desk = Desk { topology, looks, report: Report::default() };
+    let desk = CheckContext { topology, looks, report: Report::default() };
     let known = links::known(&desk);
     let known = known.into_iter().map(|(to, link, from)| KnownLink { to, from, link }).collect();
     let mut seeding = Seeding { topology, desk, joining, known, steps: Vec::new() };
@@ -97,7 +99,7 @@ impl<'a> Seeding<'a> {
     }
 
     /// What only the node holds, in files that can be put back.
-    fn keep(&mut self, there: &Facts) {
+    fn keep(&mut self, there: &NodeFacts) {
         let (node, from) = (self.joining.node, self.joining.from);
         let (joins, seeds) = (self.name(node), self.name(from));
         if !self.joining.loses() {
@@ -148,7 +150,7 @@ impl<'a> Seeding<'a> {
     }
 
     /// What would be lost or come out wrong if these steps were given for this topology.
-    fn hazard(&self, there: &Facts, source: &Facts) -> Option<String> {
+    fn hazard(&self, there: &NodeFacts, source: &NodeFacts) -> Option<String> {
         let topology = self.topology;
         let (node, from) = (self.joining.node, self.joining.from);
         let (joins, seeds) = (self.name(node), self.name(from));
@@ -171,7 +173,7 @@ impl<'a> Seeding<'a> {
         if self
             .known
             .iter()
-            .any(|k| k.from.is_none() && k.to != node && k.link.means != Means::StandIn)
+            .any(|k| k.from.is_none() && k.to != node && k.link.means != ReplicationKind::StandIn)
         {
             return Some(
                 "a link was found whose source cannot be told, and it may read from there"
@@ -208,7 +210,7 @@ impl<'a> Seeding<'a> {
         }
         let tables = sets.iter().flat_map(|set| &topology.sets[*set].tables);
         for table in tables {
-            let look = |facts: &'_ Facts| {
+            let look = |facts: &'_ NodeFacts| {
                 facts.tables.get(table).and_then(|t| t.as_ref().ok()?.there()).is_some()
             };
             if !look(there) || !look(source) {
@@ -234,9 +236,9 @@ impl<'a> Seeding<'a> {
         }
     }
 
-    fn postgres_hazard(&self, there: &Facts) -> Option<String> {
+    fn postgres_hazard(&self, there: &NodeFacts) -> Option<String> {
         let joins = self.name(self.joining.node);
-        if self.known.iter().any(|k| k.link.means == Means::Pglogical) {
+        if self.known.iter().any(|k| k.link.means == ReplicationKind::Pglogical) {
             return Some("keen knows no safe order for subscriptions of pglogical; keen plan writes what is different row by row".to_owned());
         }
         let slots = match &there.slots {
@@ -284,7 +286,7 @@ impl<'a> Seeding<'a> {
     }
 
     /// Tables of the common sets on a node: schema and name joined, and how a statement names them.
-    fn tables(&self, facts: &Facts) -> Vec<(String, String)> {
+    fn tables(&self, facts: &NodeFacts) -> Vec<(String, String)> {
         let sets = self.sets();
         let names = sets.iter().flat_map(|set| &self.topology.sets[*set].tables);
         let mut tables: Vec<(String, String)> = names
@@ -304,7 +306,7 @@ impl<'a> Seeding<'a> {
     /// Who must not be written to meanwhile, so that no write is between two places: the node itself; and
     /// where somebody gets others' writes only by way of it, or it gets them over ways of their own whose
     /// places are counted apart, all who write.
-    fn quiet(&self, there: &Facts) -> Vec<NodeId> {
+    fn quiet(&self, there: &NodeFacts) -> Vec<NodeId> {
         let (node, from) = (self.joining.node, self.joining.from);
         let topology = self.topology;
         let writes = |id: &NodeId| topology.nodes[*id].writes;
@@ -329,7 +331,7 @@ impl<'a> Seeding<'a> {
         }
     }
 
-    fn seed(&mut self, there: &Facts, source: &Facts) {
+    fn seed(&mut self, there: &NodeFacts, source: &NodeFacts) {
         let (node, from) = (self.joining.node, self.joining.from);
         let (joins, seeds) = (self.name(node), self.name(from));
         let quiet = self.quiet(there);
@@ -411,7 +413,7 @@ impl<'a> Seeding<'a> {
         }
     }
 
-    fn mariadb(&mut self, there: &Facts) {
+    fn mariadb(&mut self, there: &NodeFacts) {
         let (node, from) = (self.joining.node, self.joining.from);
         let seeds = self.name(from);
         let (host, port, database) = address(self.topology, from);
@@ -485,7 +487,7 @@ impl<'a> Seeding<'a> {
         self.words(Some(node), "start the server");
     }
 
-    fn postgres(&mut self, there: &Facts, source: &Facts) {
+    fn postgres(&mut self, there: &NodeFacts, source: &NodeFacts) {
         let (node, from) = (self.joining.node, self.joining.from);
         let name = |link: &Incoming| quoted(Engine::Postgres, &link.name);
         let (out, own) = (self.ways_out(), self.own());
@@ -575,7 +577,7 @@ impl<'a> Seeding<'a> {
     }
 
     /// What is subscribed to: publications as a statement lists them, and whether only the source's own writes.
-    fn publications(&self, source: &Facts, seeding: &[KnownLink<'_>]) -> Vec<(String, bool)> {
+    fn publications(&self, source: &NodeFacts, seeding: &[KnownLink<'_>]) -> Vec<(String, bool)> {
         let spelled = |names: &[String]| {
             let names: Vec<String> = names.iter().map(|n| quoted(Engine::Postgres, n)).collect();
             names.join(", ")
@@ -597,7 +599,7 @@ impl<'a> Seeding<'a> {
         vec![(names, both_ways)]
     }
 
-    fn by_plan(&mut self, there: &Facts) {
+    fn by_plan(&mut self, there: &NodeFacts) {
         let (node, from) = (self.joining.node, self.joining.from);
         let (joins, seeds) = (self.name(node), self.name(from));
         self.shell(

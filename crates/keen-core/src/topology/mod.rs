@@ -18,7 +18,7 @@ use std::time::Duration;
 
 pub use read::read;
 
-use crate::row::conversion::Treatment;
+use crate::row::conversion::Normalization;
 use crate::value::zone::Zone;
 
 /// At most this many nodes: sets of nodes are kept as the bits of one word.
@@ -45,7 +45,7 @@ pub struct Topology {
     /// Who is right when copies disagree.
     pub authority: Authority,
     /// How columns are compared, by table and column, where not as they are.
-    pub compare: BTreeMap<String, BTreeMap<String, Treatment>>,
+    pub compare: BTreeMap<String, BTreeMap<String, Normalization>>,
     /// Tables of which conflicting writes are not looked for.
     pub not_judged: Vec<String>,
     /// Columns whose values together must be unique, by table: what the applications hold to, whether the

@@ -12,7 +12,7 @@ use super::{
     Address, Authority, ColumnChoice, Level, Limits, MOST_NODES, Node, NodeId, Problem, Rule,
     Secret, TableSet, Topology,
 };
-use crate::row::conversion::Treatment;
+use crate::row::conversion::Normalization;
 use crate::units::read_size;
 use crate::value::zone::Zone;
 
@@ -261,13 +261,16 @@ impl Reader {
     }
 
     /// `[compare.TABLE]`: `column = "trim"` or `column = ["trim", "fold"]`.
-    fn compare(&mut self, tables: &DeTable<'_>) -> BTreeMap<String, BTreeMap<String, Treatment>> {
+    fn compare(
+        &mut self,
+        tables: &DeTable<'_>,
+    ) -> BTreeMap<String, BTreeMap<String, Normalization>> {
         let mut found = BTreeMap::new();
         for (key, item) in tables {
             let name: &str = key.get_ref();
             let Some(columns) = self.table(item, &format!("compare.{name}")) else { continue };
             self.places.compare.push((name.to_owned(), key.span()));
-            let mut treatments: BTreeMap<String, Treatment> = BTreeMap::new();
+            let mut treatments: BTreeMap<String, Normalization> = BTreeMap::new();
             for (column, item) in columns {
                 let treatment = treatments.entry(column.get_ref().to_string()).or_default();
                 for (word, span) in self.strings(item, column.get_ref()) {

@@ -7,7 +7,7 @@ use std::ops::ControlFlow;
 use keen_core::audit::merge::{Collect, DivergentRow, Findings, RowStream, Tally, compare};
 use keen_core::row::balance::Balance;
 use keen_core::row::batch::{Batch, Column, Layout, RowFault, RowWriter};
-use keen_core::row::conversion::Reading;
+use keen_core::row::conversion::Conversion;
 use keen_core::row::digest::DigestFunction;
 use keen_core::topology::NodeId;
 use keen_core::topology::placement::Expectation;
@@ -15,7 +15,7 @@ use keen_core::value::Value;
 use proptest::prelude::*;
 
 fn layout() -> Layout {
-    let column = |name: &str| Column { name: name.to_owned(), reading: Reading::default() };
+    let column = |name: &str| Column { name: name.to_owned(), reading: Conversion::default() };
     Layout { columns: vec![column("id"), column("v")], key: vec![0], shown: vec![0, 1] }
 }
 

@@ -3,17 +3,17 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use keen_core::history::journal::{Act, Begin, Entry, Id, RowChange, Stream, Writer};
+use keen_core::history::journal::{Begin, Entry, Id, RowChange, RowOp, Stream, Writer};
 use keen_core::links::owed::{OwedTable, OwedWrites};
 use keen_core::observe::position::Position;
 use keen_core::row::batch::{Column, Layout};
-use keen_core::row::conversion::Reading;
+use keen_core::row::conversion::Conversion;
 use keen_core::value::Value;
 use proptest::prelude::*;
 
 fn table() -> OwedTable {
     let columns = ["id", "n"];
-    let column = |name: &&str| Column { name: (*name).to_owned(), reading: Reading::default() };
+    let column = |name: &&str| Column { name: (*name).to_owned(), reading: Conversion::default() };
     OwedTable {
         name: "stay".to_owned(),
         layout: Layout {
@@ -48,7 +48,7 @@ fn entries(made: &[Made]) -> Vec<(u32, u64, Vec<Entry>)> {
                     columns: Arc::clone(&names),
                     before: None,
                     after: Some(row),
-                    act: Act::Insert,
+                    act: RowOp::Insert,
                 })
             }));
             (*domain, *number, entries)

@@ -12,7 +12,7 @@ use keen_core::topology::{NodeId, SetId, Topology};
 
 use super::row_marks::RowMarks;
 use super::{AuditSink, NodeOutcome, Standings, TableHead, TableOutcome, Verdict};
-use crate::spool::pending_rows::{self, Held, Trace};
+use crate::spool::pending_rows::{self, PendingRows, Trace};
 
 /// A table whose end is held back until its rows are looked at again.
 pub(super) struct HeldTable {
@@ -26,9 +26,9 @@ pub(super) struct HeldTable {
     pub(super) unordered: Option<String>,
     pub(super) outcome: Option<TableOutcome>,
     /// Rows of which it is not known yet what they are.
-    pub(super) rows: Held,
+    pub(super) rows: PendingRows,
     /// Rows that are settled, by the looks that found them so.
-    pub(super) settled: Vec<Held>,
+    pub(super) settled: Vec<PendingRows>,
     /// How many of those were handed out before the table was.
     pub(super) handed_out: usize,
     /// What the pending rows are if nothing more becomes known.
@@ -75,7 +75,7 @@ impl AuditSink for FirstLook<'_> {
             notes: head.notes.to_vec(),
             unordered: head.unordered.map(str::to_owned),
             outcome: None,
-            rows: Held::new(),
+            rows: PendingRows::new(),
             settled: Vec::new(),
             handed_out: 0,
             standing: HashMap::new(),
@@ -186,7 +186,7 @@ impl HeldTable {
         }
         if self.looked_again {
             let mut standings = Standings {
-                settled: self.settled.iter().map(Held::count).sum(),
+                settled: self.settled.iter().map(PendingRows::count).sum(),
                 healed: self.healed,
                 waiting: self.waiting,
                 ..Standings::default()
@@ -221,7 +221,7 @@ impl HeldTable {
 }
 
 /// Rows of a table that differ at a second look; once it was read to its end, where it was not read.
-pub(super) type FoundAgain = (Held, Option<Vec<NodeId>>);
+pub(super) type FoundAgain = (PendingRows, Option<Vec<NodeId>>);
 
 /// Collects of a second look the rows that are still pending; of each table that was read to its end
 /// where it was not read.
@@ -235,7 +235,7 @@ pub(super) struct SecondLook {
 impl AuditSink for SecondLook {
     fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
         let name = (head.set, head.table.to_owned());
-        self.tables.insert(name.clone(), (Held::new(), None));
+        self.tables.insert(name.clone(), (PendingRows::new(), None));
         self.at = Some(name);
         ControlFlow::Continue(())
     }

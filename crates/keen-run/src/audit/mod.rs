@@ -6,8 +6,8 @@
 //! [`AuditSink`]. Batches travel through bounded channels and come back to be
 //! filled again, so memory does not depend on the size of the tables.
 //!
-//! Where the nodes do not share an order of keys, each sums up its folios first
-//! (see [`keen_core::row::buckets`]), and only folios that disagree are read again,
+//! Where the nodes do not share an order of keys, each sums up its buckets first
+//! (see [`keen_core::row::buckets`]), and only buckets that disagree are read again,
 //! within the same moment, and sorted here.
 
 mod looks;
@@ -92,7 +92,7 @@ pub struct TableHead<'a> {
     pub local_columns: &'a BTreeMap<NodeId, Vec<String>>,
     /// Worth a word, though it kept nobody from comparing.
     pub notes: &'a [String],
-    /// Why the rows are compared by folios of key hashes rather than merged in key order, if so.
+    /// Why the rows are compared by buckets of key hashes rather than merged in key order, if so.
     pub unordered: Option<&'a str>,
 }
 

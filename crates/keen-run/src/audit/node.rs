@@ -9,7 +9,7 @@ use crossbeam_channel::{Receiver, Sender};
 use keen_core::fault::ReadFault;
 use keen_core::ports::{ReadRows, TableRequest};
 use keen_core::row::batch::{Batch, Row, RowFault, RowWriter};
-use keen_core::row::buckets::{Chosen, Folios};
+use keen_core::row::buckets::{Buckets, Mismatched};
 use keen_core::row::schema::TableShape;
 use keen_core::row::selection::RowSelection;
 use keen_core::topology::NodeId;
@@ -61,22 +61,22 @@ pub(super) struct Job {
 pub(super) enum Manner {
     /// As the engine orders them.
     InOrder,
-    /// The balances of its folios first; then the rows of the chosen ones, sorted here.
-    ByFolio(ByFolio),
+    /// The balances of its buckets first; then the rows of the chosen ones, sorted here.
+    ByBucket(ByBucket),
     /// Those of some keys, a few at a time, sorted here.
     ByKeys,
 }
 
-/// What a node needs to read a table by folios: first their balances, then the chosen ones.
-pub(super) struct ByFolio {
+/// What a node needs to read a table by buckets: first their balances, then the chosen ones.
+pub(super) struct ByBucket {
     pub(super) node: NodeId,
     pub(super) counted: Sender<(NodeId, Counted)>,
-    pub(super) chosen: Receiver<Option<Arc<Chosen>>>,
+    pub(super) chosen: Receiver<Option<Arc<Mismatched>>>,
 }
 
 pub(super) enum Counted {
     Rows(u64),
-    All(Box<Folios>),
+    All(Box<Buckets>),
     Fault(ReadFault),
 }
 
@@ -198,7 +198,7 @@ fn work(reader: &mut dyn ReadRows, lane: &Receiver<Job>, mut pace: Pace<'_>) {
                 };
                 reader.read(&job.request, job.writer.clone(), &mut deliver)
             }
-            Manner::ByFolio(by_folio) => read_by_folio(reader, &job, by_folio, &mut pace),
+            Manner::ByBucket(by_bucket) => read_by_bucket(reader, &job, by_bucket, &mut pace),
             Manner::ByKeys => read_by_keys(reader, &job, &mut pace),
         };
         // Nobody listens any more when the comparison was stopped.
@@ -206,29 +206,29 @@ fn work(reader: &mut dyn ReadRows, lane: &Receiver<Job>, mut pace: Pace<'_>) {
     }
 }
 
-/// Sums up the folios of a table, then delivers the rows of those that were chosen, in key order.
-fn read_by_folio(
+/// Sums up the buckets of a table, then delivers the rows of those that were chosen, in key order.
+fn read_by_bucket(
     reader: &mut dyn ReadRows,
     job: &Job,
-    by_folio: &ByFolio,
+    by_bucket: &ByBucket,
     pace: &mut Pace<'_>,
 ) -> Result<(), ReadFault> {
-    let say = |counted| by_folio.counted.send((by_folio.node, counted)).ok();
-    let mut folios = Box::<Folios>::default();
+    let say = |counted| by_bucket.counted.send((by_bucket.node, counted)).ok();
+    let mut buckets = Box::<Buckets>::default();
     let counted = reader.read(&job.request, job.writer.clone(), &mut |batch| {
         pace.keep(&batch);
-        folios.post(&batch);
+        buckets.post(&batch);
         say(Counted::Rows(batch.len() as u64))?;
         Some(batch)
     });
     match counted {
-        Ok(()) => say(Counted::All(folios)).unwrap_or_default(),
+        Ok(()) => say(Counted::All(buckets)).unwrap_or_default(),
         Err(fault) => {
             say(Counted::Fault(fault.clone()));
             return Err(fault);
         }
     }
-    let Ok(Some(chosen)) = by_folio.chosen.recv() else {
+    let Ok(Some(chosen)) = by_bucket.chosen.recv() else {
         return Ok(());
     };
     let mut sorter = Sorter::new(SORT_MEMORY);

@@ -17,7 +17,7 @@ use keen_core::audit::merge::{DivergentRow, Standing};
 use keen_core::fault::FaultKind;
 use keen_core::links::fence::{self, Fence, Passing, Stillness};
 use keen_core::links::owed::{OwedTable, OwedWrites};
-use keen_core::observe::links::Sights;
+use keen_core::observe::links::Observations;
 use keen_core::observe::position::Gap;
 use keen_core::topology::NodeId;
 use keen_core::topology::placement::{Nodes, bit};
@@ -28,7 +28,7 @@ use super::{AuditOutcome, AuditRequest, AuditSink, TableOutcome, WantedKeys};
 use crate::links::{self, Watch};
 use crate::opener::OpenJournal;
 use crate::owed;
-use crate::spool::pending_rows::{Held, Trace};
+use crate::spool::pending_rows::{PendingRows, Trace};
 
 /// How rows that differ are looked at again.
 pub struct Fencing<'a> {
@@ -143,7 +143,7 @@ impl Behind {
 impl Looking<'_> {
     fn again(
         &self,
-        before: &Sights,
+        before: &Observations,
         held: &mut Vec<HeldTable>,
         sink: &mut dyn AuditSink,
     ) -> io::Result<ControlFlow<()>> {
@@ -278,9 +278,9 @@ impl Looking<'_> {
     }
 
     /// Whether nothing was under way before the first look, and nothing was written until after it.
-    fn nothing_moved(&self, before: &Sights, after: &Sights) -> bool {
+    fn nothing_moved(&self, before: &Observations, after: &Observations) -> bool {
         let still = |node: &NodeId| {
-            let heard = |sights: &Sights| {
+            let heard = |sights: &Observations| {
                 let heard = sights.get(node)?.heard()?;
                 Some((heard.position.clone().ok(), heard.stamp.clone()))
             };
@@ -492,7 +492,7 @@ impl Looking<'_> {
             return Ok(());
         };
         let name = table.table.clone();
-        let (mut pending, mut settled_now) = (Held::new(), Held::new());
+        let (mut pending, mut settled_now) = (PendingRows::new(), PendingRows::new());
         let mut standing = HashMap::new();
         let mut times = HashMap::new();
         let mut fault = None;

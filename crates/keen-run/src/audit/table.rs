@@ -8,18 +8,18 @@ use std::time::Duration;
 
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, bounded};
 use keen_core::audit::merge::{self, DivergentRow, Findings, RowStream, Tally};
-use keen_core::audit::schema_match::{self, Agreement};
+use keen_core::audit::schema_match::{self, ComparisonSchema};
 use keen_core::ports::TableRequest;
 use keen_core::row::balance::Balance;
 use keen_core::row::batch::{Batch, Layout, RowWriter};
-use keen_core::row::buckets::{Chosen, Folios};
+use keen_core::row::buckets::{Buckets, Mismatched};
 use keen_core::row::schema::TableShape;
 use keen_core::row::selection::{RowKeys, RowSelection, Segment};
 use keen_core::topology::placement::{Expectation, Nodes, bit, members};
 use keen_core::topology::{NodeId, SetId};
 use keen_core::value::Value;
 
-use super::node::{ByFolio, Counted, Job, Manner, Message, Opened};
+use super::node::{ByBucket, Counted, Job, Manner, Message, Opened};
 use super::{AuditRequest, AuditSink, QUEUE, TableHead, TableOutcome, Verdict, fallen_over};
 
 /// A table of a set that is to be compared.
@@ -35,16 +35,16 @@ type Part = Vec<(NodeId, Box<dyn RowStream + Send>)>;
 pub(super) struct Comparison<'a> {
     table: InScope<'a>,
     shapes: BTreeMap<NodeId, TableShape>,
-    agreement: Agreement,
+    agreement: ComparisonSchema,
     parts: Vec<Part>,
-    folios: Option<FoliosOfNodes>,
+    buckets: Option<BucketsOfNodes>,
     unread: BTreeMap<NodeId, String>,
 }
 
-/// The other end of what the nodes read by folios.
-struct FoliosOfNodes {
+/// The other end of what the nodes read by buckets.
+struct BucketsOfNodes {
     counted: Receiver<(NodeId, Counted)>,
-    chosen: BTreeMap<NodeId, Sender<Option<Arc<Chosen>>>>,
+    chosen: BTreeMap<NodeId, Sender<Option<Arc<Mismatched>>>>,
 }
 
 /// Keys that span less than this are not worth several sessions.
@@ -77,7 +77,7 @@ pub(super) fn prepare<'a>(
         for node in shapes.keys().filter(|node| !unread.contains_key(node)).collect::<Vec<_>>() {
             unread.insert(*node, super::NOBODY_ELSE.to_owned());
         }
-        return Comparison { table, shapes, agreement, parts: Vec::new(), folios: None, unread };
+        return Comparison { table, shapes, agreement, parts: Vec::new(), buckets: None, unread };
     };
     let wanted = request.only.get(&(table.set, table.table.to_owned()));
     let wanted = wanted.and_then(|keys| by_keys(&agreement, &layout, &shapes, keys));
@@ -87,8 +87,8 @@ pub(super) fn prepare<'a>(
     };
     say_how(table.table, &agreement, segments.len(), wanted.is_some());
     let (say, counted) = bounded(agreement.local_columns.len() * QUEUE);
-    let by_folio = agreement.unordered.is_some() && wanted.is_none();
-    let mut folios = by_folio.then(|| FoliosOfNodes { counted, chosen: BTreeMap::new() });
+    let by_bucket = agreement.unordered.is_some() && wanted.is_none();
+    let mut buckets = by_bucket.then(|| BucketsOfNodes { counted, chosen: BTreeMap::new() });
     let mut parts: Vec<Part> = Vec::new();
     for (part, segment) in segments.iter().enumerate() {
         let mut streams: Part = Vec::new();
@@ -96,13 +96,13 @@ pub(super) fn prepare<'a>(
             let (messages, incoming) = bounded(QUEUE);
             let (give_back, spent) = bounded(QUEUE);
             let keys = wanted.as_ref().and_then(|wanted| wanted.get(node)).cloned();
-            let manner = match (&keys, &mut folios) {
+            let manner = match (&keys, &mut buckets) {
                 (Some(_), _) => Manner::ByKeys,
                 (None, None) => Manner::InOrder,
-                (None, Some(folios)) => {
+                (None, Some(buckets)) => {
                     let (choose, chosen) = bounded(1);
-                    folios.chosen.insert(*node, choose);
-                    Manner::ByFolio(ByFolio { node: *node, counted: say.clone(), chosen })
+                    buckets.chosen.insert(*node, choose);
+                    Manner::ByBucket(ByBucket { node: *node, counted: say.clone(), chosen })
                 }
             };
             let job = Job {
@@ -126,12 +126,12 @@ pub(super) fn prepare<'a>(
         }
         parts.push(streams);
     }
-    Comparison { table, shapes, agreement, parts, folios, unread }
+    Comparison { table, shapes, agreement, parts, buckets, unread }
 }
 
 /// The wanted keys as each node keeps them; none if some node could miss one that is asked for by its values.
 fn by_keys(
-    agreement: &Agreement,
+    agreement: &ComparisonSchema,
     layout: &Layout,
     shapes: &BTreeMap<NodeId, TableShape>,
     keys: &[Vec<Value>],
@@ -146,7 +146,7 @@ fn by_keys(
 /// The segments of a table that are read side by side; one of everything where it is not split.
 fn segments(
     request: &AuditRequest<'_>,
-    agreement: &Agreement,
+    agreement: &ComparisonSchema,
     at: usize,
     reports: &BTreeMap<NodeId, Opened>,
 ) -> Vec<RowSelection> {
@@ -168,11 +168,11 @@ fn segments(
     }
 }
 
-fn say_how(table: &str, agreement: &Agreement, parts: usize, by_keys: bool) {
+fn say_how(table: &str, agreement: &ComparisonSchema, parts: usize, by_keys: bool) {
     match &agreement.unordered {
         _ if by_keys => tracing::info!("table {table}: some rows, by their keys"),
         Some(reason) => {
-            tracing::info!("table {table}: compared by folios of key hashes: {reason}");
+            tracing::info!("table {table}: compared by buckets of key hashes: {reason}");
         }
         None if parts > 1 => {
             tracing::info!("table {table}: merged in key order, {parts} segments side by side");
@@ -187,7 +187,7 @@ pub(super) fn settle(
     comparison: Comparison<'_>,
     sink: &mut dyn AuditSink,
 ) -> ControlFlow<()> {
-    let Comparison { table, shapes, agreement, parts, folios, mut unread } = comparison;
+    let Comparison { table, shapes, agreement, parts, buckets, mut unread } = comparison;
     sink.table(&TableHead {
         topology: request.topology,
         set: table.set,
@@ -199,7 +199,7 @@ pub(super) fn settle(
         notes: &agreement.notes,
         unordered: agreement.unordered.as_deref(),
     })?;
-    let totals = folios.map(|folios| choose(request, &table, &folios, sink)).unwrap_or_default();
+    let totals = buckets.map(|buckets| choose(request, &table, &buckets, sink)).unwrap_or_default();
     let mut tally = agreement.layout.as_ref().map_or_else(Tally::default, |layout| {
         side_by_side(request, layout, &table.expectation, parts, sink)
     });
@@ -295,27 +295,27 @@ fn add(whole: &mut Tally, part: Tally) {
     whole.stopped |= part.stopped;
 }
 
-/// Waits for the balances of all folios and tells the nodes which of them to read; returns what
+/// Waits for the balances of all buckets and tells the nodes which of them to read; returns what
 /// each node holds in all.
 fn choose(
     request: &AuditRequest<'_>,
     table: &InScope<'_>,
-    nodes: &FoliosOfNodes,
+    nodes: &BucketsOfNodes,
     sink: &mut dyn AuditSink,
 ) -> BTreeMap<NodeId, Balance> {
-    let mut found: BTreeMap<NodeId, Box<Folios>> = BTreeMap::new();
+    let mut found: BTreeMap<NodeId, Box<Buckets>> = BTreeMap::new();
     let mut waiting: Nodes = nodes.chosen.keys().fold(0, |all, node| all | bit(*node));
     let shown = nodes.chosen.keys().next().copied();
     while waiting != 0 {
         match nodes.counted.recv() {
             Ok((node, Counted::Rows(rows))) if Some(node) == shown => sink.advanced(rows),
             Ok((_, Counted::Rows(_))) => {}
-            Ok((node, Counted::All(folios))) => {
+            Ok((node, Counted::All(buckets))) => {
                 waiting &= !bit(node);
-                found.insert(node, folios);
+                found.insert(node, buckets);
             }
             Ok((node, Counted::Fault(fault))) => {
-                tracing::debug!(node, %fault, "lost while its folios were summed up");
+                tracing::debug!(node, %fault, "lost while its buckets were summed up");
                 waiting &= !bit(node);
             }
             Err(_) => break, // a thread fell over; its stream says so
@@ -323,17 +323,17 @@ fn choose(
     }
     let read = found.keys().fold(0, |all, node| all | bit(*node));
     let chosen = if table.expectation.all_alike(read) {
-        Chosen::unlike(&found.values().map(|folios| &**folios).collect::<Vec<_>>())
+        Mismatched::unlike(&found.values().map(|buckets| &**buckets).collect::<Vec<_>>())
     } else {
         // Nodes that hold different rows by design: nothing can be told from their sums.
-        Chosen::all()
+        Mismatched::all()
     };
-    tracing::debug!(table = table.table, folios = chosen.count(), "folios to read row by row");
+    tracing::debug!(table = table.table, buckets = chosen.count(), "buckets to read row by row");
     let chosen = (chosen.any() && !(request.stop)()).then(|| Arc::new(chosen));
     for choose in nodes.chosen.values() {
         drop(choose.send(chosen.clone()));
     }
-    found.iter().map(|(node, folios)| (*node, folios.total())).collect()
+    found.iter().map(|(node, buckets)| (*node, buckets.total())).collect()
 }
 
 struct Forward<'a>(&'a mut dyn AuditSink);

@@ -15,7 +15,7 @@ use keen_core::fault::ReadFault;
 use keen_core::history::happened_before::Deed;
 use keen_core::history::journal::{Id, Stream, Writer};
 use keen_core::plan::{AuditedTable, WrittenTimes};
-use keen_core::ports::{Came, LastWritten, TellLastWrites};
+use keen_core::ports::{LastWritten, TellLastWrites, WriteOrigin};
 use keen_core::row::digest::DigestFunction;
 use keen_core::topology::placement::{Nodes, bit, members};
 use keen_core::topology::{NodeId, Topology};
@@ -47,7 +47,8 @@ pub(super) fn look(settle: &Settle<'_>, found: &mut Found) {
         return;
     }
     let carriers = wanted.iter().fold(0, |all, t| all | settle.tables[*t].expectation.carriers());
-    let Some(mut asked) = Asked::open(topology, carriers & settle.request.nodes, open) else {
+    let Some(mut asked) = LastWriteSources::open(topology, carriers & settle.request.nodes, open)
+    else {
         return;
     };
     for (node, fault) in &asked.refused {
@@ -66,7 +67,7 @@ pub(super) fn look(settle: &Settle<'_>, found: &mut Found) {
         let rows: HashMap<u128, Vec<Value>> =
             keys.into_iter().map(|key| (thing(number, None, &key), key)).collect();
         let wanted: Wanted = [(number, rows)].into();
-        let ask = |asked: &mut Asked| asked.of_table(table, &wanted[&number]);
+        let ask = |asked: &mut LastWriteSources| asked.of_table(table, &wanted[&number]);
         // What is the same before and after was so at one moment on all nodes.
         let before = ask(&mut asked);
         let held = settle.held(&wanted, found);
@@ -286,20 +287,20 @@ impl AuditSink for Differing<'_> {
 }
 
 /// Nodes whose rows can be asked for their last writes.
-pub struct Asked {
+pub struct LastWriteSources {
     telling: BTreeMap<NodeId, LastWrites>,
     /// By node and slot that it follows, whose that is.
     sources: BTreeMap<NodeId, BTreeMap<String, NodeId>>,
     refused: BTreeMap<NodeId, ReadFault>,
 }
 
-impl std::fmt::Debug for Asked {
+impl std::fmt::Debug for LastWriteSources {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("Asked").field("nodes", &self.nodes()).finish_non_exhaustive()
     }
 }
 
-impl Asked {
+impl LastWriteSources {
     /// Opens the nodes, side by side; none if the rows of no node tell anything.
     #[must_use]
     pub fn open(topology: &Topology, nodes: Nodes, open: &OpenLastWrites<'_>) -> Option<Self> {
@@ -331,9 +332,11 @@ impl Asked {
 
     fn last(&self, node: NodeId, told: &LastWritten) -> LastWrite {
         let by = match &told.came {
-            Came::MadeHere => Some(node),
-            Came::Through(slot) => self.sources.get(&node).and_then(|of| of.get(slot)).copied(),
-            Came::Unknown => None,
+            WriteOrigin::MadeHere => Some(node),
+            WriteOrigin::Through(slot) => {
+                self.sources.get(&node).and_then(|of| of.get(slot)).copied()
+            }
+            WriteOrigin::Unknown => None,
         };
         LastWrite { by, made: told.made }
     }
@@ -375,7 +378,10 @@ impl Asked {
 ///
 /// # Errors
 /// [`ReadFault`] when a row that was found cannot be read back.
-pub fn written(asked: &mut Asked, table: &AuditedTable) -> Result<WrittenTimes, ReadFault> {
+pub fn written(
+    asked: &mut LastWriteSources,
+    table: &AuditedTable,
+) -> Result<WrittenTimes, ReadFault> {
     let mut written = WrittenTimes::default();
     if table.layout.key.is_empty() {
         return Ok(written);

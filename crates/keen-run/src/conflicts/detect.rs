@@ -10,7 +10,8 @@ use keen_core::topology::placement::members;
 use super::record_sort::{NO_CONTENT, NO_TIME, Record};
 use super::resume::{self, Carried, HandingOn, Held};
 use super::scan_journal::Reshaped;
-use super::{MOST_JUDGED, MOST_LIVED, MOST_WRITES, Request};
+use super::{MOST_JUDGED, MOST_LIVED, MOST_WRITES};
+use crate::conflicts::ConflictsRequest;
 use crate::tables::{self, Table};
 
 /// Writes of one thing that collide, before it is known what came of it.
@@ -94,7 +95,7 @@ pub(super) fn reshaping(
 }
 
 pub(super) struct Judging<'a> {
-    pub(super) request: &'a Request<'a>,
+    pub(super) request: &'a ConflictsRequest<'a>,
     pub(super) tables: &'a [Table],
     pub(super) history: &'a History,
     /// What stands for the rows whose life is wanted.

@@ -31,7 +31,7 @@ use keen_core::topology::placement::Nodes;
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 
-pub use by_last_write::{Asked, LastWrites, written};
+pub use by_last_write::{LastWriteSources, LastWrites, written};
 use detect::{Judging, reshaping};
 use open::{Opened, fell_over};
 use record_sort::Contents;
@@ -45,7 +45,7 @@ use scan_journal::{Read, Reshaped, Shared};
 pub type OpenLastWrites<'a> = dyn Fn(NodeId) -> Result<Option<LastWrites>, ReadFault> + Sync + 'a;
 
 /// What is to be judged.
-pub struct Request<'a> {
+pub struct ConflictsRequest<'a> {
     /// The topology.
     pub topology: &'a Topology,
     /// Only these nodes are read.
@@ -91,7 +91,7 @@ pub struct Found {
     /// Why what was read could not be kept or put into order.
     pub broken: Option<String>,
     /// The life of the row that was asked for; none if no journal knows it.
-    pub life: Option<Life>,
+    pub life: Option<RowHistory>,
     /// Of the rows that differ those of which a node holds what no journal wrote.
     pub past_the_log: Vec<PastTheLog>,
     /// Transactions that two journals tell differently: their numbers were given out twice.
@@ -131,20 +131,20 @@ pub struct NodeRead {
 
 /// Every write of one row, over all nodes.
 #[derive(Debug, Clone, Default)]
-pub struct Life {
+pub struct RowHistory {
     /// Number of the table.
     pub table: usize,
     /// The row, and what every node holds of it.
     pub row: RowNow,
     /// Its writes; of very many the last.
-    pub writes: Vec<Lived>,
+    pub writes: Vec<RowEvent>,
     /// How many there are in all.
     pub count: usize,
     /// Pairs of those, by number, of which neither had seen the other.
     pub unseen: Vec<(usize, usize)>,
 }
 
-impl Life {
+impl RowHistory {
     /// Nodes that hold something else than the last write left that they applied, with the columns in which they do;
     /// no columns where the row is there and should not be, or the other way round. Whatever wrote it stands in no
     /// journal, or came after that was read.
@@ -187,7 +187,7 @@ pub struct PastTheLog {
 
 /// One write of a row's life.
 #[derive(Debug, Clone)]
-pub struct Lived {
+pub struct RowEvent {
     /// Its transaction.
     pub id: Id,
     /// Where it was made.
@@ -207,7 +207,7 @@ const MOST_JUDGED: usize = 20_000;
 const MOST_WRITES: usize = 200_000;
 
 /// Reads the journals and judges what they hold.
-pub fn run(request: &Request<'_>) -> Found {
+pub fn run(request: &ConflictsRequest<'_>) -> Found {
     let topology = request.topology;
     let mut found = Found::default();
     let Opened { fits, heads, whole_heads, mut journals, known, earlier } =

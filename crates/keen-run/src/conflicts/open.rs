@@ -10,8 +10,9 @@ use keen_core::row::schema::TableShape;
 use keen_core::topology::placement::members;
 use keen_core::topology::{NodeId, Topology};
 
+use super::Found;
 use super::resume::{self, Carried};
-use super::{Found, Request};
+use crate::conflicts::ConflictsRequest;
 use crate::opener::Journal;
 use crate::tables;
 
@@ -31,7 +32,7 @@ pub(super) struct Opened {
 }
 
 /// Opens everything, and makes journals go on from where an earlier run got to if all can.
-pub(super) fn all(request: &Request<'_>, found: &mut Found) -> Opened {
+pub(super) fn all(request: &ConflictsRequest<'_>, found: &mut Found) -> Opened {
     let topology = request.topology;
     let shapes = shapes(request, found);
     let (tables, left) = tables::tables(topology, request.tables, &shapes);
@@ -98,7 +99,7 @@ fn go_on(earlier: &Carried, journals: &mut BTreeMap<NodeId, Journal>) -> bool {
 
 /// The shapes of the wanted tables, from every node that answers.
 fn shapes(
-    request: &Request<'_>,
+    request: &ConflictsRequest<'_>,
     found: &mut Found,
 ) -> BTreeMap<NodeId, BTreeMap<String, TableShape>> {
     let topology = request.topology;
@@ -133,7 +134,7 @@ fn shapes(
 /// What a node calls itself, if it says, and the shapes of its tables.
 type Said = (Option<String>, BTreeMap<String, TableShape>);
 
-fn ask(request: &Request<'_>, node: NodeId) -> Result<Said, ReadFault> {
+fn ask(request: &ConflictsRequest<'_>, node: NodeId) -> Result<Said, ReadFault> {
     let mut reader = (request.open)(node)?;
     let identity = reader.calls_itself();
     let mut shapes = BTreeMap::new();
@@ -168,7 +169,7 @@ pub(super) fn fell_over() -> ReadFault {
 
 /// Opens the journals, side by side.
 fn open(
-    request: &Request<'_>,
+    request: &ConflictsRequest<'_>,
     found: &mut Found,
 ) -> (BTreeMap<NodeId, Head>, BTreeMap<NodeId, Journal>) {
     let tables = &found.tables;

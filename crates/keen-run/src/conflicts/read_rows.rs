@@ -18,12 +18,12 @@ pub(super) type Wanted = BTreeMap<usize, HashMap<u128, Vec<Value>>>;
 
 /// What one node holds: of each wanted row its cells, or why a table could not be read.
 #[derive(Default)]
-pub(super) struct Held {
+pub(super) struct CurrentRows {
     rows: HashMap<u128, Vec<Value>>,
     unread: BTreeMap<usize, String>,
 }
 
-impl Held {
+impl CurrentRows {
     /// Nothing could be read.
     pub(super) fn nothing(wanted: &Wanted, fault: &ReadFault) -> Self {
         let unread = wanted.keys().map(|table| (*table, fault.to_string())).collect();
@@ -49,8 +49,8 @@ pub(super) fn read(
     node: NodeId,
     reader: &mut dyn ReadRows,
     wanted: &Wanted,
-) -> Held {
-    let mut held = Held::default();
+) -> CurrentRows {
+    let mut held = CurrentRows::default();
     for (number, rows) in wanted {
         let table = &tables[*number];
         let local = topology.nodes[node].name_of(&table.name);

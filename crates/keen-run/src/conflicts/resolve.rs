@@ -16,14 +16,18 @@ use keen_core::value::Value;
 
 use super::detect::{Candidate, Reshaping};
 use super::open::fell_over;
-use super::read_rows::{self, Held, Wanted};
+use super::read_rows::{self, Wanted};
 use super::record_sort::{Contents, NO_CONTENT};
-use super::{Found, Life, Lived, PastTheLog, Request, id};
+use super::{Found, PastTheLog, id};
+use crate::conflicts::ConflictsRequest;
+use crate::conflicts::RowEvent;
+use crate::conflicts::RowHistory;
+use crate::conflicts::read_rows::CurrentRows;
 use crate::tables::{self, Table};
 
 /// Turns candidates into conflicts: reads what was written again, and what the nodes hold now.
 pub(super) struct Settle<'a> {
-    pub(super) request: &'a Request<'a>,
+    pub(super) request: &'a ConflictsRequest<'a>,
     pub(super) tables: &'a [Table],
     pub(super) history: &'a History,
     pub(super) writers: &'a [Writer],
@@ -32,7 +36,7 @@ pub(super) struct Settle<'a> {
     pub(super) emptied: BTreeMap<(usize, WriterId, u64), String>,
 }
 
-fn past_the_log(life: &Life) -> Option<PastTheLog> {
+fn past_the_log(life: &RowHistory) -> Option<PastTheLog> {
     let nodes = life.past_the_log();
     let cells = |(node, columns): (NodeId, Vec<usize>)| {
         let held = |at: usize| match life.row.now.get(&node) {
@@ -214,12 +218,12 @@ impl Settle<'_> {
     }
 
     /// What every node holds of the wanted rows.
-    pub(super) fn held(&self, wanted: &Wanted, found: &mut Found) -> BTreeMap<NodeId, Held> {
+    pub(super) fn held(&self, wanted: &Wanted, found: &mut Found) -> BTreeMap<NodeId, CurrentRows> {
         let topology = self.request.topology;
         let carriers = wanted
             .keys()
             .fold(0, |nodes, table| nodes | self.tables[*table].expectation.carriers());
-        let reading: Vec<(NodeId, Result<Held, ReadFault>)> = std::thread::scope(|scope| {
+        let reading: Vec<(NodeId, Result<CurrentRows, ReadFault>)> = std::thread::scope(|scope| {
             let reading: Vec<_> = members(carriers & self.request.nodes)
                 .map(|node| {
                     let read = move || {
@@ -237,7 +241,7 @@ impl Settle<'_> {
         let mut held = BTreeMap::new();
         for (node, read) in reading {
             let of_node = read.unwrap_or_else(|fault| {
-                let nothing = Held::nothing(wanted, &fault);
+                let nothing = CurrentRows::nothing(wanted, &fault);
                 found.nodes.entry(node).or_default().rows_fault = Some(fault);
                 nothing
             });
@@ -246,13 +250,13 @@ impl Settle<'_> {
         held
     }
 
-    pub(super) fn lived(&self, told: Told, held: &BTreeMap<NodeId, Held>) -> Life {
+    pub(super) fn lived(&self, told: Told, held: &BTreeMap<NodeId, CurrentRows>) -> RowHistory {
         let Told { candidate, contents, rows, .. } = told;
-        let writes: Vec<Lived> = (candidate.chain.writes.iter().zip(contents))
+        let writes: Vec<RowEvent> = (candidate.chain.writes.iter().zip(contents))
             .map(|(at, content)| {
                 let write = candidate.writes[*at].clone();
                 let node = self.history.node_of(&write);
-                Lived { id: id(self.writers, write.writer, write.place), node, write, content }
+                RowEvent { id: id(self.writers, write.writer, write.place), node, write, content }
             })
             .collect();
         let mut unseen = Vec::new();
@@ -265,13 +269,13 @@ impl Settle<'_> {
         }
         let count = candidate.writes.iter().filter(|write| write.deed != Deed::Refer).count();
         let row = rows.into_iter().next().map(|row| self.row_now(row, held)).unwrap_or_default();
-        Life { table: candidate.table, row, writes, count, unseen }
+        RowHistory { table: candidate.table, row, writes, count, unseen }
     }
 
     pub(super) fn row_now(
         &self,
         (number, row, key): (usize, u128, Vec<Value>),
-        held: &BTreeMap<NodeId, Held>,
+        held: &BTreeMap<NodeId, CurrentRows>,
     ) -> RowNow {
         let carriers = self.tables[number].expectation.carriers();
         let now = members(carriers).map(|node| {
@@ -281,7 +285,7 @@ impl Settle<'_> {
         RowNow { table: number, key, now: now.collect() }
     }
 
-    pub(super) fn judged(&self, told: Told, held: &BTreeMap<NodeId, Held>) -> Conflict {
+    pub(super) fn judged(&self, told: Told, held: &BTreeMap<NodeId, CurrentRows>) -> Conflict {
         let Told { candidate, contents, rows, row_of, thing } = told;
         let table = &self.tables[candidate.table];
         let rows: Vec<RowNow> = rows.into_iter().map(|row| self.row_now(row, held)).collect();

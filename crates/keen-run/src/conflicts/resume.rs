@@ -14,7 +14,7 @@ use std::sync::Arc;
 use keen_core::history::happened_before::{
     Arrivals, Besides, Heard, History, Start, Write, WriterId,
 };
-use keen_core::history::journal::{Head, Mark, Since, Stream, Writer};
+use keen_core::history::journal::{Head, JournalPosition, Since, Stream, Writer};
 use keen_core::row::digest::DigestFunction;
 use keen_core::topology::{NodeId, Topology};
 use serde::{Deserialize, Serialize};
@@ -159,8 +159,11 @@ impl Carried {
     }
 
     /// Where a node's journal was read to.
-    pub(super) fn mark(&self, node: NodeId) -> Option<Mark> {
-        self.about.nodes.get(&node).map(|kept| Mark { order: kept.order, at: kept.at.clone() })
+    pub(super) fn mark(&self, node: NodeId) -> Option<JournalPosition> {
+        self.about
+            .nodes
+            .get(&node)
+            .map(|kept| JournalPosition { order: kept.order, at: kept.at.clone() })
     }
 
     pub(super) fn writers(&self) -> Vec<Writer> {

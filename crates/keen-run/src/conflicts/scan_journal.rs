@@ -8,7 +8,7 @@ use keen_core::conflict::Content;
 use keen_core::fault::ReadFault;
 use keen_core::history::happened_before::{Arrivals, Besides, Deed, Reach, Span, Start, WriterId};
 use keen_core::history::journal::{
-    Act, Begin, Entry, Head, Mark, RowChange, Since, Stream, Writer,
+    Begin, Entry, Head, JournalPosition, RowChange, RowOp, Since, Stream, Writer,
 };
 use keen_core::ports::ReadJournal;
 use keen_core::row::digest::DigestFunction;
@@ -127,7 +127,7 @@ pub(super) struct Read {
     /// Why it was not read to its end.
     pub(super) fault: Option<ReadFault>,
     /// Where it ended.
-    pub(super) ended: Option<Mark>,
+    pub(super) ended: Option<JournalPosition>,
 }
 
 /// What a journal holds of one writer.
@@ -374,19 +374,19 @@ impl Reading<'_> {
         self.shared.look_for_life(table, before_row, before.as_ref());
         self.shared.look_for_life(table, after_row, after.as_ref());
         match (change.act, before_row, after_row) {
-            (Act::Insert, _, Some(row)) => records.push(record(row, Deed::Insert, 0, row)),
-            (Act::Delete, Some(row), _) => records.push(record(row, Deed::Delete, 0, row)),
+            (RowOp::Insert, _, Some(row)) => records.push(record(row, Deed::Insert, 0, row)),
+            (RowOp::Delete, Some(row), _) => records.push(record(row, Deed::Delete, 0, row)),
             // A row under a new key is gone under the old one.
-            (Act::Update, Some(old), Some(new)) if old != new => {
+            (RowOp::Update, Some(old), Some(new)) if old != new => {
                 records.push(record(old, Deed::Delete, 0, old));
                 records.push(record(new, Deed::Insert, 0, new));
             }
-            (Act::Update, _, Some(row)) => records.push(record(row, Deed::Update, 0, row)),
+            (RowOp::Update, _, Some(row)) => records.push(record(row, Deed::Update, 0, row)),
             (_, Some(row), None) => records.push(record(row, Deed::Update, 0, row)),
             _ => *self.read.unknown_rows.entry(table).or_insert(0) += 1,
         }
         let row = after_row.or(before_row).unwrap_or(0);
-        if change.act != Act::Delete {
+        if change.act != RowOp::Delete {
             for (at, columns) in about.unique.iter().enumerate() {
                 let Some(values) = side(&content.after, columns) else { continue };
                 let same = side(&content.before, columns)
@@ -401,7 +401,7 @@ impl Reading<'_> {
                 // What an update referred to before is not always told; then it is taken to be the same.
                 // Whatever is written to a row that goes with its parent meets the parent's end.
                 let is_new = match (change.act, &old) {
-                    (Act::Insert, _) => true,
+                    (RowOp::Insert, _) => true,
                     _ if *unlogged => true,
                     (_, Some(old)) => !old.iter().zip(&values).all(|(old, new)| old.same_as(new)),
                     (_, None) => false,

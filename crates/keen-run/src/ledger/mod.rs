@@ -13,7 +13,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use keen_core::links::{Flow, Trend};
-use keen_core::observe::links::{Mark, Micros, Own, Sights};
+use keen_core::observe::links::{Baseline, Micros, Observations, Own};
 use keen_core::observe::position::Position;
 use keen_core::topology::{NodeId, Topology};
 use rusqlite::{Connection, OpenFlags, Transaction, TransactionBehavior, params};
@@ -410,7 +410,7 @@ impl Record<'_> {
         &self,
         topology: &Topology,
         before: &keen_core::observe::links::Marks,
-        sights: &Sights,
+        sights: &Observations,
         flow: &Flow,
     ) -> Result<(), LedgerFault> {
         let name = |node: NodeId| &topology.nodes[node].name;
@@ -422,7 +422,8 @@ impl Record<'_> {
                 matches!(flow.wrote, Transactions(1..) | Something)
             });
             let text = |position: Option<&Position>| position.map(ToString::to_string);
-            let of = |mark: &Option<Mark>| mark.as_ref().and_then(|m| text(m.position.as_ref()));
+            let of =
+                |mark: &Option<Baseline>| mark.as_ref().and_then(|m| text(m.position.as_ref()));
             self.transaction.execute(
                 "INSERT INTO look VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
                 params![

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use keen_core::links::Memory;
-use keen_core::observe::links::{InflowMark, Mark, Marks, Micros, SlotAnew};
+use keen_core::observe::links::{Baseline, InflowMark, Marks, Micros, SlotAnew};
 use keen_core::observe::position::Position;
 use keen_core::topology::{NodeId, Topology};
 use rusqlite::{OptionalExtension as _, params};
@@ -107,12 +107,12 @@ impl Ledger {
                     |row| {
                         Ok((
                             row.get::<_, i64>(0)?,
-                            Mark {
+                            Baseline {
                                 at: row.get(1)?,
                                 position: position(row.get(2)?),
                                 standby: row.get(3)?,
                                 own: row.get::<_, Option<String>>(4)?.as_deref().and_then(own_of),
-                                ..Mark::default()
+                                ..Baseline::default()
                             },
                         ))
                     },

@@ -54,12 +54,12 @@ fn short(bytes: &[u8]) -> u64 {
 
 /// Rows that were put aside, in the order in which they were found.
 #[derive(Debug)]
-pub(crate) struct Held {
+pub(crate) struct PendingRows {
     file: SpooledTempFile,
     count: u64,
 }
 
-impl Held {
+impl PendingRows {
     pub(crate) fn new() -> Self {
         Self { file: SpooledTempFile::new(IN_MEMORY), count: 0 }
     }
@@ -121,7 +121,7 @@ impl Held {
 
 /// Hands out the rows of several, each of which is in the order of the keys, in that order.
 pub(crate) fn each_of_all(
-    held: &mut [Held],
+    held: &mut [PendingRows],
     mut with: impl FnMut(DivergentRow) -> ControlFlow<()>,
 ) -> io::Result<()> {
     let count = held.len();
@@ -249,7 +249,7 @@ mod tests {
     fn rows_come_back_as_they_were_also_from_a_file() {
         let long = "x".repeat(1000);
         let rows: Vec<DivergentRow> = (0..3000).map(|id| row(id, &long)).collect();
-        let mut held = Held::new();
+        let mut held = PendingRows::new();
         rows.iter().for_each(|row| held.push(row).unwrap());
         assert_eq!(held.keys(2999).unwrap(), None, "more than are wanted");
         assert_eq!(held.keys(3000).unwrap().unwrap()[2999], [Value::Int(2999)]);
@@ -268,7 +268,7 @@ mod tests {
     #[test]
     fn where_one_row_cannot_be_asked_for_by_its_key_none_is() {
         for key in [vec![Value::Null], Vec::new(), vec![Value::Int(1), Value::Float(f64::NAN)]] {
-            let mut held = Held::new();
+            let mut held = PendingRows::new();
             for key in [vec![Value::Int(1)], key, vec![Value::Int(2)]] {
                 held.push(&DivergentRow { key, ..row(1, "") }).unwrap();
             }
@@ -278,7 +278,7 @@ mod tests {
 
     #[test]
     fn rows_that_came_at_different_looks_are_handed_out_in_the_order_of_their_keys() {
-        let mut looks = [Held::new(), Held::new(), Held::new()];
+        let mut looks = [PendingRows::new(), PendingRows::new(), PendingRows::new()];
         for (look, ids) in looks.iter_mut().zip([&[-5, 3, 900][..], &[], &[1, 4]]) {
             ids.iter().for_each(|id| look.push(&row(*id, "")).unwrap());
         }

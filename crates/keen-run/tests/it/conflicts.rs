@@ -9,7 +9,7 @@ use keen_core::ports::ReadRows;
 use keen_core::topology::{Address, Topology};
 use keen_lab::journal::Row;
 use keen_lab::network::{Change, Lab};
-use keen_run::conflicts::{self, Carried, Found, Request};
+use keen_run::conflicts::{self, Carried, ConflictsRequest, Found};
 use keen_run::opener::Journal;
 use proptest::prelude::*;
 use rusqlite::Connection;
@@ -209,7 +209,7 @@ fn judge(folder: &Path, earlier: Option<Carried>) -> Found {
         Address::Server(_) => unreachable!("files only"),
     };
     let options = Options::default();
-    conflicts::run(&Request {
+    conflicts::run(&ConflictsRequest {
         topology: &topology,
         nodes: (1 << topology.nodes.len()) - 1,
         tables: &[],

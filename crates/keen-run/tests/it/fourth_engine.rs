@@ -12,8 +12,8 @@ use keen_adapters::memory::MemoryNode;
 use keen_core::audit::merge::DivergentRow;
 use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::observe::log_reach::LogReach;
-use keen_core::observe::node::{Facts, Identity, Seen, TableLook, TableState};
-use keen_core::ports::{Asked, LookAtNode, ReadRows};
+use keen_core::observe::node::{Identity, NodeFacts, Observed, TableLook, TableState};
+use keen_core::ports::{InspectionRequest, LookAtNode, ReadRows};
 use keen_core::preflight::{self, Scope};
 use keen_core::row::digest::DigestFunction;
 use keen_core::topology::{Address, Engine, NodeId, Topology};
@@ -54,7 +54,7 @@ impl Adapter for Cabinet {
 struct Drawer(MemoryNode);
 
 impl LookAtNode for Drawer {
-    fn look(&mut self, asked: &Asked) -> Facts {
+    fn look(&mut self, asked: &InspectionRequest) -> NodeFacts {
         let unknown = || "a drawer keeps no account of it".to_owned();
         let table = |(name, local): &(String, String)| {
             let state = self.0.shape(local).map(|shape| {
@@ -70,7 +70,7 @@ impl LookAtNode for Drawer {
             });
             (name.clone(), state.or_else(TableState::undescribed))
         };
-        Facts {
+        NodeFacts {
             engine: Engine::Sqlite,
             about: "a drawer".to_owned(),
             major: 0,
@@ -89,7 +89,7 @@ impl LookAtNode for Drawer {
         }
     }
 
-    fn log_reach(&mut self, _: Option<&str>) -> Seen<LogReach> {
+    fn log_reach(&mut self, _: Option<&str>) -> Observed<LogReach> {
         Err("a drawer keeps no log".to_owned())
     }
 }
@@ -163,7 +163,7 @@ fn an_engine_that_is_only_read_and_inspected_is_audited_looked_at_and_says_what_
     assert_eq!(found.verdict, Some(Verdict::Diverges));
 
     let open = |node: NodeId, _: &Address| at(&topology, node, |site| cabinet.inspect(site));
-    let looks = keen_run::preflight::look(&keen_run::preflight::Request {
+    let looks = keen_run::preflight::look(&keen_run::preflight::InspectRequest {
         topology: &topology,
         nodes: !0,
         tables: &[],

@@ -5,7 +5,7 @@ use std::path::Path;
 use keen_adapters::sqlite::{Options, SqliteLinks};
 use keen_core::links::fence::{Fence, rounds};
 use keen_core::links::{Flow, LinkFlow, Looks, Memory, State, Trend, judge};
-use keen_core::observe::links::{Sights, marks};
+use keen_core::observe::links::{Observations, marks};
 use keen_core::topology::placement::Nodes;
 use keen_core::topology::{Address, NodeId};
 use keen_lab::{Change, Lab};
@@ -72,7 +72,7 @@ impl Net {
         }
     }
 
-    fn look(&self) -> Sights {
+    fn look(&self) -> Observations {
         let folder: &Path = self.lab.folder();
         let topology = self.lab.topology();
         let open = |node: NodeId| {
@@ -87,7 +87,7 @@ impl Net {
         sights
     }
 
-    fn judged(&self, before: &Sights, memory: &Memory) -> Flow {
+    fn judged(&self, before: &Observations, memory: &Memory) -> Flow {
         let (before, now) = (marks(before), self.look());
         judge(self.lab.topology(), Looks { before: &before, now: &now, memory })
     }

@@ -10,8 +10,8 @@ use keen_adapters::memory::MemoryNode;
 use keen_core::audit::merge::{DivergentRow, Standing};
 use keen_core::fault::ReadFault;
 use keen_core::links::fence::{Fence, Stillness};
-use keen_core::observe::links::{Heard, Inflow, Outlet, Sight, Sights};
-use keen_core::observe::node::{Half, Incoming, Means, Slot, Source};
+use keen_core::observe::links::{Inflow, LinkSnapshot, Observation, Observations, Outlet};
+use keen_core::observe::node::{Incoming, ReplicationKind, Slot, Source, WorkerState};
 use keen_core::observe::position::Position;
 use keen_core::ports::{LookAtLinks, ReadRows, TableRequest};
 use keen_core::row::batch::{Batch, RowWriter};
@@ -28,8 +28,8 @@ fn topology() -> Topology {
     keen_testkit::tables::topology(&[("a", true), ("b", true)], &[(0, 1)])
 }
 
-fn heard() -> Heard {
-    Heard {
+fn heard() -> LinkSnapshot {
+    LinkSnapshot {
         engine: Engine::Postgres,
         about: String::new(),
         standby: false,
@@ -57,9 +57,9 @@ fn heard() -> Heard {
 struct Busy<'a>(&'a AtomicU64);
 
 impl LookAtLinks for Busy<'_> {
-    fn look_at_links(&mut self, _: &[(String, String)]) -> Result<Heard, ReadFault> {
+    fn look_at_links(&mut self, _: &[(String, String)]) -> Result<LinkSnapshot, ReadFault> {
         let at = self.0.fetch_add(1, Ordering::Relaxed);
-        Ok(Heard { position: Ok(Position::Lsn(at)), ..heard() })
+        Ok(LinkSnapshot { position: Ok(Position::Lsn(at)), ..heard() })
     }
 }
 
@@ -256,7 +256,7 @@ impl Sender {
     }
 
     /// A second later.
-    fn look(&self) -> Sights {
+    fn look(&self) -> Observations {
         let at = self.now.fetch_add(1_000_000, Ordering::Relaxed);
         let lsn = |at: u64| Some(Position::Lsn(at));
         let slot = Slot {
@@ -275,21 +275,21 @@ impl Sender {
             prepared: None,
             counted_since: None,
         };
-        let a = Heard {
+        let a = LinkSnapshot {
             position: Ok(Position::Lsn(self.position)),
             flushed: lsn(self.flushed),
             unsafe_for: 600_000,
             outlets: Ok(vec![outlet]),
             ..heard()
         };
-        let mut link = Incoming::unknown(Means::Subscription);
-        link.receiving = Half::Runs;
-        link.applying = Half::Runs;
+        let mut link = Incoming::unknown(ReplicationKind::Subscription);
+        link.receiving = WorkerState::Runs;
+        link.applying = WorkerState::Runs;
         link.source = Source { slot: Some("from_a".to_owned()), ..Source::default() };
-        let b = Heard { inflows: Ok(vec![Inflow::of(link)]), ..heard() };
+        let b = LinkSnapshot { inflows: Ok(vec![Inflow::of(link)]), ..heard() };
         [a, b]
             .into_iter()
-            .map(|heard| Sight { at, heard: Ok(Box::new(heard)) })
+            .map(|heard| Observation { at, heard: Ok(Box::new(heard)) })
             .enumerate()
             .collect()
     }

@@ -3,7 +3,7 @@
 use keen_core::fault::ReadFault;
 use keen_core::ports::{ReadRows, TableRequest};
 use keen_core::row::batch::{Column, Layout, RowWriter};
-use keen_core::row::conversion::Reading;
+use keen_core::row::conversion::Conversion;
 use keen_core::row::digest::{Digest, DigestFunction};
 use keen_core::row::encoding;
 use keen_core::row::selection::RowSelection;
@@ -43,7 +43,7 @@ fn layout(table: &Table) -> Layout {
     Layout {
         columns: names
             .iter()
-            .map(|name| Column { name: name.clone(), reading: Reading::default() })
+            .map(|name| Column { name: name.clone(), reading: Conversion::default() })
             .collect(),
         key: table.key.iter().map(at).collect(),
         shown: table.columns.iter().map(at).collect(),

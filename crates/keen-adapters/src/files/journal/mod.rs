@@ -12,7 +12,7 @@ use std::sync::Arc;
 
 use keen_core::fault::ReadFault;
 use keen_core::history::journal::{
-    Act, Begin, Entry, Head, Id, Mark, RowChange, ShapeChange, Since, Stream, Writer,
+    Begin, Entry, Head, Id, JournalPosition, RowChange, RowOp, ShapeChange, Since, Stream, Writer,
 };
 use keen_core::ports::ReadJournal;
 use keen_core::row::schema::{ColumnShape, TableShape};
@@ -60,8 +60,8 @@ pub struct FileJournal {
     header: Header,
     lines: Lines,
     /// Where reading goes on from.
-    from: Option<Mark>,
-    ended: Option<Mark>,
+    from: Option<JournalPosition>,
+    ended: Option<JournalPosition>,
 }
 
 impl FileJournal {
@@ -141,7 +141,7 @@ impl ReadJournal for FileJournal {
     }
 
     /// From after the line that was read last, which must still stand where it stood.
-    fn go_on(&mut self, from: &Mark) -> Result<bool, ReadFault> {
+    fn go_on(&mut self, from: &JournalPosition) -> Result<bool, ReadFault> {
         let mut parts = from.at.split(' ').map(str::parse::<u64>);
         let (Some(Ok(lines)), Some(Ok(begins)), Some(Ok(length)), Some(Ok(digest))) =
             (parts.next(), parts.next(), parts.next(), parts.next())
@@ -157,7 +157,7 @@ impl ReadJournal for FileJournal {
         Ok(false)
     }
 
-    fn ended(&self) -> Option<Mark> {
+    fn ended(&self) -> Option<JournalPosition> {
         self.ended.clone()
     }
 
@@ -217,7 +217,8 @@ impl ReadJournal for FileJournal {
             }
         }
         let (count, Last { begins, length, digest }) = self.lines.read_to();
-        self.ended = Some(Mark { order, at: format!("{count} {begins} {length} {digest}") });
+        self.ended =
+            Some(JournalPosition { order, at: format!("{count} {begins} {length} {digest}") });
         Ok(())
     }
 }
@@ -255,12 +256,12 @@ fn row(
     columns: &mut BTreeMap<Vec<String>, Arc<[String]>>,
 ) -> Result<RowChange, String> {
     let (act, needed) = match change.act {
-        Acted::Insert => (Act::Insert, &change.after),
-        Acted::Delete => (Act::Delete, &change.before),
-        _ => (Act::Update, &change.after),
+        Acted::Insert => (RowOp::Insert, &change.after),
+        Acted::Delete => (RowOp::Delete, &change.before),
+        _ => (RowOp::Update, &change.after),
     };
     let Some(needed) = needed else {
-        let side = if act == Act::Delete { "before" } else { "after" };
+        let side = if act == RowOp::Delete { "before" } else { "after" };
         return Err(format!("a change of {table} lacks \"{side}\""));
     };
     let mut names: Vec<String> = needed.keys().cloned().collect();
@@ -284,7 +285,7 @@ fn row(
     };
     Ok(RowChange {
         before: side(&change.before)?,
-        after: if act == Act::Delete { None } else { side(&change.after)? },
+        after: if act == RowOp::Delete { None } else { side(&change.after)? },
         columns: Arc::clone(names),
         table,
         act,

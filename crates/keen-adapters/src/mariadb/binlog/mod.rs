@@ -22,7 +22,7 @@ use std::sync::Arc;
 
 use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::history::journal::{
-    Act, Begin, Entry, Head, Id, Mark, RowChange, ShapeChange, Since, Stream, Writer,
+    Begin, Entry, Head, Id, JournalPosition, RowChange, RowOp, ShapeChange, Since, Stream, Writer,
 };
 use keen_core::ports::ReadJournal;
 use keen_core::row::schema::{TableShape, labels_of};
@@ -52,7 +52,7 @@ pub struct MariaDbJournal {
     file: (String, u32),
     /// The order of the transaction that an earlier run read last; it is passed over.
     passing: Option<u64>,
-    ended: Option<Mark>,
+    ended: Option<JournalPosition>,
 }
 
 impl std::fmt::Debug for MariaDbJournal {
@@ -91,8 +91,8 @@ struct Spot {
 }
 
 impl Spot {
-    fn mark(&self, order: u64) -> Mark {
-        Mark { order, at: format!("{} {} {}", self.file, self.at, self.id) }
+    fn mark(&self, order: u64) -> JournalPosition {
+        JournalPosition { order, at: format!("{} {} {}", self.file, self.at, self.id) }
     }
 }
 
@@ -246,7 +246,7 @@ impl ReadJournal for MariaDbJournal {
     }
 
     /// From the transaction that was read last, which must still stand where it stood.
-    fn go_on(&mut self, from: &Mark) -> Result<bool, ReadFault> {
+    fn go_on(&mut self, from: &JournalPosition) -> Result<bool, ReadFault> {
         let mut parts = from.at.splitn(3, ' ');
         let (Some(file), Some(at), Some(id)) = (parts.next(), parts.next(), parts.next()) else {
             return Ok(false);
@@ -265,7 +265,7 @@ impl ReadJournal for MariaDbJournal {
         Ok(false)
     }
 
-    fn ended(&self) -> Option<Mark> {
+    fn ended(&self) -> Option<JournalPosition> {
         self.ended.clone()
     }
 
@@ -621,16 +621,16 @@ impl MariaDbJournal {
             return Ok(ControlFlow::Continue(()));
         }
         let act = match kind {
-            event::WRITE => Act::Insert,
-            event::UPDATE => Act::Update,
-            _ => Act::Delete,
+            event::WRITE => RowOp::Insert,
+            event::UPDATE => RowOp::Update,
+            _ => RowOp::Delete,
         };
         while !rows.0.is_empty() {
             let mut side = |told: &[bool]| row(&mapped.columns, told, &mut rows);
             let decoded = match act {
-                Act::Insert => side(&told[0]).map(|after| (None, Some(after))),
-                Act::Delete => side(&told[0]).map(|before| (Some(before), None)),
-                Act::Update => {
+                RowOp::Insert => side(&told[0]).map(|after| (None, Some(after))),
+                RowOp::Delete => side(&told[0]).map(|before| (Some(before), None)),
+                RowOp::Update => {
                     side(&told[0]).and_then(|before| Ok((Some(before), Some(side(&told[1])?))))
                 }
             };

@@ -19,7 +19,9 @@ use std::sync::Arc;
 
 use futures_util::{FutureExt, StreamExt};
 use keen_core::fault::{FaultKind, ReadFault};
-use keen_core::history::journal::{Entry, Head, JOURNAL_SLOT, Mark, Since, is_journal_slot};
+use keen_core::history::journal::{
+    Entry, Head, JOURNAL_SLOT, JournalPosition, Since, is_journal_slot,
+};
 use keen_core::observe::position::Position;
 use keen_core::ports::ReadJournal;
 use keen_core::units::few;
@@ -53,8 +55,8 @@ pub struct PostgresJournal {
     /// From where on the slot holds the log.
     held_from: u64,
     /// What was read by an earlier run is passed over.
-    from: Option<Mark>,
-    ended: Option<Mark>,
+    from: Option<JournalPosition>,
+    ended: Option<JournalPosition>,
 }
 
 impl std::fmt::Debug for PostgresJournal {
@@ -334,12 +336,12 @@ impl ReadJournal for PostgresJournal {
     }
 
     /// The slot hands out everything again each time; what was read before is passed over.
-    fn go_on(&mut self, from: &Mark) -> Result<bool, ReadFault> {
+    fn go_on(&mut self, from: &JournalPosition) -> Result<bool, ReadFault> {
         self.from = Some(from.clone());
         Ok(self.held_from != 0 && lsn(&from.at) >= self.held_from)
     }
 
-    fn ended(&self) -> Option<Mark> {
+    fn ended(&self) -> Option<JournalPosition> {
         self.ended.clone()
     }
 

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use keen_core::fault::ReadFault;
 use keen_core::history::journal::{
-    Act, Begin, Entry, Id, Mark, REPAIR_ORIGIN, RowChange, ShapeChange, Stream, Writer,
+    Begin, Entry, Id, JournalPosition, REPAIR_ORIGIN, RowChange, RowOp, ShapeChange, Stream, Writer,
 };
 use keen_core::value::Value;
 use tempfile::SpooledTempFile;
@@ -92,10 +92,10 @@ impl<'a> Reading<'a> {
         ))
     }
 
-    pub(super) fn ended(&self) -> Option<Mark> {
+    pub(super) fn ended(&self) -> Option<JournalPosition> {
         let at = self.last.max(self.read_to).max(self.journal.held_from);
         let text = format!("{:X}/{:X}", at >> 32, at & 0xffff_ffff);
-        (!self.ahead).then_some(Mark { order: self.order, at: text })
+        (!self.ahead).then_some(JournalPosition { order: self.order, at: text })
     }
 
     fn torn(&self, what: &str) -> ReadFault {
@@ -318,9 +318,9 @@ impl<'a> Reading<'a> {
             }
         }
         let act = match kind {
-            b'I' => Act::Insert,
-            b'U' => Act::Update,
-            _ => Act::Delete,
+            b'I' => RowOp::Insert,
+            b'U' => RowOp::Update,
+            _ => RowOp::Delete,
         };
         // Long values that were not changed are not sent again.
         if let (Some(before), Some(after)) = (&before, &mut after) {

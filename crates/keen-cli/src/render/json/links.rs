@@ -99,7 +99,7 @@ fn link(topology: &Topology, link: &LinkFlow) -> Json {
         "from": link.from.map(name),
         "to": link.to.map(name),
         "name": link.name,
-        "means": link.means.map(keen_core::observe::node::Means::words),
+        "means": link.means.map(keen_core::observe::node::ReplicationKind::words),
         "tables": link.tables,
         "state": link.state.name(),
         "reason": link.reason,

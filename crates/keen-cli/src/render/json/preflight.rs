@@ -1,7 +1,7 @@
 //! A preflight, for programs.
 
 use anyhow::Result;
-use keen_core::observe::node::{Attempt, Look, Seen};
+use keen_core::observe::node::{Attempt, NodeInspection, Observed};
 use keen_core::preflight::{Finding, Level, Reaches};
 use keen_core::seed::join::Joining;
 use keen_core::seed::steps::StepKind;
@@ -73,7 +73,7 @@ pub(crate) fn write(topology: &Topology, outcome: &Outcome) -> Result<String> {
     Ok(serde_json::to_string_pretty(&document)? + "\n")
 }
 
-fn node(topology: &Topology, id: NodeId, look: &Look) -> Json {
+fn node(topology: &Topology, id: NodeId, look: &NodeInspection) -> Json {
     let attempts: Vec<Json> = look.attempts.iter().map(attempt).collect();
     let mut node = json!({
         "node": topology.nodes[id].name,
@@ -146,7 +146,7 @@ fn one(topology: &Topology, finding: &Finding) -> Json {
 /// Writes what a node that is to join holds, and how to seed it.
 pub(crate) fn join(topology: &Topology, joining: &Joining) -> Result<String> {
     let name = |id: NodeId| &topology.nodes[id].name;
-    let list = |seen: &Seen<Vec<String>>| seen.as_ref().map_or(Json::Null, |list| json!(list));
+    let list = |seen: &Observed<Vec<String>>| seen.as_ref().map_or(Json::Null, |list| json!(list));
     let rows: Vec<Json> = joining
         .rows
         .iter()

@@ -16,14 +16,14 @@ use keen_run::tables::Table;
 
 use super::links::duration;
 use super::style::{self, BAD, GOOD, HEADING, QUIET, UNKNOWN, hanging, styled};
-use crate::app::conflicts::{Asked, Outcome, counts, writer};
+use crate::app::conflicts::{Outcome, SearchRequest, counts, writer};
 use crate::numbers::{counted, grouped};
 use crate::safe;
 
 /// Writes the whole result.
 pub(crate) fn write(
     topology: &Topology,
-    asked: &Asked,
+    asked: &SearchRequest,
     outcome: &Outcome,
     show: usize,
     columns: Option<usize>,

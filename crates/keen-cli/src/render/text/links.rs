@@ -8,7 +8,7 @@ use comfy_table::Cell;
 use jiff::Timestamp;
 use keen_core::links::{Changed, Late, LinkFlow, State, Trend, Wrote};
 use keen_core::observe::links::Micros;
-use keen_core::observe::node::Half;
+use keen_core::observe::node::WorkerState;
 use keen_core::observe::position::Gap;
 use keen_core::topology::{NodeId, Topology};
 use keen_core::units::size;
@@ -388,7 +388,7 @@ pub(crate) fn in_full(
             "failures",
             inflow.and_then(|inflow| inflow.link.failures).map(|count| count.to_string()),
         );
-        let tries = inflow.filter(|i| i.link.receiving == Half::Tries);
+        let tries = inflow.filter(|i| i.link.receiving == WorkerState::Tries);
         line(
             "tries again",
             tries.and_then(|i| i.retries_every).map(|e| format!("every {}", duration(e))),
@@ -439,12 +439,12 @@ pub(crate) fn in_full(
     out
 }
 
-fn half(name: &str, half: Half) -> String {
+fn half(name: &str, half: WorkerState) -> String {
     let how = match half {
-        Half::Runs => "runs",
-        Half::Tries => "tries again and again",
-        Half::Stopped => "stands still",
-        Half::Untold => "is not told",
+        WorkerState::Runs => "runs",
+        WorkerState::Tries => "tries again and again",
+        WorkerState::Stopped => "stands still",
+        WorkerState::Untold => "is not told",
     };
     format!("{name} {how}")
 }

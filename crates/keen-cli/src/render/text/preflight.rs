@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 use std::time::Duration;
 
 use comfy_table::{Cell, CellAlignment};
-use keen_core::observe::node::Look;
+use keen_core::observe::node::NodeInspection;
 use keen_core::preflight::{Finding, Level, Reaches, Report, Todo};
 use keen_core::seed::join::Joining;
 use keen_core::topology::{NodeId, Topology};
@@ -96,7 +96,7 @@ fn ms(micros: i64, signed: bool) -> String {
     if signed { format!("{ms:+.1} ms") } else { format!("{ms:.1} ms") }
 }
 
-fn took(look: &Look) -> String {
+fn took(look: &NodeInspection) -> String {
     let steps = look.attempts.last().map(|attempt| &attempt.steps[..]).unwrap_or_default();
     let all: std::time::Duration = steps.iter().map(|(_, took)| *took).sum();
     format!("{:.0} ms", all.as_secs_f64() * 1e3)

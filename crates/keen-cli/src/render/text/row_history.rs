@@ -6,7 +6,7 @@ use std::fmt::Write as _;
 use keen_core::conflict::Now;
 use keen_core::history::happened_before::Deed;
 use keen_core::topology::{NodeId, Topology};
-use keen_run::conflicts::{Found, Life, Lived};
+use keen_run::conflicts::{Found, RowEvent, RowHistory};
 use keen_run::tables::Table;
 
 use super::conflicts::{cells, changes, moment};
@@ -142,11 +142,11 @@ pub(crate) fn write(
     out
 }
 
-fn is_unseen(life: &Life, a: usize, b: usize) -> bool {
+fn is_unseen(life: &RowHistory, a: usize, b: usize) -> bool {
     life.unseen.contains(&(a.min(b), a.max(b)))
 }
 
-fn did(table: &Table, lived: &Lived) -> String {
+fn did(table: &Table, lived: &RowEvent) -> String {
     match lived.write.deed {
         Deed::Insert => {
             let cells: Vec<String> = (table.layout.shown.iter())
@@ -168,7 +168,7 @@ fn did(table: &Table, lived: &Lived) -> String {
 }
 
 /// The nodes to which anything happened or that hold the row, in the order of the topology.
-fn lanes(life: &Life) -> Vec<NodeId> {
+fn lanes(life: &RowHistory) -> Vec<NodeId> {
     let applied =
         life.writes.iter().flat_map(|lived| lived.write.orders.iter().map(|(node, _)| *node));
     // Also of a node to which nothing happened, and which may differ for that.
@@ -184,7 +184,7 @@ fn lanes(life: &Life) -> Vec<NodeId> {
 
 /// One order of all events that keeps the order of every journal, and each write before it is applied
 /// elsewhere; where that leaves a choice, by the clocks.
-fn in_one_order(life: &Life, lanes: &[NodeId]) -> Vec<Event> {
+fn in_one_order(life: &RowHistory, lanes: &[NodeId]) -> Vec<Event> {
     let mut queues: BTreeMap<NodeId, Vec<(u64, usize)>> = BTreeMap::new();
     for (number, lived) in life.writes.iter().enumerate() {
         for (node, order) in &lived.write.orders {

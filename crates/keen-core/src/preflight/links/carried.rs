@@ -1,8 +1,10 @@
 //! What travels over a link: tables, rows and columns against those of the sets.
 
-use super::{Desk, Finding, Known, Level, declared_as, source_of};
+use super::{CheckContext, Finding, Known, Level, declared_as, source_of};
 use crate::engine::dialect::quoted;
-use crate::observe::node::{Half, Incoming, Means, Publication, Published, TableLook};
+use crate::observe::node::{
+    Incoming, Publication, Published, ReplicationKind, TableLook, WorkerState,
+};
 use crate::preflight::legend::{
     Area, CARRIED_OTHERWISE, NEVER_COPIED, TABLE_NOT_CARRIED, UPDATES_REFUSED,
 };
@@ -16,7 +18,7 @@ fn same_table(full: &str, local: &str) -> bool {
         || (!local.contains('.') && full.rsplit_once('.').is_some_and(|(_, name)| name == local))
 }
 
-pub(super) fn carried(desk: &mut Desk<'_>, known: &Known<'_>) {
+pub(super) fn carried(desk: &mut CheckContext<'_>, known: &Known<'_>) {
     let topology = desk.topology;
     let Some(from) = known.from else { return };
     // Several subscriptions may carry the sets of one link between them: what any of them takes is taken.
@@ -29,7 +31,7 @@ pub(super) fn carried(desk: &mut Desk<'_>, known: &Known<'_>) {
     if !beside.first().is_some_and(|first| std::ptr::eq(*first, known.link)) {
         return; // judged with the first of them
     }
-    if known.link.means != Means::Subscription {
+    if known.link.means != ReplicationKind::Subscription {
         let whole = |link: &&Link| {
             let sets = link.carries.iter().map(|set| &topology.sets[*set]);
             sets.clone().all(|set| set.filter.is_none())
@@ -50,10 +52,10 @@ pub(super) fn carried(desk: &mut Desk<'_>, known: &Known<'_>) {
         empty.dedup();
         never_copied(desk, known, from, &empty);
     }
-    if known.link.means == Means::BinaryLog {
+    if known.link.means == ReplicationKind::BinaryLog {
         mariadb::carried(desk, known.to, from, &beside);
     }
-    if known.link.means != Means::Subscription {
+    if known.link.means != ReplicationKind::Subscription {
         return;
     }
     let Some(source) = desk.facts(from) else { return };
@@ -110,7 +112,7 @@ pub(super) fn carried(desk: &mut Desk<'_>, known: &Known<'_>) {
 
 /// How a receiver takes up a table that is published. With a first copy only where there is nothing yet
 /// that the copy could collide with or double, and nobody else puts rows there.
-fn taken_up(desk: &Desk<'_>, finding: Finding, known: &Known<'_>, table: &str) -> Finding {
+fn taken_up(desk: &CheckContext<'_>, finding: Finding, known: &Known<'_>, table: &str) -> Finding {
     let topology = desk.topology;
     let to = known.to;
     let fed_by_others =
@@ -147,7 +149,7 @@ fn taken_up(desk: &Desk<'_>, finding: Finding, known: &Known<'_>, table: &str) -
 
 /// Returns what the receiver calls the table, if it took it up without copying it.
 fn table_carried(
-    desk: &mut Desk<'_>,
+    desk: &mut CheckContext<'_>,
     known: &Known<'_>,
     beside: &[&Incoming],
     taken: &[&Publication],
@@ -238,7 +240,7 @@ fn beside_the_key<'a>(condition: &str, look: &'a TableLook) -> Vec<&'a str> {
 
 /// Whether updates and deletes of a published table can be sent at all: else the server refuses them.
 fn refused(
-    desk: &mut Desk<'_>,
+    desk: &mut CheckContext<'_>,
     known: &Known<'_>,
     (from, table): (NodeId, &str),
     publication: &Publication,
@@ -296,7 +298,7 @@ fn refused(
 
 /// Rows and columns that travel, against those of the set.
 fn parts(
-    desk: &mut Desk<'_>,
+    desk: &mut CheckContext<'_>,
     known: &Known<'_>,
     (from, set, table): (NodeId, usize, &str),
     publication: &Publication,
@@ -397,20 +399,25 @@ fn plain(condition: &str) -> String {
 }
 
 /// Whether a table holds any row, if that could be seen.
-fn any_rows(desk: &Desk<'_>, node: NodeId, table: &str) -> Option<bool> {
+fn any_rows(desk: &CheckContext<'_>, node: NodeId, table: &str) -> Option<bool> {
     let look = desk.facts(node)?.tables.get(table)?.as_ref().ok()?.there()?;
     look.any_rows.as_ref().ok().copied()
 }
 
 /// Tables that a subscription took up without copying what was there before.
-fn never_copied(desk: &mut Desk<'_>, known: &Known<'_>, from: NodeId, tables: &[(String, String)]) {
+fn never_copied(
+    desk: &mut CheckContext<'_>,
+    known: &Known<'_>,
+    from: NodeId,
+    tables: &[(String, String)],
+) {
     let rows = |node: NodeId, table: &str| any_rows(desk, node, table);
     let (mut empty, mut filled) = (Vec::new(), Vec::new());
     for (table, named) in tables {
         match (rows(from, table), rows(known.to, table)) {
             (Some(false), _) => {} // there was nothing to copy
             // While it does not run they may be on their way.
-            (Some(true), Some(false)) if known.link.receiving == Half::Runs => {
+            (Some(true), Some(false)) if known.link.receiving == WorkerState::Runs => {
                 empty.push(named.as_str());
             }
             _ => filled.push((table.as_str(), named.as_str())),

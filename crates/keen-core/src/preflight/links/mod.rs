@@ -11,10 +11,11 @@ use std::collections::BTreeMap;
 use super::legend::{
     Area, DELAY_DIFFERS, LINK_ABSENT, LINK_DOWN, LINK_ONE_WAY, LINK_STRAY, SOURCE_UNREACHED,
 };
-use super::{Desk, Finding, Level, Reaches};
+use super::{Finding, Level, Reaches};
 use crate::links::state::stopped_at_a_row;
-use crate::observe::node::{Half, Incoming, Means, skip_nothing};
+use crate::observe::node::{Incoming, ReplicationKind, WorkerState, skip_nothing};
 use crate::observe::source::{self, Told};
+use crate::preflight::CheckContext;
 use crate::topology::{Address, Link, NodeId, Topology};
 
 /// A link that a node knows of, and where it comes from.
@@ -24,7 +25,7 @@ pub(crate) struct Known<'a> {
     link: &'a Incoming,
 }
 
-pub(super) fn examine(desk: &mut Desk<'_>) {
+pub(super) fn examine(desk: &mut CheckContext<'_>) {
     let mut known = Vec::new();
     for (node, facts) in desk.nodes() {
         let what = "what brings changes to it";
@@ -49,7 +50,7 @@ pub(super) fn examine(desk: &mut Desk<'_>) {
 }
 
 /// The node of the topology that a link comes from.
-pub(super) fn source_of(desk: &Desk<'_>, to: NodeId, link: &Incoming) -> Option<NodeId> {
+pub(super) fn source_of(desk: &CheckContext<'_>, to: NodeId, link: &Incoming) -> Option<NodeId> {
     let published: BTreeMap<NodeId, Vec<String>> = desk
         .nodes()
         .into_iter()
@@ -69,7 +70,7 @@ pub(super) fn source_of(desk: &Desk<'_>, to: NodeId, link: &Incoming) -> Option<
 }
 
 /// What nodes know of that brings changes, as (receiver, what it knows of, where that comes from).
-pub(crate) fn known<'a>(desk: &Desk<'a>) -> Vec<(NodeId, &'a Incoming, Option<NodeId>)> {
+pub(crate) fn known<'a>(desk: &CheckContext<'a>) -> Vec<(NodeId, &'a Incoming, Option<NodeId>)> {
     let mut found = Vec::new();
     for (to, facts) in desk.nodes() {
         for link in facts.incoming.iter().flatten() {
@@ -80,11 +81,11 @@ pub(crate) fn known<'a>(desk: &Desk<'a>) -> Vec<(NodeId, &'a Incoming, Option<No
 }
 
 /// Whether the state of links that lead to a node can be seen at all.
-fn tells(desk: &Desk<'_>, node: NodeId) -> bool {
+fn tells(desk: &CheckContext<'_>, node: NodeId) -> bool {
     desk.facts(node).is_some_and(|facts| facts.incoming.is_ok())
 }
 
-fn declared(desk: &mut Desk<'_>, known: &[Known<'_>]) {
+fn declared(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
     let topology = desk.topology;
     let mut pairs: Vec<(NodeId, NodeId)> = topology.links.iter().map(|l| (l.from, l.to)).collect();
     pairs.dedup();
@@ -157,7 +158,7 @@ fn declared(desk: &mut Desk<'_>, known: &[Known<'_>]) {
     }
 }
 
-fn how_to_link(desk: &Desk<'_>, from: NodeId, to: NodeId) -> String {
+fn how_to_link(desk: &CheckContext<'_>, from: NodeId, to: NodeId) -> String {
     let (source, receiver) = (&desk.topology.nodes[from], &desk.topology.nodes[to]);
     let Address::Server(server) = &source.at else {
         return "start what carries rows between these files".to_owned();
@@ -184,13 +185,13 @@ fn how_to_link(desk: &Desk<'_>, from: NodeId, to: NodeId) -> String {
     }
 }
 
-fn running(desk: &mut Desk<'_>, known: &Known<'_>) {
+fn running(desk: &mut CheckContext<'_>, known: &Known<'_>) {
     let Known { to, from, link } = known;
     let reaches = match link.receiving {
-        Half::Runs => Reaches::Yes,
-        Half::Tries => Reaches::No,
-        Half::Stopped => Reaches::Stopped,
-        Half::Untold => Reaches::Untold,
+        WorkerState::Runs => Reaches::Yes,
+        WorkerState::Tries => Reaches::No,
+        WorkerState::Stopped => Reaches::Stopped,
+        WorkerState::Untold => Reaches::Untold,
     };
     if let Some(from) = from {
         let best = desk.report.reaches.entry((*to, *from)).or_insert(reaches);
@@ -208,7 +209,11 @@ fn running(desk: &mut Desk<'_>, known: &Known<'_>) {
     // its source is there, it is the rows that it stumbles over.
     let failures = link.failures.unwrap_or(0);
     let there = from.is_some_and(|from| desk.facts(from).is_some());
-    if link.means == Means::Subscription && link.receiving == Half::Tries && there && failures > 0 {
+    if link.means == ReplicationKind::Subscription
+        && link.receiving == WorkerState::Tries
+        && there
+        && failures > 0
+    {
         if let Some(from) = from {
             desk.report.reaches.insert((*to, *from), Reaches::Untold);
         }
@@ -222,7 +227,7 @@ fn running(desk: &mut Desk<'_>, known: &Known<'_>) {
         );
         return;
     }
-    if link.receiving == Half::Tries {
+    if link.receiving == WorkerState::Tries {
         let found = format!("{receiver} does not reach {source} ({means} {name}){said}");
         desk.find(
             Finding::new(&SOURCE_UNREACHED, Level::Stop, nodes, found).on_links(links).advise(
@@ -233,30 +238,30 @@ fn running(desk: &mut Desk<'_>, known: &Known<'_>) {
         return;
     }
     let stopped = match (link.receiving, link.applying) {
-        (Half::Stopped, Half::Stopped) => "is stopped",
-        (Half::Stopped, _) => "does not fetch",
-        (_, Half::Stopped) => "fetches and does not apply",
-        (_, Half::Tries) => "stops at an error again and again",
+        (WorkerState::Stopped, WorkerState::Stopped) => "is stopped",
+        (WorkerState::Stopped, _) => "does not fetch",
+        (_, WorkerState::Stopped) => "fetches and does not apply",
+        (_, WorkerState::Tries) => "stops at an error again and again",
         _ => return,
     };
     let found = format!("{means} {name} on {receiver}, from {source}, {stopped}{said}");
     let finding = Finding::new(&LINK_DOWN, Level::Stop, nodes, found).on_links(links);
     desk.find(match link.means {
         // Started without more it would only stop at the same row again.
-        Means::BinaryLog if link.error.is_some() && link.applying == Half::Stopped => {
+        ReplicationKind::BinaryLog if link.error.is_some() && link.applying == WorkerState::Stopped => {
             let code = link.error.as_deref().and_then(error_number);
             let start = link.starting().join("; ");
             finding.advise(Some(*to), stopped_at_a_row(code, receiver, &start))
         }
-        Means::Subscription if link.error.is_some() => finding.advise(
+        ReplicationKind::Subscription if link.error.is_some() => finding.advise(
             Some(*to),
             "keen plan shows the row and what makes way for the waiting write, where it can read the source's journal; else read the message in its server's log. Enabled without more it stops there again; skipping the transaction loses all that it holds",
         ),
-        Means::BinaryLog => link.starting().into_iter().fold(finding, |f, start| f.run(*to, start)),
-        Means::Subscription => {
+        ReplicationKind::BinaryLog => link.starting().into_iter().fold(finding, |f, start| f.run(*to, start)),
+        ReplicationKind::Subscription => {
             finding.run(*to, format!("ALTER SUBSCRIPTION \"{}\" ENABLE", name.replace('"', "\"\"")))
         }
-        Means::Pglogical | Means::Streaming | Means::StandIn => finding,
+        ReplicationKind::Pglogical | ReplicationKind::Streaming | ReplicationKind::StandIn => finding,
     });
 }
 
@@ -266,7 +271,7 @@ fn error_number(message: &str) -> Option<u64> {
     rest.chars().take_while(char::is_ascii_digit).collect::<String>().parse().ok()
 }
 
-fn undeclared(desk: &mut Desk<'_>, known: &Known<'_>) {
+fn undeclared(desk: &mut CheckContext<'_>, known: &Known<'_>) {
     let declared = known
         .from
         .is_some_and(|from| desk.topology.links.iter().any(|l| l.from == from && l.to == known.to));
@@ -312,8 +317,8 @@ fn declared_as<'a>(topology: &'a Topology, known: &Known<'_>) -> impl Iterator<I
     topology.links.iter().filter(move |link| Some(link.from) == from && link.to == to)
 }
 
-fn delayed(desk: &mut Desk<'_>, known: &Known<'_>) {
-    if known.link.means == Means::StandIn {
+fn delayed(desk: &mut CheckContext<'_>, known: &Known<'_>) {
+    if known.link.means == ReplicationKind::StandIn {
         return; // the file is where the stand-in has its delays from
     }
     let topology = desk.topology;
@@ -341,15 +346,15 @@ fn delayed(desk: &mut Desk<'_>, known: &Known<'_>) {
     .needs(said(wanted));
     let (name, seconds) = (known.link.name.replace('\'', "''"), wanted.as_secs());
     desk.find(match known.link.means {
-        Means::BinaryLog => finding
+        ReplicationKind::BinaryLog => finding
             .run(known.to, format!("STOP SLAVE '{name}'"))
             .run(known.to, format!("CHANGE MASTER '{name}' TO MASTER_DELAY = {seconds}"))
             .run(known.to, skip_nothing(&known.link.name))
             .run(known.to, format!("START SLAVE '{name}'")),
-        Means::Streaming => finding
+        ReplicationKind::Streaming => finding
             .run(known.to, format!("ALTER SYSTEM SET recovery_min_apply_delay = '{seconds}s'"))
             .run(known.to, "SELECT pg_reload_conf()"),
-        Means::Subscription | Means::Pglogical | Means::StandIn => finding.advise(
+        ReplicationKind::Subscription | ReplicationKind::Pglogical | ReplicationKind::StandIn => finding.advise(
             Some(known.to),
             "a subscription cannot be late on purpose: take delay out of the file, or make it a standby",
         ),

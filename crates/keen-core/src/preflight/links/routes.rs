@@ -1,9 +1,9 @@
 //! What several links make together: circles, relays that starve what is behind them, slots that
 //! nobody reads, and who leads.
 
-use super::{Desk, Finding, Known, Level, declared_as};
+use super::{CheckContext, Finding, Known, Level, declared_as};
 use crate::history::journal::is_journal_slot;
-use crate::observe::node::{Means, Slot};
+use crate::observe::node::{ReplicationKind, Slot};
 use crate::preflight::legend::{
     Area, LEADER_ELSEWHERE, LINK_LOOP, LOG_HELD_BACK, RELAY_STARVED, SLOT_UNREAD, VOTERS,
 };
@@ -11,10 +11,10 @@ use crate::topology::{Address, NodeId};
 use crate::units::size;
 
 /// Circles in which every link passes on what its source was sent.
-pub(super) fn loops(desk: &mut Desk<'_>, known: &[Known<'_>]) {
+pub(super) fn loops(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
     let edges: Vec<(NodeId, NodeId, &str)> = known
         .iter()
-        .filter(|k| k.link.means == Means::Subscription && !k.link.own_writes_only)
+        .filter(|k| k.link.means == ReplicationKind::Subscription && !k.link.own_writes_only)
         .filter_map(|k| Some((k.from?, k.to, &k.link.name[..])))
         .collect();
     let mut found: Vec<Vec<NodeId>> = Vec::new();
@@ -85,7 +85,7 @@ pub(super) fn loops(desk: &mut Desk<'_>, known: &[Known<'_>]) {
 }
 
 /// Links that leave out what their source was sent, though somebody further down needs it.
-pub(super) fn starved(desk: &mut Desk<'_>, known: &[Known<'_>]) {
+pub(super) fn starved(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
     for link in known.iter().filter(|k| k.link.own_writes_only) {
         let Some(from) = link.from else { continue };
         let topology = desk.topology;
@@ -113,7 +113,7 @@ pub(super) fn starved(desk: &mut Desk<'_>, known: &[Known<'_>]) {
         let name = link.link.name.replace('"', "\"\"");
         let finding = Finding::new(&RELAY_STARVED, Level::Stop, [from, link.to], found)
             .on_links(vec![(from, link.to)]);
-        desk.find(if link.link.means != Means::Subscription {
+        desk.find(if link.link.means != ReplicationKind::Subscription {
             finding
         } else if desk.sends_to(link.to, from) {
             finding.advise(
@@ -128,7 +128,7 @@ pub(super) fn starved(desk: &mut Desk<'_>, known: &[Known<'_>]) {
     }
 }
 
-pub(super) fn slots(desk: &mut Desk<'_>, known: &[Known<'_>]) {
+pub(super) fn slots(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
     for (node, facts) in desk.nodes() {
         let Some(slots) = desk.seen(Area::Links, node, "its slots", &facts.slots) else { continue };
         for slot in slots {
@@ -208,7 +208,7 @@ pub(super) fn slots(desk: &mut Desk<'_>, known: &[Known<'_>]) {
 
 /// A slot for which the server keeps more log than the file's limit, or more than half of what it keeps at most;
 /// whether it is so.
-fn holding_back(desk: &mut Desk<'_>, node: NodeId, slot: &Slot) -> bool {
+fn holding_back(desk: &mut CheckContext<'_>, node: NodeId, slot: &Slot) -> bool {
     let held = slot.held_back.and_then(|bytes| u64::try_from(bytes).ok());
     let Some(held) = held else { return false };
     let limit = desk.topology.limits.held_back;
@@ -248,23 +248,24 @@ fn holding_back(desk: &mut Desk<'_>, node: NodeId, slot: &Slot) -> bool {
 
 /// Whether a subscription fetches through the slot through which the node's source in the file fetches, too: a
 /// standby that is promoted has the subscriptions of its primary.
-fn inherited(desk: &Desk<'_>, known: &[Known<'_>], of: &Known<'_>) -> bool {
+fn inherited(desk: &CheckContext<'_>, known: &[Known<'_>], of: &Known<'_>) -> bool {
     let sources = desk.sources(of.to);
     let same = |other: &&Known<'_>| {
         sources.contains(&other.to)
             && other.from == of.from
-            && other.link.means == Means::Subscription
+            && other.link.means == ReplicationKind::Subscription
             && (&other.link.name, &other.link.source.slot) == (&of.link.name, &of.link.source.slot)
     };
     of.from.is_some() && of.link.source.slot.is_some() && known.iter().any(|other| same(&other))
 }
 
 /// Who leads, where one leads and the others stand by.
-pub(super) fn leader(desk: &mut Desk<'_>, known: &[Known<'_>]) {
+pub(super) fn leader(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
     let topology = desk.topology;
     for (node, facts) in desk.nodes() {
         if topology.nodes[node].writes && facts.standby {
-            let leads = known.iter().find(|k| k.to == node && k.link.means == Means::Streaming);
+            let leads =
+                known.iter().find(|k| k.to == node && k.link.means == ReplicationKind::Streaming);
             let leads = leads.and_then(|k| k.from).map(|n| format!(": {} leads", desk.name(n)));
             let found = format!(
                 "the file says that applications write to {}, and it is a standby{}",
@@ -278,7 +279,8 @@ pub(super) fn leader(desk: &mut Desk<'_>, known: &[Known<'_>]) {
         }
     }
     for (node, facts) in desk.nodes() {
-        let of_node = |k: &&Known<'_>| k.to == node && k.link.means == Means::Subscription;
+        let of_node =
+            |k: &&Known<'_>| k.to == node && k.link.means == ReplicationKind::Subscription;
         let inherits =
             !facts.standby && known.iter().filter(of_node).any(|k| inherited(desk, known, k));
         if inherits {
@@ -307,10 +309,9 @@ pub(super) fn leader(desk: &mut Desk<'_>, known: &[Known<'_>]) {
         if follows
             && !facts.standby
             && !topology.nodes[node].writes
-            && facts
-                .incoming
-                .as_ref()
-                .is_ok_and(|incoming| incoming.iter().all(|l| l.means == Means::Streaming))
+            && facts.incoming.as_ref().is_ok_and(|incoming| {
+                incoming.iter().all(|l| l.means == ReplicationKind::Streaming)
+            })
         {
             members.push(node);
             let found = format!(

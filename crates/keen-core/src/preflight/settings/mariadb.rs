@@ -3,14 +3,16 @@
 use std::collections::BTreeMap;
 
 use crate::observe::filter::{domain_left_out, left_out};
-use crate::observe::node::{Facts, Half, Incoming, Means, in_quotes, skip_nothing};
+use crate::observe::node::{
+    Incoming, NodeFacts, ReplicationKind, WorkerState, in_quotes, skip_nothing,
+};
 use crate::preflight::legend::{
     Area, CARRIED_OTHERWISE, Check, DUPLICATES, ERRORS_SKIPPED, EVENTS_RUN, LOG_FORMAT, LOG_IMAGES,
     LOG_KEPT, LOG_METADATA, LOG_OFF, LOSSY_CONVERSION, MODES_DIFFER, NOT_READ_ONLY,
     RECEIVED_NOT_LOGGED, REFERENCES_OFF, SILENCE_NOTICED_LATE, TABLE_NOT_CARRIED, TEXTS_DIFFER,
     WRITER_CLOSED, ZONES_DIFFER,
 };
-use crate::preflight::{Desk, Finding, Level};
+use crate::preflight::{CheckContext, Finding, Level};
 use crate::topology::{Address, ColumnChoice, Engine, NodeId};
 
 /// A server that keeps its log for less than this has none left after a weekend's outage.
@@ -29,7 +31,7 @@ struct Rule<'a> {
     effect: &'a str,
 }
 
-pub(crate) fn examine(desk: &mut Desk<'_>, node: NodeId, facts: &Facts) {
+pub(crate) fn examine(desk: &mut CheckContext<'_>, node: NodeId, facts: &NodeFacts) {
     let Some(settings) = desk.seen(Area::Settings, node, "its settings", &facts.settings) else {
         return;
     };
@@ -90,7 +92,7 @@ pub(crate) fn examine(desk: &mut Desk<'_>, node: NodeId, facts: &Facts) {
 
 /// What should be as it is on any server that takes part.
 fn plain_rules(
-    desk: &mut Desk<'_>,
+    desk: &mut CheckContext<'_>,
     node: NodeId,
     settings: &BTreeMap<String, String>,
     receives: bool,
@@ -148,7 +150,7 @@ fn plain_rules(
 }
 
 /// Nodes that exchange changes and run events, each of which writes on every one of them.
-fn events(desk: &mut Desk<'_>) {
+fn events(desk: &mut CheckContext<'_>) {
     let mut running: Vec<(NodeId, u64)> = Vec::new();
     for (node, facts) in desk.nodes() {
         let Ok(settings) = &facts.settings else { continue };
@@ -172,7 +174,7 @@ fn events(desk: &mut Desk<'_>) {
     }
 }
 
-fn log(desk: &mut Desk<'_>, node: NodeId, settings: &BTreeMap<String, String>) {
+fn log(desk: &mut CheckContext<'_>, node: NodeId, settings: &BTreeMap<String, String>) {
     let rule = |check, level, setting, wanted, restart, effect| Rule {
         check,
         level,
@@ -232,7 +234,7 @@ fn log(desk: &mut Desk<'_>, node: NodeId, settings: &BTreeMap<String, String>) {
     }
 }
 
-fn receiving(desk: &mut Desk<'_>, node: NodeId, settings: &BTreeMap<String, String>) {
+fn receiving(desk: &mut CheckContext<'_>, node: NodeId, settings: &BTreeMap<String, String>) {
     for (setting, wanted, value) in [
         ("slave_exec_mode", "STRICT", settings.get("slave_exec_mode")),
         ("slave_skip_errors", "OFF", settings.get("slave_skip_errors")),
@@ -289,7 +291,7 @@ fn same(value: &str, wanted: &str) -> bool {
 
 /// Whether it is as it has to be. A server that does not know the setting does not need it.
 fn require(
-    desk: &mut Desk<'_>,
+    desk: &mut CheckContext<'_>,
     node: NodeId,
     settings: &BTreeMap<String, String>,
     rule: &Rule<'_>,
@@ -336,17 +338,19 @@ fn require(
 }
 
 /// The connections of a server that are not switched off.
-fn running(desk: &Desk<'_>, node: NodeId) -> Vec<Incoming> {
+fn running(desk: &CheckContext<'_>, node: NodeId) -> Vec<Incoming> {
     let links = desk.facts(node).and_then(|facts| facts.incoming.as_ref().ok());
-    let links = links.into_iter().flatten().filter(|link| link.means == Means::BinaryLog);
+    let links = links.into_iter().flatten().filter(|link| link.means == ReplicationKind::BinaryLog);
     links
-        .filter(|link| (link.receiving, link.applying) != (Half::Stopped, Half::Stopped))
+        .filter(|link| {
+            (link.receiving, link.applying) != (WorkerState::Stopped, WorkerState::Stopped)
+        })
         .cloned()
         .collect()
 }
 
 /// What has to be alike on servers that exchange changes.
-pub(crate) fn together(desk: &mut Desk<'_>) {
+pub(crate) fn together(desk: &mut CheckContext<'_>) {
     alike(desk, Engine::MariaDb, "character_set_database", &TEXTS_DIFFER);
     alike(desk, Engine::MariaDb, "zone", &ZONES_DIFFER);
     alike(desk, Engine::MariaDb, "sql_mode", &MODES_DIFFER);
@@ -362,7 +366,12 @@ fn is_same(setting: &str, one: &str, other: &str) -> bool {
 }
 
 /// Finds linked servers of one engine that have a setting otherwise.
-pub(crate) fn alike(desk: &mut Desk<'_>, engine: Engine, setting: &str, check: &'static Check) {
+pub(crate) fn alike(
+    desk: &mut CheckContext<'_>,
+    engine: Engine,
+    setting: &str,
+    check: &'static Check,
+) {
     let mut values: Vec<(String, Vec<NodeId>)> = Vec::new();
     for (node, facts) in desk.nodes().into_iter().filter(|(_, facts)| facts.engine == engine) {
         let Ok(settings) = &facts.settings else { continue };
@@ -373,7 +382,7 @@ pub(crate) fn alike(desk: &mut Desk<'_>, engine: Engine, setting: &str, check: &
             None => values.push((value.clone(), vec![node])),
         }
     }
-    let linked = |desk: &Desk<'_>| {
+    let linked = |desk: &CheckContext<'_>| {
         let group = values.first().and_then(|(_, n)| n.first()).map(|n| desk.group(*n));
         group.is_some_and(|group| values.iter().flat_map(|(_, n)| n).all(|n| group.contains(n)))
     };
@@ -394,7 +403,7 @@ pub(crate) fn alike(desk: &mut Desk<'_>, engine: Engine, setting: &str, check: &
 
 /// What a connection carries against the sets: it carries all rows and columns of every table that its
 /// filters let through.
-pub(crate) fn carried(desk: &mut Desk<'_>, to: NodeId, from: NodeId, beside: &[&Incoming]) {
+pub(crate) fn carried(desk: &mut CheckContext<'_>, to: NodeId, from: NodeId, beside: &[&Incoming]) {
     let topology = desk.topology;
     let Address::Server(server) = &topology.nodes[from].at else { return };
     let pair = (from, to);
@@ -445,7 +454,7 @@ pub(crate) fn carried(desk: &mut Desk<'_>, to: NodeId, from: NodeId, beside: &[&
 }
 
 /// Whether what a source writes is left out by its domain.
-fn domains(desk: &mut Desk<'_>, (from, to): (NodeId, NodeId), beside: &[&Incoming]) {
+fn domains(desk: &mut CheckContext<'_>, (from, to): (NodeId, NodeId), beside: &[&Incoming]) {
     let settings = desk.facts(from).map(|facts| &facts.settings);
     let Some(Ok(settings)) = settings else { return };
     let Some(domain) = settings.get("gtid_domain_id").cloned() else { return };

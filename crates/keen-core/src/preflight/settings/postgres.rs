@@ -4,15 +4,15 @@ use std::collections::BTreeMap;
 
 use super::mariadb::alike;
 use crate::engine::dialect::quoted;
-use crate::observe::node::{Facts, Means};
+use crate::observe::node::{NodeFacts, ReplicationKind};
 use crate::preflight::legend::{
     Area, COMMIT_TIMES, LOG_KEPT, LOG_LEVEL, NOT_READ_ONLY, ROOM_FOR_LINKS, SLOT_TIMES_OUT,
     TEXTS_DIFFER, ZONES_DIFFER,
 };
-use crate::preflight::{Desk, Finding, Level};
+use crate::preflight::{CheckContext, Finding, Level};
 use crate::topology::{Address, Engine, NodeId, Rule};
 
-pub(crate) fn examine(desk: &mut Desk<'_>, node: NodeId, facts: &Facts) {
+pub(crate) fn examine(desk: &mut CheckContext<'_>, node: NodeId, facts: &NodeFacts) {
     let Some(settings) = desk.seen(Area::Settings, node, "its settings", &facts.settings) else {
         return;
     };
@@ -47,7 +47,7 @@ fn set(finding: Finding, node: NodeId, setting: &str, value: &str) -> Finding {
 }
 
 fn sending(
-    desk: &mut Desk<'_>,
+    desk: &mut CheckContext<'_>,
     node: NodeId,
     settings: &BTreeMap<String, String>,
     standbys: usize,
@@ -101,7 +101,7 @@ fn sending(
 }
 
 /// Slots that the server itself gives up.
-fn timing_out(desk: &mut Desk<'_>, node: NodeId, settings: &BTreeMap<String, String>) {
+fn timing_out(desk: &mut CheckContext<'_>, node: NodeId, settings: &BTreeMap<String, String>) {
     // In seconds; 0 means never.
     let Some(idle) = number(settings, "idle_replication_slot_timeout") else { return };
     desk.looked(Area::Settings);
@@ -121,9 +121,9 @@ fn timing_out(desk: &mut Desk<'_>, node: NodeId, settings: &BTreeMap<String, Str
 }
 
 fn receiving(
-    desk: &mut Desk<'_>,
+    desk: &mut CheckContext<'_>,
     node: NodeId,
-    facts: &Facts,
+    facts: &NodeFacts,
     settings: &BTreeMap<String, String>,
     sources: usize,
 ) {
@@ -131,7 +131,7 @@ fn receiving(
         return;
     }
     let there = facts.incoming.as_ref().map_or(0, |incoming| {
-        incoming.iter().filter(|link| link.means == Means::Subscription).count()
+        incoming.iter().filter(|link| link.means == ReplicationKind::Subscription).count()
     });
     let needed = i64::try_from(sources.max(there)).unwrap_or(i64::MAX);
     let what = "links lead to it";
@@ -144,7 +144,7 @@ fn receiving(
 }
 
 fn room(
-    desk: &mut Desk<'_>,
+    desk: &mut CheckContext<'_>,
     node: NodeId,
     settings: &BTreeMap<String, String>,
     setting: &str,
@@ -160,7 +160,12 @@ fn room(
     }
 }
 
-fn writers(desk: &mut Desk<'_>, node: NodeId, facts: &Facts, settings: &BTreeMap<String, String>) {
+fn writers(
+    desk: &mut CheckContext<'_>,
+    node: NodeId,
+    facts: &NodeFacts,
+    settings: &BTreeMap<String, String>,
+) {
     let topology = desk.topology;
     let writers = desk.group(node).into_iter().filter(|n| topology.nodes[*n].writes).count();
     let sources = desk.sources(node);
@@ -203,7 +208,7 @@ fn writers(desk: &mut Desk<'_>, node: NodeId, facts: &Facts, settings: &BTreeMap
 }
 
 /// What has to be alike on servers that exchange changes.
-pub(crate) fn together(desk: &mut Desk<'_>) {
+pub(crate) fn together(desk: &mut CheckContext<'_>) {
     alike(desk, Engine::Postgres, "server_encoding", &TEXTS_DIFFER);
     alike(desk, Engine::Postgres, "TimeZone", &ZONES_DIFFER);
 }

@@ -1,11 +1,11 @@
 //! Settings of SQLite files.
 
-use crate::observe::node::Facts;
+use crate::observe::node::NodeFacts;
 use crate::preflight::legend::{Area, NOT_READ_ONLY};
-use crate::preflight::{Desk, Finding, Level};
+use crate::preflight::{CheckContext, Finding, Level};
 use crate::topology::NodeId;
 
-pub(crate) fn examine(desk: &mut Desk<'_>, node: NodeId, facts: &Facts) {
+pub(crate) fn examine(desk: &mut CheckContext<'_>, node: NodeId, facts: &NodeFacts) {
     let Some(settings) = desk.seen(Area::Settings, node, "its settings", &facts.settings) else {
         return;
     };
