@@ -328,7 +328,7 @@ impl MariaDbLinks {
                 })
                 .collect()),
             Err(_) => Err(
-                "the server has not the plugin metadata_lock_info, without which it does not tell"
+                "the plugin metadata_lock_info is not installed, and without it the server does not tell"
                     .to_owned(),
             ),
         })

@@ -17,8 +17,8 @@ const OUTPUT: &str = "What to write";
 
 /// Check multi-master, peer-to-peer and publish-subscribe topologies for divergence.
 ///
-/// keen reads. It opens nodes read-only. Only `probe` (a row that it takes away again), `flow --beat` (a
-/// row per node) and `demo` (files it makes itself) write to a database, and say so first.
+/// keen only reads. It opens nodes read-only. Three commands write, and say so first: `probe` (a row that it takes
+/// away again), `flow --beat` (a row per node) and `demo` (files of its own).
 #[derive(Debug, Parser)]
 #[command(name = "keen", version, max_term_width = 100, disable_help_subcommand = true)]
 #[command(after_long_help = "\
@@ -58,22 +58,21 @@ pub(crate) enum Color {
 pub(crate) enum Command {
     /// Write a topology file to start from.
     Init(InitArgs),
-    /// Say whether the topology is fit to replicate: nodes, rights, settings, clocks, tables, links.
+    /// Check whether the topology is fit to replicate: nodes, rights, settings, clocks, tables, links.
     Preflight(PreflightArgs),
-    /// Say of every link whether it carries, how late it is, and why not.
+    /// Show the state of every link: whether it carries, how late it is, and why not.
     Flow(FlowArgs),
-    /// Compare every row over all nodes.
+    /// Compare every row on all nodes.
     Audit(AuditArgs),
-    /// Say which writes raced, which won, and whose are lost: from the nodes' journals.
+    /// Find writes that raced, and lost writes, in the nodes' journals.
     Conflicts(ConflictsArgs),
-    /// Say what would put divergent rows right, step by step. Changes nothing.
+    /// Plan the repair of divergent rows, step by step. Changes nothing.
     Plan(PlanArgs),
-    /// Write a marked row at each writer and watch it arrive everywhere; or wait until a node has applied
-    /// what another had written.
+    /// Write a marked row at each written node and watch it arrive everywhere; or wait for a node to catch up.
     Probe(ProbeArgs),
-    /// Show earlier runs, or how a link or a table went over time.
+    /// Show earlier runs, or how a link or a table did over time.
     History(HistoryArgs),
-    /// Explain checks of preflight, states of links, kinds of conflicts and keen's own words, or list them all.
+    /// Explain what keen prints: checks, states of links, kinds of conflicts, words.
     Explain(ExplainArgs),
     /// Make a network of refuge huts that went wrong, audit it and plan its repair.
     Demo(DemoArgs),
@@ -130,20 +129,20 @@ pub(crate) struct ScopeArgs {
     #[arg(long, value_enum, default_value_t, value_name = "FUNCTION")]
     pub(crate) digest: Digest,
 
-    /// How long to wait for a node that is locked, and for a server to let keen in.
+    /// How long to wait for a lock, and for a connection.
     #[arg(long = "connect-timeout", value_name = "DURATION", default_value = "5s", value_parser = duration, help_heading = TIME)]
     pub(crate) wait: Duration,
 
-    /// Give up a server that sends nothing for so long while it owes an answer.
+    /// Give up on a server that sends nothing for this long while an answer is due.
     #[arg(long = "idle-timeout", value_name = "DURATION", default_value = "30s", value_parser = duration, help_heading = TIME)]
     pub(crate) silence: Duration,
 
-    /// Look again at rows that differ, once every node has applied what was written before, for so long;
-    /// 0s counts what differs at the first look.
+    /// For up to this long, read rows that differ again, once every node has applied what was written before; 0s
+    /// counts what differs at the first look.
     #[arg(long, value_name = "DURATION", default_value = "30s", value_parser = duration, help_heading = TIME)]
     pub(crate) patience: Duration,
 
-    /// Read segments of a table over so many sessions side by side, where a node has cores to spare.
+    /// Read segments of a table over this many sessions in parallel, where a node has cores to spare.
     #[arg(long, value_name = "N", default_value = "1", value_parser = clap::value_parser!(u8).range(1..=32))]
     pub(crate) threads: u8,
 
@@ -289,7 +288,7 @@ impl From<EngineName> for Engine {
 /// Where a run keeps what it saw.
 #[derive(Debug, Args)]
 pub(crate) struct LedgerArgs {
-    /// Keep what this run saw in this file [default: beside the topology file, ending in .ledger].
+    /// The file in which keen keeps what this run saw [default: beside the topology file, ending in .ledger].
     #[arg(long, value_name = "FILE", conflicts_with = "no_ledger", help_heading = OUTPUT)]
     pub(crate) ledger: Option<PathBuf>,
 
@@ -325,7 +324,7 @@ pub(crate) struct FlowArgs {
     #[arg(long = "interval", value_name = "DURATION", default_value = "5s", value_parser = duration, help_heading = TIME)]
     pub(crate) between: Duration,
 
-    /// How long a node may take to let keen in, and to answer.
+    /// How long to wait for a connection, and for an answer.
     #[arg(long = "connect-timeout", value_name = "DURATION", default_value = "5s", value_parser = duration, help_heading = TIME)]
     pub(crate) wait: Duration,
 
@@ -375,11 +374,11 @@ pub(crate) struct ProbeArgs {
     #[arg(long, value_name = "NODE", help_heading = LOOK_AT)]
     pub(crate) at: Option<String>,
 
-    /// For how long each step is waited for.
+    /// How long to wait for each step.
     #[arg(long = "timeout", value_name = "DURATION", default_value = "10s", value_parser = duration, help_heading = TIME)]
     pub(crate) limit: Duration,
 
-    /// How long a node may take to let keen in, and to answer.
+    /// How long to wait for a connection, and for an answer.
     #[arg(long = "connect-timeout", value_name = "DURATION", default_value = "5s", value_parser = duration, help_heading = TIME)]
     pub(crate) wait: Duration,
 
@@ -488,8 +487,8 @@ pub(crate) struct ConflictsArgs {
     #[arg(long, conflicts_with_all = ["key", "format", "kinds"])]
     pub(crate) ddl: bool,
 
-    /// Tell the whole life of this row of the table named by --table: its key, cells separated by commas;
-    /// a cell with a comma in it stands in double quotes.
+    /// Show the whole life of this row of the table named by --table: its key, cells separated by commas; put a
+    /// cell that has a comma in double quotes.
     #[arg(long, value_name = "KEY", requires = "tables", help_heading = LOOK_AT)]
     pub(crate) key: Option<String>,
 
@@ -526,11 +525,11 @@ pub(crate) struct ConflictsArgs {
     #[arg(long, help_heading = LOOK_AT)]
     pub(crate) whole: bool,
 
-    /// How long to wait for a node that is locked, and for a server to let keen in.
+    /// How long to wait for a lock, and for a connection.
     #[arg(long = "connect-timeout", value_name = "DURATION", default_value = "5s", value_parser = duration, help_heading = TIME)]
     pub(crate) wait: Duration,
 
-    /// Give up a server that sends nothing for so long while it owes an answer.
+    /// Give up on a server that sends nothing for this long while an answer is due.
     #[arg(long = "idle-timeout", value_name = "DURATION", default_value = "30s", value_parser = duration, help_heading = TIME)]
     pub(crate) silence: Duration,
 

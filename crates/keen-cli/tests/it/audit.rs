@@ -89,7 +89,7 @@ fn the_document_says_who_holds_what() {
     let run = folder.keen(&["audit", "--format", "json"]);
     assert_eq!(run.code, 1);
     let audit: Audit = serde_json::from_str(&run.out).unwrap();
-    assert_eq!((audit.keen.as_str(), audit.version, audit.complete), ("audit", 1, true));
+    assert_eq!((audit.keen.as_str(), audit.version, audit.complete), ("audit", 2, true));
     assert_eq!(
         (audit.summary.tables, audit.summary.diverge, audit.summary.divergent_rows),
         (1, 1, 2)

@@ -638,6 +638,6 @@ fn a_transaction_of_very_many_changes_is_judged_as_a_small_one() {
     )
     .unwrap();
     let broken = folder.keen(&[&JSON[..], &["--whole"]].concat()).json();
-    let fault = broken["nodes"][0]["fault"]["what"].as_str().unwrap();
+    let fault = crate::common::told(&broken["nodes"][0]["fault"]);
     assert!(fault.contains("line 2 of") && fault.contains("unknown variant `put`"), "{fault}");
 }

@@ -270,7 +270,7 @@ fn a_journal_that_cannot_be_read_costs_its_proofs_and_no_more() {
     assert_eq!(run.code, 1, "{run:?}");
     let json = run.json();
     assert_eq!(json["complete"], false);
-    let fault = json["nodes"][0]["fault"]["what"].as_str().unwrap();
+    let fault = crate::common::told(&json["nodes"][0]["fault"]);
     assert!(fault.contains("keen conflicts --ddl"), "{fault}");
     assert!(network.keen(&["conflicts", "--ddl"]).out.contains("GRANT REPLICATION SLAVE"));
     let of = |id: i64| {
@@ -422,7 +422,7 @@ fn no_replica_is_thrown_out_and_nothing_is_written() {
         let run = network.conflicts(&["--reader", taken]);
         assert_eq!(run.code, 3, "{run:?}");
         let json = run.json();
-        let fault = json["nodes"][0]["fault"]["what"].as_str().unwrap();
+        let fault = crate::common::told(&json["nodes"][0]["fault"]);
         assert!(fault.contains(&format!("reader number {taken} is taken")), "{fault}");
     }
     assert_eq!(network.conflicts(&["--reader", "4711"]).code, 0);
@@ -674,7 +674,7 @@ fn what_is_logged_as_a_statement_does_not_pass_for_nothing() {
     settle(&network);
     let run = network.conflicts(&[]);
     assert_eq!(run.code, 3, "{run:?}");
-    let fault = run.json()["nodes"][0]["fault"]["what"].as_str().unwrap().to_owned();
+    let fault = crate::common::told(&run.json()["nodes"][0]["fault"]);
     assert!(
         fault.contains("1 write in the log") && fault.contains("binlog_format = ROW"),
         "{fault}"

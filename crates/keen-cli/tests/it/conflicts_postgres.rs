@@ -333,10 +333,7 @@ fn all_that_it_prints_of_its_journal_can_be_run() {
     })
     .unwrap();
     let run = network.conflicts(&[]);
-    assert!(
-        run.json()["nodes"][0]["fault"]["what"].as_str().unwrap().contains("is lost"),
-        "{run:?}"
-    );
+    assert!(crate::common::told(&run.json()["nodes"][0]["fault"]).contains("is lost"), "{run:?}");
     let ddl = network.keen(&["conflicts", "--ddl"]).out;
     assert!(ddl.contains("\nSELECT pg_drop_replication_slot("), "{ddl}");
     slots(&network);
@@ -351,7 +348,7 @@ fn all_that_it_prints_of_its_journal_can_be_run() {
     }
     let run = network.conflicts(&["--journals-only"]);
     assert!(
-        run.json()["nodes"][0]["fault"]["what"].as_str().unwrap().contains("has no slot"),
+        crate::common::told(&run.json()["nodes"][0]["fault"]).contains("has no slot"),
         "{run:?}"
     );
     slots(&network);
@@ -363,7 +360,7 @@ fn without_a_slot_or_a_right_it_says_what_to_do() {
     let network = Network::postgres_peers();
     let run = network.conflicts(&[]);
     assert_eq!(run.code, 3, "{run:?}");
-    let fault = run.json()["nodes"][0]["fault"]["what"].as_str().unwrap().to_owned();
+    let fault = crate::common::told(&run.json()["nodes"][0]["fault"]);
     assert!(
         fault.contains("no slot for keen to read its log through")
             && fault.contains("keen conflicts --ddl"),
@@ -607,7 +604,7 @@ fn a_slot_of_an_older_server_that_was_there_before_its_publication() {
     // The older server refuses to tell what was written before the publication: it is let go of, as keen says.
     let run = network.conflicts(&[]);
     assert_eq!(run.code, 3, "{run:?}");
-    let fault = run.json()["nodes"][0]["fault"]["what"].as_str().unwrap().to_owned();
+    let fault = crate::common::told(&run.json()["nodes"][0]["fault"]);
     let (_, advice) = fault.split_once("SELECT ").unwrap_or_else(|| panic!("{fault}"));
     let (statement, _) = advice.split_once(" lets it go").unwrap();
     network.servers[0].run(&format!("SELECT {statement}")).unwrap();

@@ -15,6 +15,7 @@ mod conflicts_pglogical;
 mod conflicts_postgres;
 mod demo;
 mod derive;
+mod documents;
 mod faults;
 mod fences;
 mod flow_mariadb;

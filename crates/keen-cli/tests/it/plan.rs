@@ -273,7 +273,7 @@ fn the_document_has_everything_a_reviewer_needs() {
     let plan = folder.keen(&["plan", "--format", "json"]).json();
     assert_eq!(
         (&plan["keen"], &plan["version"], &plan["complete"]),
-        (&json!("plan"), &json!(1), &json!(true))
+        (&json!("plan"), &json!(2), &json!(true))
     );
     let step = &plan["steps"][0];
     assert_eq!((&step["node"], &step["action"]), (&json!("c"), &json!("update")));
@@ -501,7 +501,7 @@ fn what_is_no_audit_is_refused() {
     let cases = [
         (good[..good.len() / 2].to_owned(), "no whole audit"),
         ("[]".to_owned(), "no whole audit"),
-        (good.replace("\"version\": 1", "\"version\": 99"), "version 99"),
+        (good.replace("\"version\": 2", "\"version\": 99"), "version 99"),
         (good.replace("\"keen\": \"audit\"", "\"keen\": \"plan\""), "not an audit"),
         (good.replace("\"topology\": \"test\"", "\"topology\": \"other\""), "\"other\""),
         (good.replace("\"nodes\":[\"a\"]", "\"nodes\":[\"zz\"]"), "zz"),

@@ -128,10 +128,7 @@ fn on_a_mesh_every_write_arrives_and_nothing_stays() {
     let run = mesh.keen(&["probe", "--from", "a", "--format", "json"]);
     assert_eq!(run.code, 3, "{run:?}");
     assert!(
-        run.json()["writers"][0]["fault"]["what"]
-            .as_str()
-            .unwrap()
-            .contains("write the probe's row"),
+        crate::common::told(&run.json()["writers"][0]["fault"]).contains("write the probe's row"),
         "{run:?}"
     );
 }

@@ -144,3 +144,9 @@ pub fn node_name(i: usize) -> String {
 pub fn table(json: &Json, at: usize) -> &Json {
     &json["tables"][at]
 }
+
+/// A fault in a document: what happened, and what to do.
+pub fn told(fault: &Json) -> String {
+    let text = |member: &str| fault[member].as_str().unwrap_or_else(|| panic!("{fault:#}"));
+    format!("{}: {}", text("what"), text("advice"))
+}
