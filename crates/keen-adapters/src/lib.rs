@@ -10,29 +10,38 @@
 
 pub mod adapter;
 pub mod files;
+#[cfg(feature = "servers")]
 pub mod mariadb;
 pub mod memory;
+#[cfg(feature = "servers")]
 pub mod postgres;
 pub mod server;
 pub mod sqlite;
+#[cfg(feature = "servers")]
+mod tls;
 
 use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::topology::Engine;
 
 /// The adapters, one for each engine. Another engine is one more line.
-pub static ADAPTERS: [&dyn adapter::Adapter; 3] =
-    [&sqlite::SqliteAdapter, &postgres::PostgresAdapter, &mariadb::MariaDbAdapter];
+pub static ADAPTERS: &[&dyn adapter::Adapter] = &[
+    &sqlite::SqliteAdapter,
+    #[cfg(feature = "servers")]
+    &postgres::PostgresAdapter,
+    #[cfg(feature = "servers")]
+    &mariadb::MariaDbAdapter,
+];
 
 /// The adapter of an engine.
 ///
 /// # Errors
 /// [`ReadFault`] when there is none.
 pub fn adapter_of(engine: Engine) -> Result<&'static dyn adapter::Adapter, ReadFault> {
-    let found = ADAPTERS.into_iter().find(|adapter| adapter.engine() == engine);
+    let found = ADAPTERS.iter().copied().find(|adapter| adapter.engine() == engine);
     found.ok_or_else(|| {
         ReadFault::new(
-            format!("there is no adapter of {}", engine.name()),
-            "this is a defect of keen: please report it",
+            format!("this keen was built without the adapter of {}", engine.name()),
+            "build it with its usual features",
         )
         .of(FaultKind::NotSupported)
     })

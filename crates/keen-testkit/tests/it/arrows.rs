@@ -54,7 +54,10 @@ const FLOORS: [(&str, &[&str]); 4] = [
             "opener",
         ],
     ),
-    ("keen_adapters", &["sqlite", "postgres", "mariadb", "files", "memory", "adapter", "server"]),
+    (
+        "keen_adapters",
+        &["sqlite", "postgres", "mariadb", "files", "memory", "adapter", "tls", "server"],
+    ),
     (
         "keen_cli",
         &["commands", "render", "app", "progress", "terminal", "args", "safe", "numbers", "exit"],
