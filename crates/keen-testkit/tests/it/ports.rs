@@ -76,8 +76,8 @@ fn of_what_is_asked_through_a_port_only_the_filter_of_a_set_is_sql() {
         "JournalSetup.slot",
         "JournalSetup.slot_name",
         "PublishableTable.name",
-        "Came.Through",
-        "Asked.tables",
+        "WriteOrigin.Through",
+        "InspectionRequest.tables",
     ];
     let sql = ["TableRequest.filter"];
     let known = |name: &String| names.contains(&&name[..]) || sql.contains(&&name[..]);
@@ -113,14 +113,18 @@ fn what_a_server_prints_of_itself_is_told_as_it_is_and_nothing_else_is_sql() {
         found.extend(named(&told));
     }
     found.sort();
-    // Declarations: how a column is made, what its values have to meet, what a publication lets through. They are
-    // shown, compared and declared anew, and never sent back through a port.
+    // Declarations as the server prints them: how a column is made, what its values have to meet, what a publication
+    // lets through, which change of shape a journal tells of. And the grant that is lacking, for people to run. They
+    // are shown, compared and declared anew, and never sent back through a port.
     let printed = [
+        "ColumnShape.declared",
         "ColumnShape.default",
         "ColumnShape.expression",
         "MadeOf.checks",
-        "Published.rows",
+        "Published.filter",
         "Reference.place",
+        "Right.grant",
+        "ShapeChange.what",
         "TableLook.checks",
     ];
     assert_eq!(found, printed);
