@@ -22,7 +22,7 @@ fn each_row_tells_its_own_write_whatever_its_columns_are_called() {
     let shape = connect(server).shape("turn of").unwrap();
     let columns = shape.key.iter().map(|name| shape.column(name).unwrap().clone()).collect();
     let key = |number: i64, text: &str| vec![Value::Int(number.into()), Value::text(text)];
-    let rows = RowKeys { columns, keys: vec![key(3, ""), key(2, ""), key(1, "it's")] };
+    let rows = RowKeys { columns, keys: [key(3, ""), key(2, ""), key(1, "it's")].into() };
     let mut tells = PostgresLastWrites::open(&access(server)).unwrap();
     let told = tells.last_writes(&table, &rows).unwrap();
     let [None, Some(second), Some(first)] = &told[..] else { panic!("{told:?}") };

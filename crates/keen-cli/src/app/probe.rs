@@ -1,9 +1,11 @@
-//! What a probe came to.
+//! What a probe, or waiting for a node, came to.
 
 use std::collections::BTreeMap;
 use std::time::Duration;
 
 use jiff::Timestamp;
+use keen_core::links::LinkFlow;
+use keen_core::links::fence::{Fence, Passing};
 use keen_core::topology::NodeId;
 use keen_run::probe::{Journey, LeftBehind};
 
@@ -63,4 +65,16 @@ impl Outcome {
         let all = self.arrived() + self.missing();
         format!("{} of {all} writes arrived{unseen}", self.arrived())
     }
+}
+
+/// What came of waiting for a node.
+pub(crate) struct Waited<'a> {
+    pub(crate) started: Timestamp,
+    pub(crate) at: NodeId,
+    pub(crate) sources: &'a [NodeId],
+    pub(crate) fence: &'a Fence,
+    pub(crate) passing: &'a Passing,
+    pub(crate) links: &'a [LinkFlow],
+    pub(crate) took: Duration,
+    pub(crate) stopped: bool,
 }

@@ -10,7 +10,7 @@ use crate::app::history::{look_up, wanted};
 use crate::app::output::CANNOT;
 use crate::args::{HistoryArgs, HistoryFormat};
 use crate::exit::Exit;
-use crate::render::text::history;
+use crate::render::{csv, json, text};
 use crate::terminal::Terminal;
 
 pub(crate) fn run(args: &HistoryArgs, terminal: Terminal) -> Result<Exit> {
@@ -28,13 +28,13 @@ pub(crate) fn run(args: &HistoryArgs, terminal: Terminal) -> Result<Exit> {
     let ledger = Ledger::open_to_read(&path).with_context(cannot)?;
     let name = &topology.name;
     let found = look_up(&ledger, name, of, args.last).with_context(cannot)?;
-    let text = match args.format {
-        HistoryFormat::Text => history::text(name, found, terminal.columns),
-        HistoryFormat::Json => history::json(name, found)?,
-        HistoryFormat::Csv => history::csv(found)?,
+    let shown = match args.format {
+        HistoryFormat::Text => text::history::text(name, found, terminal.columns),
+        HistoryFormat::Json => json::history::write(name, found)?,
+        HistoryFormat::Csv => csv::history(found)?,
     };
     let mut out = terminal.stdout();
-    out.write_all(text.as_bytes()).context(CANNOT)?;
+    out.write_all(shown.as_bytes()).context(CANNOT)?;
     out.flush().context(CANNOT)?;
     Ok(Exit::Agree)
 }

@@ -26,6 +26,7 @@ use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 use crate::args::{ProbeArgs, ReportFormat};
 use crate::exit::Exit;
+use crate::render::json;
 use crate::render::text::probe as render;
 use crate::terminal::{Terminal, complain};
 
@@ -185,7 +186,7 @@ fn write(
         stopped: stop.raised(),
     };
     let text = match args.format {
-        ReportFormat::Json => render::json(topology, &outcome)?,
+        ReportFormat::Json => json::probe::write(topology, &outcome)?,
         ReportFormat::Text => render::text(topology, &outcome, terminal.columns),
     };
     let keeping = RunLog::new(&args.ledger, &args.topology);
@@ -264,7 +265,7 @@ fn wait(args: &ProbeArgs, loaded: &Loaded, stop: &Stop) -> Result<(String, Exit)
         let done = passing.waiting.is_empty();
         if done || clock.elapsed() >= args.limit || stop.raised() {
             let link = links(topology, &first, &sights, at, &sources);
-            let waited = render::Waited {
+            let waited = app::probe::Waited {
                 started,
                 at,
                 sources: &sources,
@@ -275,8 +276,8 @@ fn wait(args: &ProbeArgs, loaded: &Loaded, stop: &Stop) -> Result<(String, Exit)
                 stopped: stop.raised(),
             };
             let text = match args.format {
-                ReportFormat::Json => waited.json(topology)?,
-                ReportFormat::Text => waited.text(topology),
+                ReportFormat::Json => json::probe::waited(topology, &waited)?,
+                ReportFormat::Text => render::waited(topology, &waited),
             };
             return Ok((text, exit(&passing, stop)));
         }

@@ -91,6 +91,18 @@ fn every_command_is_in_its_table_and_exit_codes_and_options_are_those_of_the_pro
 }
 
 #[test]
+fn the_readme_links_every_picture() {
+    let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let pictures = fs::read_dir(root.join("docs/screenshots")).unwrap();
+    let names: Vec<String> =
+        pictures.map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+    assert!((10..20).contains(&names.len()), "{names:?}");
+    for name in names {
+        assert!(README.contains(&format!("](docs/screenshots/{name})")), "{name} is not linked");
+    }
+}
+
+#[test]
 fn the_readme_is_short() {
     assert!(README.lines().count() <= 132, "{}", README.lines().count());
     let wide: Vec<&str> = README.lines().filter(|line| line.chars().count() > 120).collect();

@@ -363,3 +363,21 @@ fn a_file_of_very_many_nodes_is_refused_before_the_rest_is_read() {
     let folder = Folder::new(&format!("{}[set.nobody]\nwrong = 1\n", nodes(64)));
     assert!(folder.keen(&["audit"]).err.contains("wrong"));
 }
+
+#[test]
+fn an_engine_that_keen_does_not_know_is_refused_by_name() {
+    for address in ["cassandra://keen@valley:9042/huts", "postgres:huts", "http://valley/huts"] {
+        let folder = Folder::new(&format!(
+            "name = \"t\"\n[node.valley]\nat = \"{address}\"\nwrites = true\n\
+             [node.saddle]\nat = \"sqlite:b.db\"\nwrites = true\n\
+             [set.s]\ntables = [\"guest\"]\n[[link]]\nmesh = [\"valley\", \"saddle\"]\ncarries = [\"s\"]\n"
+        ));
+        for command in ["audit", "preflight", "flow", "conflicts", "plan"] {
+            let run = folder.keen(&[command]);
+            assert_eq!((run.code, &run.out[..]), (2, ""), "{run:?}");
+            let told =
+                ["keen.toml:3", address, "is no address that keen knows", "postgres://USER@HOST"];
+            assert!(told.iter().all(|words| run.err.contains(words)), "{run:?}");
+        }
+    }
+}

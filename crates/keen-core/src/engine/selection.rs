@@ -102,7 +102,7 @@ mod tests {
     #[test]
     fn keys_of_several_columns_are_spelled_whole() {
         let keys = vec![vec![Value::text("O'Ridge"), Value::Date(0)]];
-        let keys = RowKeys { columns: keys_columns(), keys };
+        let keys = RowKeys { columns: keys_columns(), keys: keys.into() };
         assert_eq!(
             each_key(Engine::Postgres, &keys),
             [r#"("h""ut" = 'O''Ridge' AND "day" = '1970-01-01'::date)"#]
@@ -111,7 +111,7 @@ mod tests {
         // What PostgreSQL would refuse to compare is nowhere.
         let keys =
             vec![vec![Value::Int(1), Value::Date(0)], vec![Value::text("a\0"), Value::Date(0)]];
-        let nowhere = RowKeys { columns: keys_columns(), keys };
+        let nowhere = RowKeys { columns: keys_columns(), keys: keys.into() };
         assert_eq!(each_key(Engine::Postgres, &nowhere), ["(1 = 0)", "(1 = 0)"]);
     }
 

@@ -65,8 +65,8 @@ impl Segment {
 pub struct RowKeys {
     /// The columns of the key on that node, in its order.
     pub columns: Vec<ColumnShape>,
-    /// The keys: of each row a value for each of those columns.
-    pub keys: Vec<Vec<Value>>,
+    /// The keys: of each row a value for each of those columns. Nodes share them.
+    pub keys: Arc<[Vec<Value>]>,
 }
 
 impl RowKeys {
@@ -77,8 +77,9 @@ impl RowKeys {
         layout: &Layout,
         shape: &TableShape,
         local_columns: &[String],
-        keys: Vec<Vec<Value>>,
+        keys: impl Into<Arc<[Vec<Value>]>>,
     ) -> Option<Self> {
+        let keys = keys.into();
         let column = |at: &usize| shape.column(local_columns.get(*at)?).cloned();
         let columns: Vec<ColumnShape> = layout.key.iter().map(column).collect::<Option<_>>()?;
         let found = |(at, column): (&usize, &ColumnShape)| {
@@ -92,7 +93,7 @@ impl RowKeys {
     pub fn in_pieces(&self, most: usize) -> impl Iterator<Item = Self> + '_ {
         self.keys
             .chunks(most.max(1))
-            .map(|keys| Self { columns: self.columns.clone(), keys: keys.to_vec() })
+            .map(|keys| Self { columns: self.columns.clone(), keys: keys.into() })
     }
 }
 
@@ -118,12 +119,14 @@ pub fn finds_by_value(reading: &Conversion, family: Family) -> bool {
     as_it_is && reading.fraction.is_none() && reading.treatment == Normalization::default()
 }
 
-/// Whether a key can be asked for by its values: it has no NULL, which equals nothing, and no NaN.
+/// Whether a key can be asked for by its values: it has no NULL, which equals nothing, no NaN, and no text that is
+/// not valid, which engines keep in their own encodings.
 #[must_use]
 pub fn is_findable(key: &[Value]) -> bool {
     let findable = |value: &Value| match value {
         Value::Null => false,
         Value::Float(v) => !v.is_nan(),
+        Value::Text(text) => std::str::from_utf8(text).is_ok(),
         _ => true,
     };
     !key.is_empty() && key.iter().all(findable)

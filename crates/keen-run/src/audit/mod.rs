@@ -21,6 +21,7 @@ use keen_core::value::Value;
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
 use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::Arc;
 use std::time::SystemTime;
 
 use crossbeam_channel::{Sender, bounded, unbounded};
@@ -37,7 +38,7 @@ use node::{Duty, Job, Opened, Pace};
 use table::{Comparison, InScope};
 
 /// By set and table, the keys of the wanted rows.
-pub type WantedKeys = BTreeMap<(SetId, String), Vec<Vec<Value>>>;
+pub type WantedKeys = BTreeMap<(SetId, String), Arc<[Vec<Value>]>>;
 
 /// Why a table counts as unread on a node that could be read.
 pub const NOBODY_ELSE: &str = "no other node's table could be compared with it";

@@ -434,7 +434,7 @@ impl Looking<'_> {
                 .flat_map(|outcome| outcome.tally.balances.values().map(|balance| balance.rows));
             let worth = (rows.max().unwrap_or(0) / KEY_COSTS).min(MOST_KEYS);
             if let Some(keys) = table.rows.keys(worth)? {
-                only.insert((table.set, table.table.clone()), keys);
+                only.insert((table.set, table.table.clone()), keys.into());
             }
         }
         let request = AuditRequest {

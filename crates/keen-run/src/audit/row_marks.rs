@@ -81,7 +81,7 @@ fn of_node(
         let table = &tables[of_table[0].0];
         let (shape, columns) = (&table.shapes[&node], table.local_columns.get(&node));
         for some in of_table.chunks(AT_ONCE) {
-            let keys = some.iter().map(|(_, _, key)| key.clone()).collect();
+            let keys: Vec<Vec<Value>> = some.iter().map(|(_, _, key)| key.clone()).collect();
             match columns.and_then(|columns| RowKeys::of(table.layout, shape, columns, keys)) {
                 Some(keys) => told.extend(reader.row_marks(&shape.qualified, &keys)?),
                 None => told.extend(some.iter().map(|_| None)),

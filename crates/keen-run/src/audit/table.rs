@@ -134,10 +134,10 @@ fn by_keys(
     agreement: &ComparisonSchema,
     layout: &Layout,
     shapes: &BTreeMap<NodeId, TableShape>,
-    keys: &[Vec<Value>],
+    keys: &Arc<[Vec<Value>]>,
 ) -> Option<BTreeMap<NodeId, Arc<RowKeys>>> {
     let of_node = |(node, columns): (&NodeId, &Vec<String>)| {
-        let keys = RowKeys::of(layout, shapes.get(node)?, columns, keys.to_vec())?;
+        let keys = RowKeys::of(layout, shapes.get(node)?, columns, Arc::clone(keys))?;
         Some((*node, Arc::new(keys)))
     };
     agreement.local_columns.iter().map(of_node).collect()

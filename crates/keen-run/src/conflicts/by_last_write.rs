@@ -357,7 +357,7 @@ impl LastWriteSources {
             let rows: Vec<(&u128, &Vec<Value>)> = wanted.iter().collect();
             let of_node: &mut HashMap<u128, LastWritten> = found.entry(*node).or_default();
             for rows in rows.chunks(AT_ONCE) {
-                let keys = rows.iter().map(|(_, key)| (*key).clone()).collect();
+                let keys: Vec<Vec<Value>> = rows.iter().map(|(_, key)| (*key).clone()).collect();
                 let Some(keys) = RowKeys::of(&table.layout, shape, columns, keys) else { break };
                 match tells.last_writes(&shape.qualified, &keys) {
                     Ok(told) => of_node.extend(
@@ -395,7 +395,7 @@ pub fn written(
             let Some(local) = table.nodes.get(node).filter(|_| !silent.contains(node)) else {
                 continue;
             };
-            let keys = rows.iter().map(|row| row.key.clone()).collect();
+            let keys: Vec<Vec<Value>> = rows.iter().map(|row| row.key.clone()).collect();
             let keys = RowKeys::of(&table.layout, &local.shape, &local.columns, keys);
             let Some(keys) = keys else { continue };
             match tells.last_writes(&local.shape.qualified, &keys) {

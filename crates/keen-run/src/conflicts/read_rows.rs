@@ -58,7 +58,7 @@ pub(super) fn read(
             held.unread.insert(*number, "its table is not shaped as the others' are".to_owned());
             continue;
         };
-        let keys = rows.values().cloned().collect();
+        let keys: Vec<Vec<Value>> = rows.values().cloned().collect();
         // The shape of the table is asked for again: this is another session than the first.
         let mut done = reader.shape(local).map(drop);
         let shape = table.shapes.get(&node);

@@ -267,7 +267,9 @@ mod tests {
 
     #[test]
     fn where_one_row_cannot_be_asked_for_by_its_key_none_is() {
-        for key in [vec![Value::Null], Vec::new(), vec![Value::Int(1), Value::Float(f64::NAN)]] {
+        let invalid = Value::Text(vec![0xed, 0xa0, 0x80]);
+        let nan = vec![Value::Int(1), Value::Float(f64::NAN)];
+        for key in [vec![Value::Null], Vec::new(), nan, vec![invalid]] {
             let mut held = PendingRows::new();
             for key in [vec![Value::Int(1)], key, vec![Value::Int(2)]] {
                 held.push(&DivergentRow { key, ..row(1, "") }).unwrap();

@@ -184,7 +184,7 @@ proptest! {
                 let agreeing = rows.iter().find(|other| key.iter().any(|i| other[*i] != row[*i]));
                 let of = |row: &Vec<Value>| key.iter().map(|i| row[*i].clone()).collect::<Vec<_>>();
                 let keys = [Some(found.key.clone()), agreeing.map(of)];
-                let wanted = [((0, table.name.clone()), keys.into_iter().flatten().collect())];
+                let wanted = [((0, table.name.clone()), keys.into_iter().flatten().collect::<Vec<_>>().into())];
                 let again = audit_only(&table, folder.path(), &wanted.into());
                 prop_assert_eq!(&again.rows, &seen.rows);
                 prop_assert!(again.counts.values().all(|count| (1..=2).contains(count)), "{:?}", again.counts);

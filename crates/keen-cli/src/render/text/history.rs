@@ -3,22 +3,19 @@
 use std::fmt::Write as _;
 use std::time::Duration;
 
-use anyhow::{Context as _, Result};
 use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, ContentArrangement, Table};
 use jiff::Timestamp;
 use keen_core::links::State;
 use keen_core::observe::links::Micros;
 use keen_core::observe::position::Gap;
-use keen_run::ledger::{Accepted, DayThen, Kept, LinkThen, TableThen, conflict_id};
-use serde_json::{Value as Json, json};
+use keen_run::ledger::{DayThen, Kept, LinkThen, conflict_id};
 
 use super::links::{color, duration, gap};
 use super::style::{HEADING, QUIET, hanging, styled};
 use crate::app::history::Found;
 use crate::numbers::{counted, grouped};
 use crate::safe;
-use keen_wire::Envelope;
 
 /// Columns of the longest bar.
 const BAR: u64 = 24;
@@ -184,116 +181,4 @@ fn bar(number: u64, most: u64) -> String {
     }
     let length = u128::from(number) * u128::from(BAR) / u128::from(most);
     "\u{25a0}".repeat(usize::try_from(length.max(1)).unwrap_or(1))
-}
-
-fn time(at: Micros) -> Option<String> {
-    Timestamp::from_microsecond(at).ok().map(|at| at.to_string())
-}
-
-fn run_seconds(took_ms: i64) -> f64 {
-    keen_wire::seconds(Duration::from_millis(took_ms.unsigned_abs()))
-}
-
-/// Writes it for programs: the latest first.
-pub(crate) fn json(topology: &str, found: Found) -> Result<String> {
-    let (mut days, mut accepted) = (None, None);
-    let (of, name, list): (&str, Option<String>, Vec<Json>) = match found {
-        Found::Runs(runs) => {
-            let run = |run: &Kept| {
-                json!({"run": run.id, "at": time(run.started), "command": run.command, "seconds": run_seconds(run.took_ms),
-                       "exit": run.exit, "summary": run.summary})
-            };
-            ("runs", None, runs.iter().map(run).collect())
-        }
-        Found::Link(name, then) => {
-            let look = |l: &LinkThen| {
-                json!({"at": time(l.at), "name": l.name, "state": l.state, "reason": l.reason, "behind": l.gap,
-                       "unit": l.unit, "late_ms": l.late_ms})
-            };
-            ("link", Some(name), then.iter().map(look).collect())
-        }
-        Found::Table(name, then, of_days, of_accepted) => {
-            let one = |a: &Accepted| json!({"id": conflict_id(&a.name), "conflict": a.name, "because": a.because, "at": time(a.at), "standing": a.standing, "writes_lost": a.lost});
-            accepted = Some(of_accepted.iter().map(one).collect::<Vec<_>>());
-            let day = |d: &DayThen| json!({"day": d.day, "conflicts": d.conflicts, "apart": d.apart, "writes_lost": d.lost});
-            days = Some(of_days.iter().map(day).collect::<Vec<_>>());
-            let audit = |a: &TableThen| {
-                json!({"at": time(a.at), "set": a.set, "verdict": a.verdict, "rows": a.rows, "divergent": a.divergent,
-                       "in_flight": a.in_flight, "moving": a.moving, "healed": a.healed})
-            };
-            ("table", Some(name), then.iter().map(audit).collect())
-        }
-    };
-    let rest = json!({"of": of, "name": name, "history": list});
-    let mut document = Envelope::new("history", topology, &Timestamp::now()).with(rest);
-    if let Some(days) = days {
-        document["conflicts_by_day"] = Json::Array(days);
-    }
-    if let Some(accepted) = accepted {
-        document["accepted_conflicts"] = Json::Array(accepted);
-    }
-    Ok(serde_json::to_string_pretty(&document)? + "\n")
-}
-
-/// Writes it for spreadsheets: the latest first.
-pub(crate) fn csv(found: Found) -> Result<String> {
-    let mut csv = csv::Writer::from_writer(Vec::new());
-    let number = |number: Option<u64>| number.map(|n| n.to_string()).unwrap_or_default();
-    match found {
-        Found::Runs(runs) => {
-            csv.write_record(["run", "at", "command", "seconds", "exit", "summary"])?;
-            for run in runs {
-                csv.write_record([
-                    run.id.to_string(),
-                    time(run.started).unwrap_or_default(),
-                    run.command,
-                    run_seconds(run.took_ms).to_string(),
-                    run.exit.to_string(),
-                    plain(&run.summary),
-                ])?;
-            }
-        }
-        Found::Link(_, then) => {
-            csv.write_record(["at", "name", "state", "behind", "unit", "late_ms", "reason"])?;
-            for look in then {
-                csv.write_record([
-                    time(look.at).unwrap_or_default(),
-                    plain(&look.name.unwrap_or_default()),
-                    look.state,
-                    number(look.gap),
-                    look.unit.unwrap_or_default(),
-                    look.late_ms.map(|ms| ms.to_string()).unwrap_or_default(),
-                    plain(&look.reason),
-                ])?;
-            }
-        }
-        Found::Table(_, then, ..) => {
-            csv.write_record([
-                "at",
-                "set",
-                "verdict",
-                "rows",
-                "divergent",
-                "in_flight",
-                "moving",
-                "healed",
-            ])?;
-            for audit in then {
-                let counts =
-                    [audit.rows, audit.divergent, audit.in_flight, audit.moving, audit.healed];
-                let mut record =
-                    vec![time(audit.at).unwrap_or_default(), plain(&audit.set), audit.verdict];
-                record.extend(counts.map(|count| count.to_string()));
-                csv.write_record(record)?;
-            }
-        }
-    }
-    let bytes = csv.into_inner().context("the values cannot be written")?;
-    Ok(String::from_utf8_lossy(&bytes).into_owned())
-}
-
-/// Text from a server that no spreadsheet takes for a formula.
-fn plain(text: &str) -> String {
-    let text = safe::text(text);
-    if text.starts_with(['=', '+', '-', '@']) { format!("'{text}") } else { text }
 }

@@ -1,25 +1,20 @@
-//! What became of a probe, for people and for programs.
+//! A probe, and waiting for a node, for people.
 
 use crate::exit::Exit;
 use std::fmt::Write as _;
 use std::time::Duration;
 
-use anyhow::Result;
 use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, ContentArrangement, Table};
 use jiff::Timestamp;
 use keen_core::engine::service_tables::{Stage, reached, read_id};
-use keen_core::links::LinkFlow;
-use keen_core::links::fence::{Fence, Passing};
 use keen_core::topology::{NodeId, Topology};
-use serde_json::{Value as Json, json};
 
 use super::links::{duration, gap};
 use super::style::{self, BAD, GOOD, HEADING, QUIET, UNKNOWN, hanging, styled};
-use crate::app::probe::Outcome;
+use crate::app::probe::{Outcome, Waited};
 use crate::numbers::counted;
 use crate::safe;
-use keen_wire::Envelope;
 
 fn ms(time: Duration) -> String {
     match time.as_millis() {
@@ -146,125 +141,40 @@ pub(crate) fn text(topology: &Topology, outcome: &Outcome, columns: Option<usize
     out
 }
 
-/// Writes it for programs.
-pub(crate) fn json(topology: &Topology, outcome: &Outcome) -> Result<String> {
-    let name = |node: NodeId| topology.nodes[node].name.clone();
-    let micros = |time: Duration| u64::try_from(time.as_micros()).unwrap_or(u64::MAX);
-    let journeys: Vec<Json> = outcome
-        .journeys
-        .iter()
-        .map(|(writer, journey)| {
-            let arrived: Vec<Json> = journey
-                .arrived
-                .iter()
-                .map(|((node, stage), time)| {
-                    json!({"node": name(*node), "stage": stage.name(), "took_us": time.map(micros)})
-                })
-                .collect();
-            let unseen: Vec<Json> = journey
-                .unseen
-                .iter()
-                .map(|(node, reason)| json!({"node": name(*node), "reason": reason}))
-                .collect();
-            json!({
-                "from": name(*writer),
-                "fault": keen_wire::fault(journey.fault.as_ref()),
-                "arrived": arrived,
-                "could_not_look": unseen,
-                "left_over": journey.left_over.iter().map(|node| name(*node)).collect::<Vec<_>>(),
-            })
-        })
-        .collect();
-    let document = Envelope::new("probe", &topology.name, &outcome.started).with(json!({
-        "seconds": keen_wire::seconds(outcome.took),
-        "table": outcome.table,
-        "complete": outcome.unseen() == 0 && !outcome.stopped,
-        "arrived": outcome.arrived(),
-        "missing": outcome.missing(),
-        "writers": journeys,
-        "left_behind": outcome.left_behind.iter().map(|row| json!({"id": row.id, "nodes": row.on.iter().map(|node| name(*node)).collect::<Vec<_>>(), "taken_away": row.taken_away})).collect::<Vec<_>>(),
-    }));
-    Ok(serde_json::to_string_pretty(&document)? + "\n")
-}
-
-/// What came of waiting for a node.
-pub(crate) struct Waited<'a> {
-    pub(crate) started: Timestamp,
-    pub(crate) at: NodeId,
-    pub(crate) sources: &'a [NodeId],
-    pub(crate) fence: &'a Fence,
-    pub(crate) passing: &'a Passing,
-    pub(crate) links: &'a [LinkFlow],
-    pub(crate) took: Duration,
-    pub(crate) stopped: bool,
-}
-
-impl Waited<'_> {
-    /// Writes it for people.
-    pub(crate) fn text(&self, topology: &Topology) -> String {
-        let name = |node: NodeId| &topology.nodes[node].name[..];
-        let mut out = String::new();
-        for source in self.sources {
-            let link = (*source, self.at);
-            let mark = self.fence.of(*source).map(ToString::to_string).unwrap_or_default();
-            let (from, at, took) = (name(*source), name(self.at), duration(self.took));
-            let how = self.links.iter().find(|l| l.from == Some(*source));
-            let how = how.map(|l| format!("the link is {}: {}", l.state.name(), l.reason));
-            let how = how.unwrap_or_default();
-            let text = if self.passing.passed.contains(&link) {
-                format!(
-                    "{}: {at} has applied what {from} had written at {mark}, {took}",
-                    styled(GOOD, "passed")
-                )
-            } else if let Some(waiting) = self.passing.waiting.get(&link) {
-                let lacks = waiting.lacks.map(|lacks| format!(" and lacks {}", gap(lacks)));
-                format!(
-                    "{}: {at} has not applied what {from} had written at {mark} after {took}{}; {how}",
-                    styled(BAD, "waiting"),
-                    lacks.unwrap_or_default()
-                )
-            } else if let Some(reason) = self.passing.untold.get(&link) {
-                format!("{}: of {from} -> {at}: {reason}", styled(UNKNOWN, "untold"))
-            } else {
-                format!("{}: {at} does not follow {from}; {how}", styled(BAD, "absent"))
-            };
-            let _ = writeln!(out, "{}", safe_but_styled(&text));
-        }
-        if self.stopped {
-            let _ = writeln!(out, "{}", styled(UNKNOWN, "Stopped."));
-        }
-        out
+/// Writes it for people.
+pub(crate) fn waited(topology: &Topology, waited: &Waited<'_>) -> String {
+    let name = |node: NodeId| &topology.nodes[node].name[..];
+    let mut out = String::new();
+    for source in waited.sources {
+        let link = (*source, waited.at);
+        let mark = waited.fence.of(*source).map(ToString::to_string).unwrap_or_default();
+        let (from, at, took) = (name(*source), name(waited.at), duration(waited.took));
+        let how = waited.links.iter().find(|l| l.from == Some(*source));
+        let how = how.map(|l| format!("the link is {}: {}", l.state.name(), l.reason));
+        let how = how.unwrap_or_default();
+        let text = if waited.passing.passed.contains(&link) {
+            format!(
+                "{}: {at} has applied what {from} had written at {mark}, {took}",
+                styled(GOOD, "passed")
+            )
+        } else if let Some(waiting) = waited.passing.waiting.get(&link) {
+            let lacks = waiting.lacks.map(|lacks| format!(" and lacks {}", gap(lacks)));
+            format!(
+                "{}: {at} has not applied what {from} had written at {mark} after {took}{}; {how}",
+                styled(BAD, "waiting"),
+                lacks.unwrap_or_default()
+            )
+        } else if let Some(reason) = waited.passing.untold.get(&link) {
+            format!("{}: of {from} -> {at}: {reason}", styled(UNKNOWN, "untold"))
+        } else {
+            format!("{}: {at} does not follow {from}; {how}", styled(BAD, "absent"))
+        };
+        let _ = writeln!(out, "{}", safe_but_styled(&text));
     }
-
-    /// Writes it for programs.
-    pub(crate) fn json(&self, topology: &Topology) -> Result<String> {
-        let name = |node: NodeId| topology.nodes[node].name.clone();
-        let links: Vec<Json> = self
-            .sources
-            .iter()
-            .map(|source| {
-                let link = (*source, self.at);
-                let how = self.links.iter().find(|l| l.from == Some(*source));
-                let waiting = self.passing.waiting.get(&link);
-                json!({
-                    "from": name(*source),
-                    "position": self.fence.of(*source).map(ToString::to_string),
-                    "passed": self.passing.passed.contains(&link),
-                    "lacks": waiting.and_then(|w| w.lacks).map(keen_core::observe::position::Gap::size),
-                    "unit": waiting.and_then(|w| w.lacks).map(keen_core::observe::position::Gap::unit),
-                    "could_not_tell": self.passing.untold.get(&link),
-                    "state": how.map(|l| l.state.name()),
-                    "reason": how.map(|l| l.reason.clone()),
-                })
-            })
-            .collect();
-        let document = Envelope::new("fence", &topology.name, &self.started).with(json!({
-            "seconds": keen_wire::seconds(self.took),
-            "at": name(self.at),
-            "links": links,
-        }));
-        Ok(serde_json::to_string_pretty(&document)? + "\n")
+    if waited.stopped {
+        let _ = writeln!(out, "{}", styled(UNKNOWN, "Stopped."));
     }
+    out
 }
 
 /// Our own styles stay; what came from servers is made safe around them.
