@@ -41,7 +41,7 @@ pub fn adapter_of(engine: Engine) -> Result<&'static dyn adapter::Adapter, ReadF
     found.ok_or_else(|| {
         ReadFault::new(
             format!("this keen was built without the adapter of {}", engine.name()),
-            "build it with its usual features",
+            "build keen without --no-default-features",
         )
         .of(FaultKind::NotSupported)
     })
