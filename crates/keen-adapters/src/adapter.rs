@@ -1,4 +1,4 @@
-//! What an adapter is: one kind of node, by the engine that an address names, and how each of its ports is opened.
+//! An adapter: one kind of node, by the engine that an address names, and how each of its ports is opened.
 //!
 //! A port that an adapter lacks answers "not supported here" with a reason, which every command shows as any other
 //! fault of that node. [`crate::ADAPTERS`] is the table of all of them.
@@ -12,7 +12,7 @@ use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::ports::{
     JournalNeeds, LookAtLinks, LookAtNode, ReadJournal, ReadRows, TellLastWrites, WriteProbe,
 };
-use keen_core::topology::{Address, Engine, Node, Server};
+use keen_core::topology::{Address, Engine, Node, ServerAddress};
 
 use crate::server::{Access, Password};
 
@@ -22,7 +22,7 @@ pub struct Site<'a> {
     pub node: &'a Node,
     /// The one of its addresses.
     pub address: &'a Address,
-    /// What relative paths start at.
+    /// The folder that relative paths start at.
     pub base: &'a Path,
     /// Finds the password of its account.
     pub password: &'a dyn Fn() -> Result<Option<Password>, ReadFault>,
@@ -49,10 +49,10 @@ impl Site<'_> {
     /// [`ReadFault`] when the address is no server's, or the password cannot be found.
     pub fn access(&self) -> Result<Access, ReadFault> {
         let Address::Server(server) = self.address else {
-            return Err(self.unfit("is a file, and no server"));
+            return Err(self.unfit("is a file, not a server"));
         };
         let access = Access {
-            server: Server::clone(server),
+            server: ServerAddress::clone(server),
             password: (self.password)()?,
             tls: self.node.tls.clone(),
             base: self.base.to_owned(),
@@ -71,7 +71,7 @@ impl Site<'_> {
     /// [`ReadFault`] when the address is no file's, or something else is there.
     pub fn file(&self) -> Result<PathBuf, ReadFault> {
         let Address::Sqlite(path) = self.address else {
-            return Err(self.unfit("is a server, and no file"));
+            return Err(self.unfit("is a server, not a file"));
         };
         let path = self.base.join(path);
         ordinary(&path)?;
@@ -91,7 +91,7 @@ impl Site<'_> {
 pub fn ordinary(path: &Path) -> Result<(), ReadFault> {
     match path.metadata() {
         Ok(found) if !found.is_file() && !found.is_dir() => Err(ReadFault::new(
-            format!("{} is no ordinary file", path.display()),
+            format!("{} is not an ordinary file", path.display()),
             "name the file itself in the topology",
         )),
         _ => Ok(()),
@@ -151,7 +151,7 @@ pub trait Adapter: Sync {
         Err(self.lacks("reading a journal"))
     }
 
-    /// What the node lacks before its journal can be read; tables are named as it does.
+    /// The rights, slot and publication that reading a node's journal still needs; tables are named as it does.
     ///
     /// # Errors
     /// As [`Adapter::rows`].

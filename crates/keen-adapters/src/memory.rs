@@ -65,7 +65,7 @@ impl ReadRows for MemoryNode {
         if request.filter.is_some() {
             return Err(ReadFault::new(
                 "a table in memory has no SQL to filter by",
-                "take the filter out",
+                "remove the filter",
             ));
         }
         let table = self.table(&request.table)?;

@@ -1,5 +1,4 @@
-//! What servers of every kind have in common: who logs in, over what, and how
-//! long an answer may take.
+//! Everything that servers of all kinds have in common: who logs in, over what, and how long an answer may take.
 
 #![cfg_attr(
     not(feature = "servers"),
@@ -14,15 +13,15 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::observe::links::Micros;
-use keen_core::topology::{Server, Tls};
+use keen_core::topology::{ServerAddress, Tls};
 
-/// What to do when a certificate cannot be checked.
+/// Advice for when a certificate cannot be checked.
 pub(crate) const UNKNOWN_AUTHORITY: &str = "name the authority that signed it, tls = { ca = \"FILE\" }, and reach the server by a name in the certificate";
-/// What to do when a server will not protect the connection.
-pub(crate) const NO_TLS: &str = "the server offers no TLS: set it up there, or say tls = \"off\" if nobody can listen on the way";
-/// What to do when a server asks for a password and there is none.
+/// Advice for when a server will not protect the connection.
+pub(crate) const NO_TLS: &str = "the server offers no TLS: set it up there, or use tls = \"off\" if nobody can listen on the network path";
+/// Advice for when a server asks for a password and there is none.
 pub(crate) const NO_PASSWORD: &str =
-    "say where the password is: password = { env = \"NAME\" } or { file = \"PATH\" }";
+    "name the place of the password: password = { env = \"NAME\" } or { file = \"PATH\" }";
 
 /// A password, kept out of debug output.
 #[derive(Clone, PartialEq, Eq)]
@@ -50,7 +49,7 @@ impl fmt::Debug for Password {
 #[derive(Debug, Clone)]
 pub struct Access {
     /// Where it is.
-    pub server: Server,
+    pub server: ServerAddress,
     /// The password of its account, if it needs one.
     pub password: Option<Password>,
     /// How the connection is protected.
@@ -68,7 +67,7 @@ pub struct Access {
 impl Access {
     /// A server on the way to which nothing can listen, reached in the usual way.
     #[must_use]
-    pub fn plain(server: Server, password: Option<&str>) -> Self {
+    pub fn plain(server: ServerAddress, password: Option<&str>) -> Self {
         Self {
             server,
             password: password.map(|text| Password::new(text.to_owned())),
@@ -107,7 +106,7 @@ impl Access {
         let limit = if doing.starts_with("connect") { self.wait } else { self.silence };
         ReadFault::new(
             format!("{} did not answer within {limit:?} when asked to {doing}", self.shown()),
-            "the machine or the server may be frozen or overloaded: look at it, or allow more time with --connect-timeout and --idle-timeout",
+            "the machine or the server may be frozen or overloaded: check it, or allow more time with --connect-timeout and --idle-timeout",
         )
         .of(FaultKind::NoAnswer)
     }

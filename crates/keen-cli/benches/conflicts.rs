@@ -8,6 +8,7 @@
 
 #![allow(clippy::print_stdout, missing_docs, reason = "a benchmark prints its figures")]
 
+use keen_core::topology::node_set::NodeSet;
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::io::{BufWriter, Write as _};
@@ -24,7 +25,7 @@ use keen_core::ports::ReadRows;
 use keen_core::topology::{Address, NodeId, Topology};
 use keen_run::conflicts::{self, Carried, ConflictsRequest, Found};
 use keen_run::opener::Journal;
-use keen_testkit::{CHECKER, Engine, Server, ServerLab, Settings, huts, links};
+use keen_testkit::{CHECKER, Server, ServerKind, ServerLab, Settings, huts, links};
 
 const RUNS: usize = 5;
 const WRITES: u64 = 1_000_000;
@@ -114,7 +115,7 @@ fn line(origin: &str, number: u64, row: u64) -> String {
     let mut line = String::new();
     let _ = writeln!(
         line,
-        r#"{{"origin": "{origin}", "number": {number}, "time": "2026-09-25T06:52:00Z", "changes": [{{"table": "stay", "act": "update", "before": {{"id": {row}, "bed": 1, "note": "a guest of the {origin}"}}, "after": {{"id": {row}, "bed": {number}, "note": "a guest of the {origin}"}}}}]}}"#
+        r#"{{"origin": "{origin}", "number": {number}, "time": "2026-09-25T06:52:00Z", "changes": [{{"table": "stay", "op": "update", "before": {{"id": {row}, "bed": 1, "note": "a guest of the {origin}"}}, "after": {{"id": {row}, "bed": {number}, "note": "a guest of the {origin}"}}}}]}}"#
     );
     line
 }
@@ -125,7 +126,7 @@ fn files(folder: &Path, writes: u64, runs: usize) {
     for (own, other) in [("valley", "saddle"), ("saddle", "valley")] {
         let file = std::fs::File::create(folder.join(format!("{own}.ndjson"))).expect("a file");
         let mut out = BufWriter::new(file);
-        writeln!(out, r#"{{"keen": "journal", "version": 1, "node": "{own}", "since": {{}}, "tables": {{"stay": {{"columns": ["id", "bed", "note"], "key": ["id"]}}}}}}"#).expect("written");
+        writeln!(out, r#"{{"keen": "journal", "version": 2, "node": "{own}", "since": {{}}, "tables": {{"stay": {{"columns": ["id", "bed", "note"], "key": ["id"]}}}}}}"#).expect("written");
         for number in 1..=writes / 2 {
             // Each writes rows of its own; now and then both write the same one.
             let row = |origin: &str| match (number % RACE_EVERY, origin) {
@@ -147,7 +148,7 @@ fn files(folder: &Path, writes: u64, runs: usize) {
     let judge = || {
         conflicts::run(&ConflictsRequest {
             topology: &topology,
-            nodes: 0b11,
+            nodes: NodeSet::from_bits(0b11),
             tables: &[],
             life: None,
             differing: &[],
@@ -196,7 +197,7 @@ fn mariadb() {
     let servers: Vec<Server> = (1..=2)
         .map(|id| {
             let settings = Settings { server_id: Some(id), ..Settings::default() };
-            lab.start_with(&format!("m{id}"), Engine::MariaDb, &settings).expect("a server")
+            lab.start_with(&format!("m{id}"), ServerKind::MariaDb, &settings).expect("a server")
         })
         .collect();
     links::mariadb_mesh(&servers).expect("links");
@@ -239,7 +240,7 @@ fn mariadb() {
     let judge = |earlier: Option<Carried>, hand_on: bool| {
         conflicts::run(&ConflictsRequest {
             topology: &topology,
-            nodes: 0b11,
+            nodes: NodeSet::from_bits(0b11),
             tables: &[],
             life: None,
             differing: &[],

@@ -1,5 +1,5 @@
-//! What things that are large in an unusual way cost in memory: very long cells, transactions of very many
-//! changes, plans of very many steps, very many small tables.
+//! Memory for things that are large in an unusual way: very long cells, transactions of very many changes, plans of
+//! very many steps, very many small tables.
 //!
 //! `cargo bench --bench large` runs every case in a process of its own, so that the peak of one is not hidden
 //! behind that of another. Figures are printed and never judged.
@@ -228,7 +228,7 @@ fn journals(folder: &Path) {
         let mut write = || -> std::io::Result<()> {
             writeln!(
                 out,
-                r#"{{"keen": "journal", "version": 1, "node": "{node}", "since": {{}}, "tables": {{"stay": {{"columns": ["id", "bed"], "key": ["id"]}}}}}}"#
+                r#"{{"keen": "journal", "version": 2, "node": "{node}", "since": {{}}, "tables": {{"stay": {{"columns": ["id", "bed"], "key": ["id"]}}}}}}"#
             )?;
             write!(
                 out,
@@ -238,7 +238,7 @@ fn journals(folder: &Path) {
                 let comma = if id == 0 { "" } else { "," };
                 write!(
                     out,
-                    r#"{comma}{{"table": "stay", "act": "update", "before": {{"id": {id}, "bed": 1}}, "after": {{"id": {id}, "bed": 3}}}}"#
+                    r#"{comma}{{"table": "stay", "op": "update", "before": {{"id": {id}, "bed": 1}}, "after": {{"id": {id}, "bed": 3}}}}"#
                 )?;
             }
             writeln!(out, "]}}")
@@ -265,13 +265,13 @@ fn beside(folder: &Path, columns: usize) {
         let mut write = || -> std::io::Result<()> {
             writeln!(
                 out,
-                r#"{{"keen": "journal", "version": 1, "node": "{node}", "since": {{}}, "tables": {{"stay": {{"columns": ["id", "bed"], "key": ["id"]}}, "wide": {{"columns": ["id", {}], "key": ["id"]}}}}}}"#,
+                r#"{{"keen": "journal", "version": 2, "node": "{node}", "since": {{}}, "tables": {{"stay": {{"columns": ["id", "bed"], "key": ["id"]}}, "wide": {{"columns": ["id", {}], "key": ["id"]}}}}}}"#,
                 all.join(", ")
             )?;
             for number in 1..=TRANSACTIONS {
                 writeln!(
                     out,
-                    r#"{{"origin": "a", "number": {number}, "time": "2026-09-25T09:00:00Z", "changes": [{{"table": "stay", "act": "update", "before": {{"id": {number}, "bed": 1}}, "after": {{"id": {number}, "bed": 3}}}}]}}"#
+                    r#"{{"origin": "a", "number": {number}, "time": "2026-09-25T09:00:00Z", "changes": [{{"table": "stay", "op": "update", "before": {{"id": {number}, "bed": 1}}, "after": {{"id": {number}, "bed": 3}}}}]}}"#
                 )?;
             }
             Ok(())

@@ -22,8 +22,8 @@ use keen_core::ports::{ReadRows, TableRequest};
 use keen_core::row::batch::{Column, Layout, RowWriter};
 use keen_core::row::conversion::Conversion;
 use keen_core::row::digest::DigestFunction;
-use keen_core::topology::{Engine as Kind, Server as Place};
-use keen_testkit::{ADMIN, CHECKER, DATABASE, Engine, Server, ServerLab};
+use keen_core::topology::{Engine as Kind, ServerAddress};
+use keen_testkit::{ADMIN, CHECKER, DATABASE, Server, ServerKind, ServerLab};
 use mysql::prelude::Queryable;
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, OpenFlags};
@@ -195,7 +195,7 @@ fn scan(path: &Path) {
     std::hint::black_box(touched);
 }
 
-/// What people write by hand of two attached files: how many rows of the one the other has not alike.
+/// The comparison of two attached files that people write by hand: how many rows of the one the other has not alike.
 fn join(left: &str, right: &str) -> String {
     let same: Vec<String> = COLUMNS.iter().map(|c| format!("l.{c} IS r.{c}")).collect();
     format!(
@@ -276,7 +276,7 @@ fn sqlite() {
 // ---- servers ----
 
 fn access(server: &Server, kind: Kind, database: &str) -> Access {
-    let place = Place {
+    let place = ServerAddress {
         engine: kind,
         user: CHECKER.0.to_owned(),
         host: "127.0.0.1".to_owned(),
@@ -330,7 +330,7 @@ fn at_once(commands: Vec<Command>) {
 
 fn postgres() {
     let lab = ServerLab::new().expect("a lab");
-    for engine in [Engine::Postgres15, Engine::Postgres18] {
+    for engine in [ServerKind::Postgres15, ServerKind::Postgres18] {
         let server = lab.start(engine.name(), engine).expect("a server");
         fill_postgres(&server, ROWS);
         let name = engine.name();
@@ -347,7 +347,7 @@ fn postgres() {
                 })
             },
         );
-        if engine == Engine::Postgres15 {
+        if engine == ServerKind::Postgres15 {
             // A database to be copied must have no sessions.
             server
                 .run_in("postgres", &format!("CREATE DATABASE other TEMPLATE {DATABASE}"))
@@ -371,7 +371,7 @@ const MARIADB_QUERY: &str = "SELECT bed, id, name, night, note, price FROM stay 
 
 fn mariadb() {
     let lab = ServerLab::new().expect("a lab");
-    let server = lab.start("m", Engine::MariaDb).expect("a server");
+    let server = lab.start("m", ServerKind::MariaDb).expect("a server");
     let columns = "id bigint PRIMARY KEY, name varchar(40), note varchar(80), price double, bed int, night timestamp(6) NULL";
     server
         .run(&format!("CREATE TABLE stay ({columns}) COLLATE utf8mb4_nopad_bin"))
@@ -448,7 +448,7 @@ fn growth() {
     println!("\ntwo equal PostgreSQL 15 nodes, by their rows:");
     let lab = ServerLab::new().expect("a lab");
     for rows in [10_000, 100_000, 1_000_000, 10_000_000] {
-        let server = lab.start(&format!("p{rows}"), Engine::Postgres15).expect("a server");
+        let server = lab.start(&format!("p{rows}"), ServerKind::Postgres15).expect("a server");
         fill_postgres(&server, rows);
         server
             .run_in("postgres", &format!("CREATE DATABASE other TEMPLATE {DATABASE}"))

@@ -2,7 +2,7 @@
 
 use std::process::ExitCode;
 
-/// What a run of keen comes to.
+/// The result of a run of keen as a whole.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Exit {
     /// 0: everything was checked and all agree.

@@ -16,7 +16,7 @@ pub(crate) struct Progress {
     waiting: Option<(Sender<()>, JoinHandle<()>)>,
 }
 
-/// What is done before this needs no bar.
+/// A run that ends sooner needs no bar.
 const SOON: Duration = Duration::from_millis(400);
 
 impl Progress {

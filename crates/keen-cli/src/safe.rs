@@ -91,7 +91,7 @@ fn parting(values: &[&Value]) -> Option<usize> {
     Some(shared)
 }
 
-/// What is shown of a value that is perhaps long, from one of its bytes on.
+/// A part of a value that is perhaps long, from one of its bytes on.
 fn window(value: &Value, skip: usize) -> String {
     let Some(bytes) = bytes_of(value) else { return shortened(&whole(value), 0) };
     let lead = if skip > 0 { "…" } else { "" };

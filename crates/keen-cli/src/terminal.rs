@@ -1,4 +1,4 @@
-//! What the terminal can do, decided once.
+//! The abilities of the terminal, decided once.
 
 use std::io;
 use std::io::{IsTerminal, Write};

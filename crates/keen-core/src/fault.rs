@@ -1,25 +1,23 @@
-//! What goes wrong with a node: what happened, of which kind it is, and what to do about it.
+//! Faults of a node: what happened, of which kind it is, and what to do about it.
 
 use crate::row::batch::RowFault;
 
-/// What to do when a port takes no connections.
+/// Advice for when a port takes no connections.
 pub const NOBODY_LISTENS: &str =
     "no server listens there: start it, or correct the host and port of the node's address";
 
-/// What to do when a name means nothing.
+/// Advice for when a name means nothing.
 pub const NO_HOST: &str = "there is no such host: correct the node's address";
 
 /// Why a node, or one table of it, could not be read.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{what}: {advice}")]
+#[error("{what}{}{advice}", if advice.is_empty() { "" } else { ": " })]
 pub struct ReadFault {
-    /// What was tried and what came back. No row contents, no secrets.
+    /// The attempt and what came back. No row contents, no secrets.
     pub what: String,
-    /// What to do about it.
+    /// The remedy; empty where nothing helps.
     pub advice: String,
-    /// It ended because it was told to, not because something is wrong.
-    pub interrupted: bool,
-    /// What kind of fault it is.
+    /// The kind of fault.
     pub kind: FaultKind,
 }
 
@@ -49,9 +47,39 @@ pub enum FaultKind {
     NoTable,
     /// The adapter has no such port.
     NotSupported,
+    /// The node does not tell, though it was asked.
+    NotTold,
+    /// The table is shaped otherwise than on the other nodes.
+    Unlike,
+    /// No other node has the table to compare with.
+    Alone,
+    /// The position that was given is none of this engine.
+    Position,
+    /// It was told to stop.
+    Interrupted,
 }
 
 impl FaultKind {
+    /// All of them.
+    pub const ALL: [Self; 16] = [
+        Self::Other,
+        Self::NoHost,
+        Self::Refused,
+        Self::NoAnswer,
+        Self::Password,
+        Self::NoDatabase,
+        Self::NotAllowed,
+        Self::Tls,
+        Self::Full,
+        Self::NoTable,
+        Self::NotSupported,
+        Self::NotTold,
+        Self::Unlike,
+        Self::Alone,
+        Self::Position,
+        Self::Interrupted,
+    ];
+
     /// Its name in results.
     #[must_use]
     pub fn name(self) -> &'static str {
@@ -67,6 +95,11 @@ impl FaultKind {
             Self::Full => "full",
             Self::NoTable => "no_table",
             Self::NotSupported => "not_supported",
+            Self::NotTold => "not_told",
+            Self::Unlike => "unlike",
+            Self::Alone => "alone",
+            Self::Position => "no_position",
+            Self::Interrupted => "interrupted",
         }
     }
 }
@@ -75,12 +108,7 @@ impl ReadFault {
     /// Something is wrong.
     #[must_use]
     pub fn new(what: impl Into<String>, advice: impl Into<String>) -> Self {
-        Self {
-            what: what.into(),
-            advice: advice.into(),
-            interrupted: false,
-            kind: FaultKind::Other,
-        }
+        Self { what: what.into(), advice: advice.into(), kind: FaultKind::Other }
     }
 
     /// Of this kind.
@@ -90,14 +118,32 @@ impl ReadFault {
         self
     }
 
+    /// The fault of a node, by its name.
+    #[must_use]
+    pub fn at(mut self, node: &str) -> Self {
+        self.what = format!("{node}: {}", self.what);
+        self
+    }
+
+    /// Something that a node does not tell.
+    #[must_use]
+    pub fn not_told(what: impl Into<String>) -> Self {
+        Self::new(what, "").of(FaultKind::NotTold)
+    }
+
+    /// Whether it ended because it was told to, not because something is wrong.
+    #[must_use]
+    pub fn is_interrupted(&self) -> bool {
+        self.kind == FaultKind::Interrupted
+    }
+
     /// It was told to stop.
     #[must_use]
     pub fn interrupted() -> Self {
         Self {
             what: "interrupted".to_owned(),
             advice: "run it again".to_owned(),
-            interrupted: true,
-            kind: FaultKind::Other,
+            kind: FaultKind::Interrupted,
         }
     }
 }

@@ -10,7 +10,7 @@
 //! - [`seed`]: how a copy is made, and what it would lose.
 //! - [`preflight`]: what nodes tell of their set-up, held against the file and each other.
 //! - [`links`]: in which state each link is; fences.
-//! - [`conflict`]: what came of writes that had not seen each other.
+//! - [`conflict`]: writes that had not seen each other, and how they ended.
 //! - [`ports`]: the traits by which runs reach nodes.
 //! - [`audit`]: from the rows of all nodes to those that diverge.
 //! - [`history`]: what nodes wrote, in which order, and which writes had seen which.

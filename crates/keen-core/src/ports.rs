@@ -19,7 +19,7 @@ use crate::row::selection::{RowKeys, RowSelection};
 pub struct TableRequest {
     /// Its name on this node.
     pub table: String,
-    /// What this node calls the columns of the layout, in canonical order.
+    /// The columns of the layout by their names on this node, in canonical order.
     pub columns: Vec<String>,
     /// The row filter of the set, SQL as this node understands it.
     pub filter: Option<String>,
@@ -35,10 +35,10 @@ pub struct TableRequest {
 /// The moment is fixed by the first call; everything read through one value
 /// belongs to it.
 pub trait ReadRows {
-    /// What kind of node this is, in a few words.
+    /// The kind of node, in a few words.
     fn about(&self) -> String;
 
-    /// What the node calls itself in the journals of others, if it has a name of its own for that.
+    /// The node's own name in the journals of others, if it has one for that.
     fn calls_itself(&mut self) -> Option<String> {
         None
     }
@@ -118,7 +118,7 @@ pub trait ReadRows {
 
 /// A node whose journal can be read.
 pub trait ReadJournal {
-    /// What the journal tells of itself.
+    /// The head of the journal.
     ///
     /// # Errors
     /// [`ReadFault`] when it cannot be read at all.
@@ -154,7 +154,7 @@ pub trait ReadJournal {
     fn read(&mut self, each: &mut dyn FnMut(Entry) -> ControlFlow<()>) -> Result<(), ReadFault>;
 }
 
-/// What a node lacks before its journal can be read.
+/// The things that a node lacks before its journal can be read.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum JournalNeeds {
     /// Nothing: it is read as it is.
@@ -170,14 +170,14 @@ pub enum JournalNeeds {
     Slot(JournalSetup),
 }
 
-/// What is there of what keen needs to read a node's log.
+/// The set-up that is there of all that keen needs to read a node's log.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct JournalSetup {
     /// The account that logged in.
     pub account: String,
     /// The slot that is there, if one is.
     pub slot: Option<String>,
-    /// What the slot is to be called where there is none.
+    /// The name that the slot is to have where there is none.
     pub slot_name: String,
     /// The log that the slot should hold is gone.
     pub lost: bool,
@@ -246,7 +246,7 @@ pub trait TellLastWrites {
     ) -> Result<Vec<Option<LastWritten>>, ReadFault>;
 }
 
-/// What a look at a node is to find.
+/// The subject of a look at a node.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct InspectionRequest {
     /// The tables of the sets that travel over this node: as the sets name them, and as it does itself.

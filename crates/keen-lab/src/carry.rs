@@ -4,11 +4,11 @@ use keen_core::topology::{ColumnChoice, TableSet};
 use rusqlite::types::Value as Cell;
 use rusqlite::{Connection, params_from_iter};
 
-use crate::journal::{Kind, Recorded, Row};
+use crate::journal::{ChangeKind, JournalRow, Recorded};
 
 /// Quotes a name for SQLite.
 pub(crate) fn quoted(name: &str) -> String {
-    keen_core::engine::dialect::quoted(keen_core::topology::Engine::Sqlite, name)
+    keen_core::topology::Engine::Sqlite.dialect().quoted(name)
 }
 
 /// The change as a set lets it through: filtered, and cut down to the set's columns.
@@ -18,20 +18,21 @@ pub(crate) fn through_set(
     key: &[String],
     change: &Recorded,
 ) -> rusqlite::Result<Option<Recorded>> {
-    let inside = |row: &Option<Row>| row.as_ref().map_or(Ok(false), |row| passes(source, set, row));
+    let inside =
+        |row: &Option<JournalRow>| row.as_ref().map_or(Ok(false), |row| passes(source, set, row));
     let (before_in, after_in) = (inside(&change.before)?, inside(&change.after)?);
     let kind = match (before_in, after_in) {
         (false, false) => return Ok(None),
-        (false, true) => Kind::Insert,
-        (true, true) => Kind::Update,
-        (true, false) => Kind::Delete,
+        (false, true) => ChangeKind::Insert,
+        (true, true) => ChangeKind::Update,
+        (true, false) => ChangeKind::Delete,
     };
     let kept = |name: &String| match &set.columns {
         ColumnChoice::All => true,
         ColumnChoice::Only(list) => list.contains(name) || key.contains(name),
         ColumnChoice::Without(list) => !list.contains(name),
     };
-    let cut = |row: &Option<Row>| -> Option<Row> {
+    let cut = |row: &Option<JournalRow>| -> Option<JournalRow> {
         row.as_ref().map(|row| row.iter().filter(|(name, _)| kept(name)).cloned().collect())
     };
     Ok(Some(Recorded {
@@ -43,7 +44,7 @@ pub(crate) fn through_set(
     }))
 }
 
-fn passes(source: &Connection, set: &TableSet, row: &Row) -> rusqlite::Result<bool> {
+fn passes(source: &Connection, set: &TableSet, row: &JournalRow) -> rusqlite::Result<bool> {
     let Some(filter) = &set.filter else {
         return Ok(true);
     };
@@ -66,17 +67,17 @@ pub(crate) fn apply(
     table: &str,
     key: &[String],
     change: &Recorded,
-) -> rusqlite::Result<Option<Row>> {
+) -> rusqlite::Result<Option<JournalRow>> {
     let identity = change.before.as_ref().or(change.after.as_ref());
     let before = match identity {
-        Some(row) if change.kind != Kind::Insert || !key.is_empty() => {
+        Some(row) if change.kind != ChangeKind::Insert || !key.is_empty() => {
             find(connection, table, key, row)?
         }
         _ => None,
     };
     match (change.kind, &change.after) {
-        (Kind::Insert, Some(after)) => insert(connection, table, after)?,
-        (Kind::Update, Some(after)) => {
+        (ChangeKind::Insert, Some(after)) => insert(connection, table, after)?,
+        (ChangeKind::Update, Some(after)) => {
             if let Some(identity) = identity {
                 update(connection, table, key, identity, after)?;
             }
@@ -91,7 +92,7 @@ pub(crate) fn apply(
 }
 
 /// The condition that picks a row: its key, or all of it where there is no key.
-fn condition(key: &[String], row: &Row, first: usize) -> (String, Vec<Cell>) {
+fn condition(key: &[String], row: &JournalRow, first: usize) -> (String, Vec<Cell>) {
     let of_key = |name: &String| key.is_empty() || key.contains(name);
     let cells: Vec<&(String, Cell)> = row.iter().filter(|(name, _)| of_key(name)).collect();
     let terms: Vec<String> = cells
@@ -106,8 +107,8 @@ pub(crate) fn find(
     connection: &Connection,
     table: &str,
     key: &[String],
-    row: &Row,
-) -> rusqlite::Result<Option<Row>> {
+    row: &JournalRow,
+) -> rusqlite::Result<Option<JournalRow>> {
     let (condition, cells) = condition(key, row, 1);
     let mut statement = connection
         .prepare_cached(&format!("SELECT * FROM {} WHERE {condition} LIMIT 1", quoted(table)))?;
@@ -120,7 +121,11 @@ pub(crate) fn find(
         .transpose()
 }
 
-pub(crate) fn insert(connection: &Connection, table: &str, row: &Row) -> rusqlite::Result<()> {
+pub(crate) fn insert(
+    connection: &Connection,
+    table: &str,
+    row: &JournalRow,
+) -> rusqlite::Result<()> {
     let names: Vec<String> = row.iter().map(|(name, _)| quoted(name)).collect();
     let places: Vec<String> = (1..=row.len()).map(|i| format!("?{i}")).collect();
     let sql = format!(
@@ -137,8 +142,8 @@ pub(crate) fn update(
     connection: &Connection,
     table: &str,
     key: &[String],
-    old: &Row,
-    new: &Row,
+    old: &JournalRow,
+    new: &JournalRow,
 ) -> rusqlite::Result<()> {
     let sets: Vec<String> = new
         .iter()
@@ -156,7 +161,7 @@ pub(crate) fn delete(
     connection: &Connection,
     table: &str,
     key: &[String],
-    row: &Row,
+    row: &JournalRow,
 ) -> rusqlite::Result<()> {
     let (condition, cells) = condition(key, row, 1);
     let table = quoted(table);

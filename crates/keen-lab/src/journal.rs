@@ -36,11 +36,11 @@ CREATE TABLE keen_lab_link (
 ";
 
 /// A row as the journal keeps it: cells by column, in the table's order.
-pub type Row = Vec<(String, Cell)>;
+pub type JournalRow = Vec<(String, Cell)>;
 
-/// What a change did.
+/// The kind of a change.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Kind {
+pub enum ChangeKind {
     /// A row was added.
     Insert,
     /// A row was changed.
@@ -49,7 +49,7 @@ pub enum Kind {
     Delete,
 }
 
-impl Kind {
+impl ChangeKind {
     fn name(self) -> &'static str {
         match self {
             Self::Insert => "insert",
@@ -61,7 +61,7 @@ impl Kind {
 
 /// One transaction of a journal.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Entry {
+pub struct LabTransaction {
     /// Its place in this journal.
     pub position: i64,
     /// The node where it was first made.
@@ -83,12 +83,12 @@ pub struct Recorded {
     pub number: i64,
     /// The table, as the sets name it.
     pub table: String,
-    /// What was done.
-    pub kind: Kind,
+    /// The kind of write.
+    pub kind: ChangeKind,
     /// The row before, as this node held it.
-    pub before: Option<Row>,
+    pub before: Option<JournalRow>,
     /// The row after.
-    pub after: Option<Row>,
+    pub after: Option<JournalRow>,
 }
 
 /// Enters a transaction and returns its position.
@@ -117,7 +117,7 @@ pub(crate) fn enter_change(
     position: i64,
     change: &Recorded,
 ) -> rusqlite::Result<()> {
-    let text = |row: &Option<Row>| row.as_ref().map(|row| to_json(row).to_string());
+    let text = |row: &Option<JournalRow>| row.as_ref().map(|row| to_json(row).to_string());
     connection
         .prepare_cached("INSERT OR REPLACE INTO keen_lab_change VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?
         .execute(params![
@@ -151,13 +151,13 @@ pub(crate) fn has_seen(
 /// Reads up to `limit` transactions after `position` that were applied by `step`.
 ///
 /// # Errors
-/// What SQLite says, or a journal entry that cannot be read back.
+/// An error of SQLite, or a journal entry that cannot be read back.
 pub fn read(
     connection: &Connection,
     position: i64,
     step: i64,
     limit: i64,
-) -> rusqlite::Result<Vec<Entry>> {
+) -> rusqlite::Result<Vec<LabTransaction>> {
     let mut entries = connection.prepare_cached(
         "SELECT position, origin, origin_position, made_step, made_at FROM keen_lab_transaction
          WHERE position > ?1 AND applied_step <= ?2 ORDER BY position LIMIT ?3",
@@ -167,7 +167,7 @@ pub fn read(
     )?;
     let mut found = entries
         .query_map(params![position, step, limit], |row| {
-            Ok(Entry {
+            Ok(LabTransaction {
                 position: row.get(0)?,
                 origin: row.get(1)?,
                 origin_position: row.get(2)?,
@@ -185,9 +185,9 @@ pub fn read(
                     number: row.get(0)?,
                     table: row.get(1)?,
                     kind: match kind.as_str() {
-                        "insert" => Kind::Insert,
-                        "update" => Kind::Update,
-                        _ => Kind::Delete,
+                        "insert" => ChangeKind::Insert,
+                        "update" => ChangeKind::Update,
+                        _ => ChangeKind::Delete,
                     },
                     before: row.get::<_, Option<String>>(3)?.map(|text| from_json(&text)),
                     after: row.get::<_, Option<String>>(4)?.map(|text| from_json(&text)),
@@ -198,7 +198,7 @@ pub fn read(
     Ok(found)
 }
 
-fn to_json(row: &Row) -> Json {
+fn to_json(row: &JournalRow) -> Json {
     let cell = |cell: &Cell| match cell {
         Cell::Null => Json::Null,
         Cell::Integer(v) => Json::from(*v),
@@ -220,7 +220,7 @@ fn wrapped(name: &str, text: &str) -> Json {
     Json::Object(Map::from_iter([(name.to_owned(), Json::from(text))]))
 }
 
-fn from_json(text: &str) -> Row {
+fn from_json(text: &str) -> JournalRow {
     let cell = |json: &Json| match json {
         Json::Number(n) => {
             n.as_i64().map_or_else(|| Cell::Real(n.as_f64().unwrap_or_default()), Cell::Integer)
@@ -234,7 +234,7 @@ fn from_json(text: &str) -> Row {
         _ => Cell::Null,
     };
     let Ok(Json::Array(pairs)) = serde_json::from_str(text) else {
-        return Row::new();
+        return JournalRow::new();
     };
     pairs
         .iter()
@@ -254,7 +254,7 @@ mod tests {
 
     #[test]
     fn rows_survive_the_journal() {
-        let row: Row = vec![
+        let row: JournalRow = vec![
             ("id".into(), Cell::Integer(i64::MIN)),
             ("a \"b\"".into(), Cell::Text("é\u{1}'".into())),
             ("c".into(), Cell::Blob(vec![0, 255])),

@@ -6,15 +6,15 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use keen_core::topology::{Address, Level, NodeId, Topology};
+use keen_core::topology::{Address, NodeId, ProblemLevel, Topology};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use rusqlite::Connection;
 use rusqlite::types::Value as Cell;
 
 use crate::carry;
-use crate::journal::{self, Entry, Kind, Recorded, Row};
-use crate::truth::{Deed, Wrong};
+use crate::journal::{self, ChangeKind, JournalRow, LabTransaction, Recorded};
+use crate::truth::{LabFault, PlantedFault};
 
 /// Why the network could not do what it was told.
 #[derive(Debug, thiserror::Error)]
@@ -22,9 +22,9 @@ pub enum LabError {
     /// The folder or a file in it.
     #[error("{path}: {error}")]
     File {
-        /// What could not be used.
+        /// The file or folder that could not be used.
         path: PathBuf,
-        /// What the system said.
+        /// The system's message.
         error: std::io::Error,
     },
     /// SQLite.
@@ -32,7 +32,7 @@ pub enum LabError {
     Sqlite {
         /// On which node.
         node: String,
-        /// What SQLite said.
+        /// SQLite's message.
         error: rusqlite::Error,
     },
     /// The topology text.
@@ -43,15 +43,15 @@ pub enum LabError {
     Unknown(String),
 }
 
-/// What an application does to one row.
+/// A change that an application makes to one row.
 #[derive(Debug, Clone)]
 pub enum Change {
     /// Adds a row.
-    Insert(&'static str, Row),
+    Insert(&'static str, JournalRow),
     /// Changes cells of the row with this key.
-    Update(&'static str, Row, Row),
+    Update(&'static str, JournalRow, JournalRow),
     /// Takes out the row with this key.
-    Delete(&'static str, Row),
+    Delete(&'static str, JournalRow),
 }
 
 /// A transaction by the node that made it and its position there.
@@ -81,13 +81,13 @@ pub struct Chances {
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum LinkState {
+enum StandInState {
     Running,
     Paused,
     Cut,
 }
 
-impl LinkState {
+impl StandInState {
     fn name(self) -> &'static str {
         match self {
             Self::Running => "running",
@@ -107,7 +107,7 @@ const STEP_LASTS: i64 = 60_000_000;
 #[derive(Debug)]
 struct LinkRun {
     read_to: i64,
-    state: LinkState,
+    state: StandInState,
     delay_steps: i64,
     /// It says that it runs and carries nothing.
     stuck: bool,
@@ -116,7 +116,7 @@ struct LinkRun {
     /// Transactions that it carries in one step at most.
     per_step: i64,
     /// Overtaken transactions with the step at which they are let through.
-    held: Vec<(i64, Entry)>,
+    held: Vec<(i64, LabTransaction)>,
 }
 
 /// The network.
@@ -137,7 +137,7 @@ pub struct Lab {
     to_overtake: BTreeSet<(NodeId, Tx)>,
     /// Already decided, so that every path into a node decides alike.
     decided: BTreeSet<(NodeId, Tx)>,
-    truth: Vec<Deed>,
+    truth: Vec<PlantedFault>,
 }
 
 impl Lab {
@@ -154,8 +154,10 @@ impl Lab {
     ) -> Result<Self, LabError> {
         let (topology, problems) = keen_core::topology::read(topology_text);
         let topology = topology.ok_or_else(|| {
-            let errors =
-                problems.iter().filter(|p| p.level == Level::Error).map(|p| p.message.clone());
+            let errors = problems
+                .iter()
+                .filter(|p| p.level == ProblemLevel::Error)
+                .map(|p| p.message.clone());
             LabError::Topology(errors.collect::<Vec<_>>().join("; "))
         })?;
         let file_error = |path: &Path, error| LabError::File { path: path.to_owned(), error };
@@ -183,7 +185,7 @@ impl Lab {
                 .iter()
                 .map(|_| LinkRun {
                     read_to: 0,
-                    state: LinkState::Running,
+                    state: StandInState::Running,
                     delay_steps: 0,
                     stuck: false,
                     detached: false,
@@ -223,9 +225,9 @@ impl Lab {
         &self.folder
     }
 
-    /// What went wrong on purpose, so far.
+    /// The faults that were made on purpose, so far.
     #[must_use]
-    pub fn truth(&self) -> &[Deed] {
+    pub fn truth(&self) -> &[PlantedFault] {
         &self.truth
     }
 
@@ -257,11 +259,11 @@ impl Lab {
             let position = journal::enter(&transaction, None, node, (step, clock), step)?;
             for (number, change) in changes.iter().enumerate() {
                 let (table, kind, identity, new) = match change {
-                    Change::Insert(table, row) => (*table, Kind::Insert, None, Some(row)),
+                    Change::Insert(table, row) => (*table, ChangeKind::Insert, None, Some(row)),
                     Change::Update(table, key, cells) => {
-                        (*table, Kind::Update, Some(key), Some(cells))
+                        (*table, ChangeKind::Update, Some(key), Some(cells))
                     }
-                    Change::Delete(table, key) => (*table, Kind::Delete, Some(key), None),
+                    Change::Delete(table, key) => (*table, ChangeKind::Delete, Some(key), None),
                 };
                 let local = names.name_of(table);
                 let key = keys.get(table).map_or(&[][..], Vec::as_slice);
@@ -271,7 +273,7 @@ impl Lab {
                     .flatten();
                 let after = match (&before, new) {
                     (Some(before), Some(cells)) => Some(merged(before, cells)),
-                    (None, Some(row)) if kind == Kind::Insert => Some(row.clone()),
+                    (None, Some(row)) if kind == ChangeKind::Insert => Some(row.clone()),
                     _ => None,
                 };
                 let recorded = Recorded {
@@ -294,7 +296,7 @@ impl Lab {
         Ok(Tx { origin: node.to_owned(), position })
     }
 
-    /// What a node takes the time to be: steps take a minute, and the first one begins at six in the morning.
+    /// The clock of a node: steps take a minute, and the first one begins at six in the morning.
     fn clock(&self, node: NodeId) -> i64 {
         BEGINS + self.step * STEP_LASTS + self.clocks[node]
     }
@@ -306,7 +308,7 @@ impl Lab {
     pub fn set_clock(&mut self, node: &str, seconds: i64) -> Result<(), LabError> {
         let id = self.id(node)?;
         self.clocks[id] = seconds * 1_000_000;
-        self.record(Wrong::Misset, node, format!("by {seconds} s"));
+        self.record(LabFault::Misset, node, format!("by {seconds} s"));
         Ok(())
     }
 
@@ -318,7 +320,7 @@ impl Lab {
         let mut made = Vec::new();
         for (node, change) in writes {
             let tx = self.write(node, std::slice::from_ref(change))?;
-            self.record(Wrong::Raced, node, tx.to_string());
+            self.record(LabFault::Raced, node, tx.to_string());
             made.push(tx);
         }
         Ok(made)
@@ -331,7 +333,7 @@ impl Lab {
     pub fn tamper(&mut self, node: &str, sql: &str) -> Result<(), LabError> {
         let id = self.id(node)?;
         self.connections[id].execute_batch(sql).map_err(|error| sqlite(node, error))?;
-        self.record(Wrong::Tampered, node, sql.to_owned());
+        self.record(LabFault::Tampered, node, sql.to_owned());
         Ok(())
     }
 
@@ -342,7 +344,7 @@ impl Lab {
     /// # Errors
     /// [`LabError::Unknown`] when no link leads there.
     pub fn pause(&mut self, from: &str, to: &str) -> Result<(), LabError> {
-        self.switch(from, to, LinkState::Paused, Some(Wrong::Paused))
+        self.switch(from, to, StandInState::Paused, Some(LabFault::Paused))
     }
 
     /// Makes the receiver unable to reach its source.
@@ -350,7 +352,7 @@ impl Lab {
     /// # Errors
     /// [`LabError::Unknown`] when no link leads there.
     pub fn cut(&mut self, from: &str, to: &str) -> Result<(), LabError> {
-        self.switch(from, to, LinkState::Cut, Some(Wrong::Cut))
+        self.switch(from, to, StandInState::Cut, Some(LabFault::Cut))
     }
 
     /// Lets links run again that were paused, cut, stuck, slowed or detached.
@@ -362,7 +364,7 @@ impl Lab {
             let run = &mut self.links[link];
             (run.stuck, run.detached, run.per_step) = (false, false, PER_STEP);
         }
-        self.switch(from, to, LinkState::Running, None)
+        self.switch(from, to, StandInState::Running, None)
     }
 
     /// Makes links say that they run, and carry nothing.
@@ -373,7 +375,7 @@ impl Lab {
         for link in self.links_between(from, to)? {
             self.links[link].stuck = true;
         }
-        self.record(Wrong::Stuck, to, format!("from {from}"));
+        self.record(LabFault::Stuck, to, format!("from {from}"));
         Ok(())
     }
 
@@ -385,7 +387,7 @@ impl Lab {
         for link in self.links_between(from, to)? {
             self.links[link].per_step = i64::from(per_step);
         }
-        self.record(Wrong::Slowed, to, format!("from {from} to {per_step} transactions a step"));
+        self.record(LabFault::Slowed, to, format!("from {from} to {per_step} transactions a step"));
         Ok(())
     }
 
@@ -402,7 +404,7 @@ impl Lab {
                 .execute("DELETE FROM keen_lab_link WHERE link = ?1", [number])
                 .map_err(|error| sqlite(&self.topology.nodes[receiver].name, error))?;
         }
-        self.record(Wrong::Detached, to, format!("from {from}"));
+        self.record(LabFault::Detached, to, format!("from {from}"));
         Ok(())
     }
 
@@ -414,7 +416,7 @@ impl Lab {
         for link in self.links_between(from, to)? {
             self.links[link].delay_steps = i64::from(steps);
         }
-        self.record(Wrong::Delayed, to, format!("from {from} by {steps} steps"));
+        self.record(LabFault::Delayed, to, format!("from {from} by {steps} steps"));
         Ok(())
     }
 
@@ -425,7 +427,7 @@ impl Lab {
     pub fn lose(&mut self, tx: &Tx, at: &str) -> Result<(), LabError> {
         let id = self.id(at)?;
         self.to_lose.insert((id, tx.clone()));
-        self.record(Wrong::Lost, at, tx.to_string());
+        self.record(LabFault::Lost, at, tx.to_string());
         Ok(())
     }
 
@@ -436,7 +438,7 @@ impl Lab {
     pub fn double(&mut self, tx: &Tx, at: &str) -> Result<(), LabError> {
         let id = self.id(at)?;
         self.to_double.insert((id, tx.clone()));
-        self.record(Wrong::Doubled, at, tx.to_string());
+        self.record(LabFault::Doubled, at, tx.to_string());
         Ok(())
     }
 
@@ -447,7 +449,7 @@ impl Lab {
     pub fn overtake(&mut self, tx: &Tx, at: &str) -> Result<(), LabError> {
         let id = self.id(at)?;
         self.to_overtake.insert((id, tx.clone()));
-        self.record(Wrong::Overtaken, at, tx.to_string());
+        self.record(LabFault::Overtaken, at, tx.to_string());
         Ok(())
     }
 
@@ -488,8 +490,8 @@ impl Lab {
         &mut self,
         from: &str,
         to: &str,
-        state: LinkState,
-        wrong: Option<Wrong>,
+        state: StandInState,
+        wrong: Option<LabFault>,
     ) -> Result<(), LabError> {
         for link in self.links_between(from, to)? {
             self.links[link].state = state;
@@ -523,9 +525,9 @@ impl Lab {
             .map_err(|error| sqlite(&self.topology.nodes[to].name, error))
     }
 
-    fn record(&mut self, what: Wrong, node: &str, of: String) {
+    fn record(&mut self, what: LabFault, node: &str, of: String) {
         let step = u64::try_from(self.step).unwrap_or(0);
-        self.truth.push(Deed { step, what, node: node.to_owned(), of });
+        self.truth.push(PlantedFault { step, what, node: node.to_owned(), of });
     }
 
     fn find_keys(&mut self) -> Result<(), LabError> {
@@ -565,7 +567,7 @@ fn key_of(connection: &Connection, table: &str) -> rusqlite::Result<Vec<String>>
     statement.query_map([table], |row| row.get(0))?.collect()
 }
 
-fn merged(before: &Row, cells: &Row) -> Row {
+fn merged(before: &JournalRow, cells: &JournalRow) -> JournalRow {
     let new = |name: &String, old: &Cell| {
         cells
             .iter()

@@ -11,9 +11,9 @@ use std::time::Duration;
 
 use rusqlite::types::Value as Cell;
 
-use crate::journal::Row;
+use crate::journal::JournalRow;
 use crate::network::{Change, Lab, LabError};
-use crate::truth::Deed;
+use crate::truth::PlantedFault;
 
 /// The topology of the story.
 pub const TOPOLOGY: &str = r#"# The refuge huts: three offices that all take bookings, two noticeboards,
@@ -175,7 +175,7 @@ impl Story {
     ///
     /// # Errors
     /// [`LabError`] when a node fails.
-    pub fn end(mut self) -> Result<Vec<Deed>, LabError> {
+    pub fn end(mut self) -> Result<Vec<PlantedFault>, LabError> {
         let lab = &mut self.lab;
         for (from, to) in FRIDAY_LINKS {
             lab.resume(from, to)?;
@@ -217,7 +217,7 @@ fn paid(lab: &mut Lab, office: &str, stay: i64) -> Result<(), LabError> {
     lab.write(office, &[Change::Update("stay", id(stay), cells)]).map(drop)
 }
 
-/// What the application at the saddle does while the network runs.
+/// The work of the application at the saddle while the network runs.
 fn write_on(lab: &mut Lab, step: u32) -> Result<(), LabError> {
     if step.is_multiple_of(5) {
         paid(lab, "saddle", own_id(1, 200 + i64::from(step)))?;
@@ -229,11 +229,11 @@ fn text(text: impl Into<String>) -> Cell {
     Cell::Text(text.into())
 }
 
-fn row<const N: usize>(cells: [(&str, Cell); N]) -> Row {
+fn row<const N: usize>(cells: [(&str, Cell); N]) -> JournalRow {
     cells.into_iter().map(|(name, cell)| (name.to_owned(), cell)).collect()
 }
 
-fn id(id: i64) -> Row {
+fn id(id: i64) -> JournalRow {
     row([("id", Cell::Integer(id))])
 }
 
@@ -376,7 +376,7 @@ fn a_season_of_guests(lab: &mut Lab, office: usize) -> Vec<Change> {
     changes
 }
 
-fn reading(hut: &str, hour: i64) -> Row {
+fn reading(hut: &str, hour: i64) -> JournalRow {
     row([("hut", text(hut)), ("taken", text(format!("{}T{:02}:00Z", night(hour / 24), hour % 24)))])
 }
 
@@ -395,7 +395,7 @@ fn a_season_of_readings(lab: &mut Lab, hut: &str) -> Vec<Change> {
         .collect()
 }
 
-/// What the links did wrong.
+/// The faults of the links.
 fn a_bad_weekend(lab: &mut Lab) -> Result<(), LabError> {
     // Two offices move the same stay at once: each ends with the other's bed.
     let stay = own_id(0, 120);
@@ -496,7 +496,7 @@ fn a_bed_given_twice(lab: &mut Lab) -> Result<(), LabError> {
 /// way, the saddle's replaces it at home, and all copies agree that the guest comes on the old night.
 fn a_booking_lost(lab: &mut Lab) -> Result<(), LabError> {
     let stay = own_id(0, 140);
-    let change = |cells: Row| Change::Update("stay", id(stay), cells);
+    let change = |cells: JournalRow| Change::Update("stay", id(stay), cells);
     let moved = row([("night", text("2026-09-29")), ("bed", Cell::Integer(4))]);
     let raced = lab.race(&[
         ("valley", change(moved)),
@@ -508,7 +508,7 @@ fn a_booking_lost(lab: &mut Lab) -> Result<(), LabError> {
     lab.settle(20)
 }
 
-/// What people did past the applications.
+/// The changes that people made past the applications.
 fn by_hand(lab: &mut Lab) -> Result<(), LabError> {
     lab.tamper("cirque", &format!("UPDATE guest SET note = '' WHERE id = {}", own_id(0, 15)))?;
     lab.tamper("board-west", "UPDATE trail_notice SET published = 0 WHERE code = 'N007'")?;

@@ -4,21 +4,21 @@ use serde::{Deserialize, Serialize};
 
 /// One thing that went wrong on purpose.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Deed {
+pub struct PlantedFault {
     /// The step at which it happened.
     pub step: u64,
-    /// What was done.
-    pub what: Wrong,
+    /// The kind of write.
+    pub what: LabFault,
     /// The node where it shows.
     pub node: String,
     /// Which transaction, as `origin/position`, or which statement.
     pub of: String,
 }
 
-/// What can go wrong on purpose.
+/// A fault that can be made on purpose.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-pub enum Wrong {
+pub enum LabFault {
     /// A transaction never arrived.
     Lost,
     /// A transaction was applied twice.

@@ -1,58 +1,62 @@
 //! Looking at the links of every node side by side, twice.
 
+use keen_core::topology::node_set::NodeSet;
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use keen_core::fault::ReadFault;
 use keen_core::observe::links::{Micros, Observation, Observations};
 use keen_core::ports::LookAtLinks;
-use keen_core::topology::placement::{Nodes, bit};
 use keen_core::topology::{NodeId, Topology};
+
+use crate::fan_out::fan_out;
 
 /// A node whose links can be looked at.
 pub type Watched = Box<dyn LookAtLinks + Send>;
 
 /// Opens a node at the first of its addresses that answers.
-pub type Opener<'a> = dyn Fn(NodeId) -> Result<Watched, ReadFault> + Sync + 'a;
+pub type OpenInspection<'a> = dyn Fn(NodeId) -> Result<Watched, ReadFault> + Sync + 'a;
 
 /// The connections over which nodes are looked at, each kept from look to look.
-pub struct Watch<'a> {
+pub struct NodeConnections<'a> {
     topology: &'a Topology,
     nodes: BTreeMap<NodeId, Result<Watched, ReadFault>>,
 }
 
-impl std::fmt::Debug for Watch<'_> {
+impl std::fmt::Debug for NodeConnections<'_> {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Watch").field("nodes", &self.nodes.keys()).finish_non_exhaustive()
+        f.debug_struct("NodeConnections").field("nodes", &self.nodes.keys()).finish_non_exhaustive()
     }
 }
+
+/// The work of a node's thread, for when it falls over.
+const LOOKING: &str = "looking at it";
 
 /// How often a wait looks at the stop flag.
 const TICK: Duration = Duration::from_millis(20);
 
-impl<'a> Watch<'a> {
+impl<'a> NodeConnections<'a> {
     /// Takes the first look, at all nodes at once. One that does not answer keeps the others waiting no
     /// longer than the opener lets it, and is not asked again.
     #[must_use]
-    pub fn begin(topology: &'a Topology, nodes: Nodes, open: &Opener<'_>) -> (Self, Observations) {
-        let looked = std::thread::scope(|scope| {
-            let looking: Vec<_> = (0..topology.nodes.len())
-                .filter(|node| nodes & bit(*node) != 0)
-                .map(|node| (node, scope.spawn(move || enter(topology, node, open))))
-                .collect();
-            let mut looked = Vec::new();
-            for (node, thread) in looking {
-                looked.push((node, thread.join().unwrap_or_else(|_| fell_over())));
-            }
-            looked
-        });
+    pub fn begin(
+        topology: &'a Topology,
+        nodes: NodeSet,
+        open: &OpenInspection<'_>,
+    ) -> (Self, Observations) {
+        let nodes = (0..topology.nodes.len()).filter(|node| nodes.contains(*node));
+        let nodes = nodes.map(|node| (node, ()));
+        let looked = fan_out(nodes, LOOKING, |node, ()| enter(topology, node, open));
         let mut watch = Self { topology, nodes: BTreeMap::new() };
-        let mut sights = Observations::new();
-        for (node, (connection, sight)) in looked {
+        let mut observations = Observations::new();
+        for (node, looked) in looked {
+            let (connection, observation) = looked.unwrap_or_else(|fault| {
+                (Err(fault.clone()), Observation { at: now(), snapshot: Err(fault) })
+            });
             watch.nodes.insert(node, connection);
-            sights.insert(node, sight);
+            observations.insert(node, observation);
         }
-        (watch, sights)
+        (watch, observations)
     }
 
     /// Looks again at those that answered before.
@@ -60,49 +64,39 @@ impl<'a> Watch<'a> {
     pub fn again(&mut self) -> Observations {
         let tables: BTreeMap<NodeId, Vec<(String, String)>> =
             self.nodes.keys().map(|node| (*node, tables(self.topology, *node))).collect();
-        let looked: Vec<(NodeId, Observation)> = std::thread::scope(|scope| {
-            let looking: Vec<_> = self
-                .nodes
-                .iter_mut()
-                .map(|(node, connection)| {
-                    let tables = &tables[node];
-                    let looking = scope.spawn(move || match connection {
-                        Ok(connection) => look(connection, tables),
-                        Err(fault) => Observation { at: now(), heard: Err(fault.clone()) },
-                    });
-                    (*node, looking)
-                })
-                .collect();
-            let mut looked = Vec::new();
-            for (node, thread) in looking {
-                looked.push((node, thread.join().unwrap_or_else(|_| fell_over().1)));
-            }
-            looked
+        let nodes = self.nodes.iter_mut().map(|(node, connection)| (*node, connection));
+        let looked = fan_out(nodes, LOOKING, |node, connection| match connection {
+            Ok(connection) => look(connection, &tables[&node]),
+            Err(fault) => Observation { at: now(), snapshot: Err(fault.clone()) },
         });
-        for (node, sight) in &looked {
-            if let Err(fault) = &sight.heard {
-                self.nodes.insert(*node, Err(fault.clone()));
+        let mut observations = Observations::new();
+        for (node, looked) in looked {
+            let observation =
+                looked.unwrap_or_else(|fault| Observation { at: now(), snapshot: Err(fault) });
+            if let Err(fault) = &observation.snapshot {
+                self.nodes.insert(node, Err(fault.clone()));
             }
+            observations.insert(node, observation);
         }
-        looked.into_iter().collect()
+        observations
     }
 }
 
 fn enter(
     topology: &Topology,
     node: NodeId,
-    open: &Opener<'_>,
+    open: &OpenInspection<'_>,
 ) -> (Result<Watched, ReadFault>, Observation) {
     match open(node) {
         Ok(mut connection) => {
-            let sight = look(&mut connection, &tables(topology, node));
-            let kept = match &sight.heard {
+            let observation = look(&mut connection, &tables(topology, node));
+            let kept = match &observation.snapshot {
                 Ok(_) => Ok(connection),
                 Err(fault) => Err(fault.clone()),
             };
-            (kept, sight)
+            (kept, observation)
         }
-        Err(fault) => (Err(fault.clone()), Observation { at: now(), heard: Err(fault) }),
+        Err(fault) => (Err(fault.clone()), Observation { at: now(), snapshot: Err(fault) }),
     }
 }
 
@@ -125,13 +119,8 @@ fn tables(topology: &Topology, node: NodeId) -> Vec<(String, String)> {
 
 fn look(connection: &mut Watched, tables: &[(String, String)]) -> Observation {
     let began = now();
-    let heard = connection.look_at_links(tables).map(Box::new);
-    Observation { at: began, heard }
-}
-
-fn fell_over() -> (Result<Watched, ReadFault>, Observation) {
-    let fault = crate::fell_over("looking at it");
-    (Err(fault.clone()), Observation { at: now(), heard: Err(fault) })
+    let snapshot = connection.look_at_links(tables).map(Box::new);
+    Observation { at: began, snapshot }
 }
 
 /// Waits until so long after a moment, or until it is told to stop; false if it was.

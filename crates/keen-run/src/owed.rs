@@ -13,7 +13,7 @@ use crate::opener::{OpenJournal, OpenRows};
 /// Reads what the receiver of a link lacks of these tables.
 ///
 /// # Errors
-/// Why that cannot be told, in words.
+/// Why that cannot be told.
 pub fn read(
     topology: &Topology,
     from: NodeId,
@@ -21,18 +21,15 @@ pub fn read(
     tables: &[OwedTable],
     journal: &OpenJournal<'_>,
     stop: &(dyn Fn() -> bool + Sync),
-) -> Result<OwedWrites, String> {
+) -> Result<OwedWrites, ReadFault> {
     let source = &topology.nodes[from];
     if source.journal.is_some() {
-        return Err(format!(
-            "{}'s journal is a file, which may be older than what it lacks",
-            source.name
-        ));
+        return Err(of_a_file(&source.name));
     }
     let names: Vec<(String, String)> = (tables.iter())
         .map(|table| (table.name.clone(), source.name_of(&table.name).to_owned()))
         .collect();
-    let told = |fault: ReadFault| format!("{}: {}", source.name, fault.what);
+    let told = |fault: ReadFault| fault.at(&source.name);
     let own_only = waiting.inflow.link.own_writes_only;
     let mut owed = OwedWrites::behind(waiting.applied.clone(), waiting.own, &source.name, own_only);
     let all = |_: &OwedWrites| false;
@@ -40,11 +37,18 @@ pub fn read(
     Ok(owed)
 }
 
+/// A journal that cannot be held against what a node says now.
+fn of_a_file(source: &str) -> ReadFault {
+    ReadFault::not_told(format!(
+        "{source}'s journal is a file, which may be older than what it lacks"
+    ))
+}
+
 /// Reads the first transaction that the receiver of a link lacks; none if it wrote to no table of the sets that
 /// both carry.
 ///
 /// # Errors
-/// Why that cannot be told, in words.
+/// Why that cannot be told.
 pub fn first(
     topology: &Topology,
     (from, to): (NodeId, NodeId),
@@ -52,15 +56,12 @@ pub fn first(
     open: &OpenRows<'_>,
     journal: &OpenJournal<'_>,
     stop: &(dyn Fn() -> bool + Sync),
-) -> Result<Option<OwedTransaction>, String> {
+) -> Result<Option<OwedTransaction>, ReadFault> {
     let source = &topology.nodes[from];
     if source.journal.is_some() {
-        return Err(format!(
-            "{}'s journal is a file, which may be older than what it lacks",
-            source.name
-        ));
+        return Err(of_a_file(&source.name));
     }
-    let told = |fault: ReadFault| format!("{}: {}", source.name, fault.what);
+    let told = |fault: ReadFault| fault.at(&source.name);
     let carried: Vec<String> = (topology.sets.iter().enumerate())
         .filter(|(set, _)| [from, to].iter().all(|node| topology.carriers(*set).contains(node)))
         .flat_map(|(_, content)| content.tables.iter().cloned())

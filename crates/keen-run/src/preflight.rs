@@ -1,5 +1,6 @@
 //! Looking at every node side by side, for a preflight.
 
+use keen_core::topology::node_set::NodeSet;
 use std::collections::BTreeMap;
 use std::net::{TcpStream, ToSocketAddrs};
 use std::sync::mpsc;
@@ -7,27 +8,28 @@ use std::time::{Duration, Instant};
 
 use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::observe::log_reach::LogReach;
-use keen_core::observe::node::{Attempt, NodeInspection, Observed, Step};
+use keen_core::observe::node::{AccessStep, Attempt, NodeInspection, Observed};
 use keen_core::ports::{InspectionRequest, LookAtNode};
-use keen_core::topology::placement::{Nodes, bit};
-use keen_core::topology::{Address, NodeId, Server, Topology};
+use keen_core::topology::{Address, NodeId, ServerAddress, Topology};
 
 use keen_core::fault::{NO_HOST, NOBODY_LISTENS};
 
+use crate::fan_out::fan_out;
+
 /// Opens a node at one of its addresses.
-pub type Opener<'a> =
+pub type OpenAddress<'a> =
     dyn Fn(NodeId, &Address) -> Result<Box<dyn LookAtNode>, ReadFault> + Sync + 'a;
 
-/// What is to be looked at.
+/// A request for looks at nodes.
 pub struct InspectRequest<'a> {
     /// The topology.
     pub topology: &'a Topology,
     /// The nodes.
-    pub nodes: Nodes,
+    pub nodes: NodeSet,
     /// Only these tables; all of the sets if none.
     pub tables: &'a [String],
     /// How a node is opened.
-    pub open: &'a Opener<'a>,
+    pub open: &'a OpenAddress<'a>,
     /// How long one step to a node may take.
     pub wait: Duration,
 }
@@ -35,24 +37,22 @@ pub struct InspectRequest<'a> {
 /// Looks at all nodes at once. One that does not answer keeps the others waiting no longer than the limit.
 #[must_use]
 pub fn look(request: &InspectRequest<'_>) -> BTreeMap<NodeId, NodeInspection> {
-    std::thread::scope(|scope| {
-        let looking: Vec<_> = (0..request.topology.nodes.len())
-            .filter(|node| request.nodes & bit(*node) != 0)
-            .map(|node| (node, scope.spawn(move || one(request, node))))
-            .collect();
-        let look = |node: NodeId, thread: std::thread::ScopedJoinHandle<'_, NodeInspection>| {
-            // What nobody looked at must not pass for fine.
-            thread.join().unwrap_or_else(|_| NodeInspection {
-                attempts: vec![Attempt {
-                    address: request.topology.nodes[node].at.text(),
-                    steps: Vec::new(),
-                    fault: Some(crate::fell_over("looking at it")),
-                }],
-                facts: None,
-            })
-        };
-        looking.into_iter().map(|(node, thread)| (node, look(node, thread))).collect()
-    })
+    let nodes = (0..request.topology.nodes.len()).filter(|node| request.nodes.contains(*node));
+    let looked =
+        fan_out(nodes.map(|node| (node, ())), "looking at it", |node, ()| one(request, node));
+    let look = |(node, looked): (NodeId, Result<NodeInspection, ReadFault>)| {
+        // What nobody looked at must not pass for fine.
+        let inspection = looked.unwrap_or_else(|fault| NodeInspection {
+            attempts: vec![Attempt {
+                address: request.topology.nodes[node].at.text(),
+                steps: Vec::new(),
+                fault: Some(fault),
+            }],
+            facts: None,
+        });
+        (node, inspection)
+    };
+    looked.into_iter().map(look).collect()
 }
 
 fn one(request: &InspectRequest<'_>, id: NodeId) -> NodeInspection {
@@ -86,11 +86,11 @@ pub fn log_reach(
     node: NodeId,
     since: Option<&str>,
 ) -> Observed<LogReach> {
-    let mut last = "it has no address".to_owned();
+    let mut last = ReadFault::not_told("it has no address");
     for address in request.topology.nodes[node].addresses() {
         match (request.open)(node, address) {
             Ok(mut entered) => return entered.log_reach(since),
-            Err(fault) => last = fault.what,
+            Err(fault) => last = fault,
         }
     }
     Err(last)
@@ -125,15 +125,15 @@ fn enter(
     let Address::Server(server) = address else {
         let began = Instant::now();
         let entered = (request.open)(node, address)?;
-        attempt.steps.push((Step::Login, began.elapsed()));
+        attempt.steps.push((AccessStep::Login, began.elapsed()));
         return Ok(entered);
     };
     let (addresses, took) = resolve(server, request.wait)?;
-    attempt.steps.push((Step::Name, took));
+    attempt.steps.push((AccessStep::Name, took));
     let began = Instant::now();
     match (request.open)(node, address) {
         Ok(entered) => {
-            attempt.steps.push((Step::Login, began.elapsed()));
+            attempt.steps.push((AccessStep::Login, began.elapsed()));
             Ok(entered)
         }
         // Who was refused by the server itself has passed the port. Of others the port is asked: not
@@ -147,11 +147,11 @@ fn enter(
             if !answered {
                 knock(server, &addresses, request.wait)?;
             }
-            attempt.steps.push((Step::Port, began.elapsed()));
+            attempt.steps.push((AccessStep::Port, began.elapsed()));
             if fault.kind == FaultKind::NoAnswer {
                 return Err(ReadFault::new(
-                    format!("port {} of {} takes connections, and then nothing answers within {:?}", server.port, server.host, request.wait),
-                    "the server is frozen or has no room for more: look at its machine, and at its log",
+                    format!("port {} of {} accepts connections, but nothing answers within {:?}", server.port, server.host, request.wait),
+                    "the server is frozen or has no room for more connections: check its machine and its log",
                 )
                 .of(FaultKind::NoAnswer));
             }
@@ -161,7 +161,7 @@ fn enter(
 }
 
 fn resolve(
-    server: &Server,
+    server: &ServerAddress,
     wait: Duration,
 ) -> Result<(Vec<std::net::SocketAddr>, Duration), ReadFault> {
     let began = Instant::now();
@@ -177,8 +177,8 @@ fn resolve(
     match said.recv_timeout(wait) {
         Ok(Ok(found)) if !found.is_empty() => Ok((found, began.elapsed())),
         Err(_) if asked => Err(ReadFault::new(
-            format!("nobody could say within {wait:?} where {host} is"),
-            "look at this machine's name service, or give the host's number",
+            format!("the name {host} could not be resolved within {wait:?}"),
+            "check this machine's name resolution, or use the host's IP address",
         )
         .of(FaultKind::NoAnswer)),
         _ => Err(ReadFault::new(format!("there is no host {host}"), NO_HOST).of(FaultKind::NoHost)),
@@ -187,7 +187,7 @@ fn resolve(
 
 /// Whether the port takes a connection; which is closed again at once.
 fn knock(
-    server: &Server,
+    server: &ServerAddress,
     addresses: &[std::net::SocketAddr],
     wait: Duration,
 ) -> Result<(), ReadFault> {
@@ -215,12 +215,12 @@ fn knock(
         }
         Kind::TimedOut | Kind::WouldBlock => ReadFault::new(
             format!("port {port} of {host} did not answer within {wait:?}"),
-            "the machine is down, or something on the way drops what is sent there: look at firewalls and routes",
+            "the machine is down, or something on the path drops packets: check firewalls and routes",
         )
         .of(FaultKind::NoAnswer),
         _ => ReadFault::new(
             format!("port {port} of {host} cannot be reached: {error}"),
-            "look at the route to it",
+            "check the route to it",
         )
         .of(FaultKind::NoAnswer),
     })

@@ -11,7 +11,7 @@ use keen_core::topology::{NodeId, Topology};
 /// A node at which the row can be written and looked for.
 pub type Probed = Box<dyn WriteProbe + Send>;
 
-/// What is to be probed.
+/// A request for a probe.
 pub struct ProbeRequest<'a> {
     /// The topology.
     pub topology: &'a Topology,
@@ -27,7 +27,7 @@ pub struct ProbeRequest<'a> {
     pub stop: &'a dyn Fn() -> bool,
 }
 
-/// What became of one writer's row.
+/// The journey of one writer's row.
 #[derive(Debug, Clone, Default)]
 pub struct Journey {
     /// Why it could not be written.
@@ -35,7 +35,7 @@ pub struct Journey {
     /// By node and stage, how long it took to be seen there; none if it never was.
     pub arrived: BTreeMap<(NodeId, Stage), Option<Duration>>,
     /// Nodes that could not be looked at, and why.
-    pub unseen: BTreeMap<NodeId, String>,
+    pub unseen: BTreeMap<NodeId, ReadFault>,
     /// Nodes where the row still was when everything was over.
     pub left_over: Vec<NodeId>,
 }
@@ -127,7 +127,7 @@ fn one(
     let wanted = reached(request.topology, request.table, writer);
     for node in &wanted {
         if let Some(Err(fault)) = nodes.get(node) {
-            journey.unseen.insert(*node, fault.what.clone());
+            journey.unseen.insert(*node, fault.clone());
         }
     }
     let mut written = false;
@@ -183,7 +183,7 @@ fn wait(
             }
             Ok(_) => true,
             Err(fault) => {
-                journey.unseen.insert(*node, fault.what);
+                journey.unseen.insert(*node, fault);
                 false
             }
         });

@@ -1,5 +1,6 @@
 //! The tables whose writes are judged: what their rows are known by, and what must be unique.
 
+use keen_core::topology::node_set::NodeSet;
 use std::collections::BTreeMap;
 
 use keen_core::audit::schema_match::{self, ComparisonSchema};
@@ -7,20 +8,20 @@ use keen_core::row::batch::Layout;
 use keen_core::row::digest::DigestFunction;
 use keen_core::row::encoding;
 use keen_core::row::schema::TableShape;
-use keen_core::topology::placement::{Expectation, Nodes, bit};
+use keen_core::topology::placement::Expectation;
 use keen_core::topology::{NodeId, SetId, Topology};
 use keen_core::value::Value;
 
 /// A table of the sets, over all nodes that could be asked for its shape.
 #[derive(Debug, Clone)]
-pub struct Table {
+pub struct SetTable {
     /// Its name in the sets.
     pub name: String,
     /// The set it belongs to.
     pub set: SetId,
-    /// What is known of its columns, the same on every node.
+    /// Its columns, the same on every node.
     pub layout: Layout,
-    /// What each node calls the columns of the layout.
+    /// Each node's names of the layout's columns.
     pub local_columns: BTreeMap<NodeId, Vec<String>>,
     /// The shapes found.
     pub shapes: BTreeMap<NodeId, TableShape>,
@@ -47,7 +48,7 @@ pub struct Refers {
     pub unlogged: bool,
 }
 
-impl Table {
+impl SetTable {
     /// The names of its columns, in the order in which cells are kept.
     #[must_use]
     pub fn columns(&self) -> Vec<&str> {
@@ -72,11 +73,11 @@ pub(crate) fn tables(
     topology: &Topology,
     wanted: &[String],
     shapes: &BTreeMap<NodeId, BTreeMap<String, TableShape>>,
-) -> (Vec<Table>, Vec<Left>) {
+) -> (Vec<SetTable>, Vec<Left>) {
     let (mut tables, mut left) = (Vec::new(), Vec::new());
     for (set, content) in topology.sets.iter().enumerate() {
         for name in &content.tables {
-            let known = tables.iter().any(|table: &Table| table.name == *name);
+            let known = tables.iter().any(|table: &SetTable| table.name == *name);
             if known || !(wanted.is_empty() || wanted.contains(name)) {
                 continue;
             }
@@ -97,15 +98,15 @@ fn table(
     set: SetId,
     name: &str,
     shapes: &BTreeMap<NodeId, BTreeMap<String, TableShape>>,
-) -> Result<Table, String> {
+) -> Result<SetTable, String> {
     let expectation = Expectation::of_set(topology, set);
     let found: BTreeMap<NodeId, TableShape> = shapes
         .iter()
-        .filter(|(node, _)| expectation.carriers() & bit(**node) != 0)
+        .filter(|(node, _)| expectation.carriers().contains(**node))
         .filter_map(|(node, shapes)| Some((*node, shapes.get(name)?.clone())))
         .collect();
     if found.is_empty() {
-        return Err("no node told its shape".to_owned());
+        return Err("no node reported its shape".to_owned());
     }
     let mut agreement = agreed(topology, set, name, &found);
     if !agreement.refused.is_empty() || agreement.layout.is_none() {
@@ -127,7 +128,7 @@ fn table(
             "it has no key, so writes of one row cannot be told from those of another".to_owned()
         );
     }
-    let mut table = Table {
+    let mut table = SetTable {
         name: name.to_owned(),
         set,
         layout,
@@ -188,7 +189,7 @@ fn in_common(shapes: &BTreeMap<NodeId, TableShape>) -> BTreeMap<NodeId, TableSha
 }
 
 /// The tables that rows of one refer to, where that is by their key.
-fn refers(tables: &[Table], at: usize) -> Vec<Refers> {
+fn refers(tables: &[SetTable], at: usize) -> Vec<Refers> {
     let table = &tables[at];
     let Some(shape) = table.shapes.values().next() else { return Vec::new() };
     let mut refers = Vec::new();
@@ -223,7 +224,7 @@ fn refers(tables: &[Table], at: usize) -> Vec<Refers> {
     refers
 }
 
-/// What stands for a row, or for a value that must be unique, among all things that are written.
+/// A token of a row, or of a value that must be unique, among all things that are written.
 #[must_use]
 pub(crate) fn thing(table: usize, unique: Option<usize>, values: &[Value]) -> u128 {
     let mut bytes = encoding::row_bytes(values);
@@ -234,6 +235,6 @@ pub(crate) fn thing(table: usize, unique: Option<usize>, values: &[Value]) -> u1
 
 /// The nodes that should have a write of the table made at a node.
 #[must_use]
-pub(crate) fn reaches(table: &Table, from: NodeId) -> Nodes {
-    if table.whole { table.expectation.reached_from(from) } else { 0 }
+pub(crate) fn reaches(table: &SetTable, from: NodeId) -> NodeSet {
+    if table.whole { table.expectation.reached_from(from) } else { NodeSet::EMPTY }
 }

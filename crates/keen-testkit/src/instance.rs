@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 
-use crate::template::{self, Engine};
+use crate::template::{self, ServerKind};
 use crate::{ADMIN, CHECKER, DATABASE, ServerFault, io};
 
 /// Settings beside those that every server of a lab has.
@@ -28,7 +28,7 @@ pub struct Settings {
 #[derive(Debug)]
 pub struct Server {
     folder: PathBuf,
-    engine: Engine,
+    engine: ServerKind,
     port: u16,
     clock: i64,
     process: Option<Child>,
@@ -40,7 +40,7 @@ const PATIENCE: Duration = Duration::from_secs(60);
 impl Server {
     pub(super) fn create(
         folder: &Path,
-        engine: Engine,
+        engine: ServerKind,
         settings: &Settings,
     ) -> Result<Self, ServerFault> {
         let template = template::data(engine)?;
@@ -87,7 +87,7 @@ impl Server {
     /// A server over the folder `data` in `folder`, not yet started.
     pub(super) fn over(
         folder: &Path,
-        engine: Engine,
+        engine: ServerKind,
         settings: &Settings,
     ) -> Result<Self, ServerFault> {
         let (folder_of, clock) = (folder.to_owned(), settings.clock);
@@ -137,7 +137,7 @@ impl Server {
 
     /// The kind of server.
     #[must_use]
-    pub fn engine(&self) -> Engine {
+    pub fn engine(&self) -> ServerKind {
         self.engine
     }
 
@@ -160,7 +160,7 @@ impl Server {
         format!("{scheme}://{}@127.0.0.1:{}/{DATABASE}", CHECKER.0, self.port)
     }
 
-    /// What it has written to its log so far.
+    /// Its log so far.
     #[must_use]
     pub fn log(&self) -> String {
         fs::read_to_string(self.folder.join("server.log")).unwrap_or_default()

@@ -29,7 +29,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 
 pub use instance::{Server, Settings};
-pub use template::Engine;
+pub use template::ServerKind;
 
 /// The account that administers every server of a lab, and its password.
 pub const ADMIN: (&str, &str) = ("postgres", "lab-admin");
@@ -88,8 +88,8 @@ impl ServerLab {
     pub fn new() -> Result<Self, ServerFault> {
         let root = tempfile::Builder::new()
             .prefix("keen-lab-")
-            .tempdir_in("/tmp")
-            .map_err(io("make a folder in /tmp"))?
+            .tempdir_in(place())
+            .map_err(io("make a folder for servers"))?
             .keep();
         // Servers that refuse to run as root run as another user, who has to get in.
         fs::set_permissions(&root, fs::Permissions::from_mode(0o755)).map_err(io("open folder"))?;
@@ -115,7 +115,7 @@ impl ServerLab {
     ///
     /// # Errors
     /// [`ServerFault`] when it is not installed or does not come up.
-    pub fn start(&self, name: &str, engine: Engine) -> Result<Server, ServerFault> {
+    pub fn start(&self, name: &str, engine: ServerKind) -> Result<Server, ServerFault> {
         self.start_with(name, engine, &Settings::default())
     }
 
@@ -126,7 +126,7 @@ impl ServerLab {
     pub fn start_with(
         &self,
         name: &str,
-        engine: Engine,
+        engine: ServerKind,
         settings: &Settings,
     ) -> Result<Server, ServerFault> {
         Server::create(&self.root.join(name), engine, settings)
@@ -152,7 +152,7 @@ impl ServerLab {
     ///
     /// # Errors
     /// As [`ServerLab::start`].
-    pub fn start_all(&self, wanted: &[(&str, Engine)]) -> Result<Vec<Server>, ServerFault> {
+    pub fn start_all(&self, wanted: &[(&str, ServerKind)]) -> Result<Vec<Server>, ServerFault> {
         std::thread::scope(|scope| {
             let starting: Vec<_> = wanted
                 .iter()
@@ -168,6 +168,16 @@ impl ServerLab {
                 .collect()
         })
     }
+}
+
+/// The folder that labs are made in. Servers write a lot that nobody reads again, so that is memory where it has room
+/// for a lab; paths of sockets must be short.
+fn place() -> &'static Path {
+    const MEMORY: &str = "/dev/shm";
+    const ROOM: u64 = 4 << 30;
+    let room = nix::sys::statvfs::statvfs(MEMORY)
+        .map_or(0, |at| at.blocks_available() * at.fragment_size());
+    Path::new(if room >= ROOM { MEMORY } else { "/tmp" })
 }
 
 impl Drop for ServerLab {

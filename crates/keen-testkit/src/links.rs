@@ -1,5 +1,6 @@
 //! Links between servers of a lab.
 
+use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
 use mysql::prelude::Queryable;
@@ -71,23 +72,40 @@ pub fn mariadb_ring(servers: &[Server]) -> Result<(), ServerFault> {
     Ok(())
 }
 
-/// MariaDB: waits until no server lacks a transaction that another has.
+/// MariaDB: waits until no server lacks a transaction that another has, and until all of them can be read. A
+/// transaction stands in a server's log a moment before its rows are there for others; the position of its applier
+/// moves after that.
 ///
 /// # Errors
 /// [`ServerFault`] when that takes longer than `patience`.
 pub fn mariadb_settled(servers: &[Server], patience: Duration) -> Result<(), ServerFault> {
     let mut clients = servers.iter().map(Server::mariadb).collect::<Result<Vec<_>, _>>()?;
     until(patience, "the MariaDB servers do not catch up with each other", || {
-        let mut positions = Vec::new();
+        let mut logs = Vec::new();
         for client in &mut clients {
-            let position: Option<String> = client.query_first("SELECT @@gtid_binlog_pos")?;
-            let mut parts: Vec<String> =
-                position.unwrap_or_default().split(',').map(str::to_owned).collect();
-            parts.sort();
-            positions.push(parts);
+            let (log, applied, own): (String, String, u64) = client
+                .query_first("SELECT @@gtid_binlog_pos, @@gtid_slave_pos, @@server_id")?
+                .unwrap_or_default();
+            let (log, applied) = (last_transactions(&log), last_transactions(&applied));
+            let readable = log.iter().all(|(domain, (server, sequence))| {
+                *server == own || applied.get(domain).is_some_and(|(_, by_now)| by_now >= sequence)
+            });
+            if !readable {
+                return Ok(false);
+            }
+            logs.push(log);
         }
-        Ok(positions.windows(2).all(|pair| pair[0] == pair[1]))
+        Ok(logs.windows(2).all(|pair| pair[0] == pair[1]))
     })
+}
+
+/// The last server and sequence number of each domain in a MariaDB position, `0-1-5,2-3-7`.
+fn last_transactions(position: &str) -> BTreeMap<u64, (u64, u64)> {
+    let numbers = |part: &str| -> Option<(u64, (u64, u64))> {
+        let mut numbers = part.trim().split('-').map(|number| number.parse().ok());
+        Some((numbers.next()??, (numbers.next()??, numbers.next()??)))
+    };
+    position.split(',').filter_map(numbers).collect()
 }
 
 /// The text by which a PostgreSQL server subscribes to another.

@@ -8,7 +8,7 @@ use keen_core::value::decimal::Decimal;
 use keen_core::value::json;
 use proptest::prelude::*;
 
-use super::typed::Kind;
+use super::typed::ColumnKind;
 
 fn moment(text: &str) -> i64 {
     parse_timestamp(text).unwrap().0
@@ -48,16 +48,16 @@ fn json_text() -> impl Strategy<Value = Value> {
 }
 
 /// A value that all engines can hold.
-pub fn value(kind: Kind) -> BoxedStrategy<Value> {
+pub fn value(kind: ColumnKind) -> BoxedStrategy<Value> {
     let span = |from: &str, to: &str| moment(from)..moment(to);
     match kind {
-        Kind::Bool => any::<bool>().prop_map(Value::Bool).boxed(),
-        Kind::Int => {
+        ColumnKind::Bool => any::<bool>().prop_map(Value::Bool).boxed(),
+        ColumnKind::Int => {
             prop_oneof![any::<i64>(), -3i64..4, Just(i64::MIN), Just(i64::MAX), Just((1 << 53) + 1)]
                 .prop_map(|v| Value::Int(v.into()))
                 .boxed()
         }
-        Kind::Decimal => prop_oneof![
+        ColumnKind::Decimal => prop_oneof![
             (any::<i64>(), 0u32..7).prop_map(|(v, scale)| format!("{v}e-{scale}")),
             Just("999999999999999999999999.999999".to_owned()),
             Just("0.1".to_owned()),
@@ -65,7 +65,7 @@ pub fn value(kind: Kind) -> BoxedStrategy<Value> {
         ]
         .prop_map(|text| Value::Decimal(Decimal::parse(&text).unwrap()))
         .boxed(),
-        Kind::Double => prop_oneof![
+        ColumnKind::Double => prop_oneof![
             any::<f64>().prop_filter("not everywhere", |v| v.is_finite()),
             Just(0.1),
             Just(-0.0),
@@ -75,33 +75,39 @@ pub fn value(kind: Kind) -> BoxedStrategy<Value> {
         ]
         .prop_map(Value::Float)
         .boxed(),
-        Kind::Text => text().prop_map(|v| Value::text(&v)).boxed(),
-        Kind::Bytes => prop::collection::vec(any::<u8>(), 0..20).prop_map(Value::Bytes).boxed(),
-        Kind::Date => (span("1000-01-01", "9999-12-31")).prop_map(|v| Value::Date(v / DAY)).boxed(),
-        Kind::Time => (0..DAY).prop_map(Value::Time).boxed(),
-        Kind::Local => span("1000-01-01", "9999-12-31").prop_map(Value::LocalTimestamp).boxed(),
-        Kind::Moment => span("1970-01-02", "2038-01-01").prop_map(Value::Timestamp).boxed(),
+        ColumnKind::Text => text().prop_map(|v| Value::text(&v)).boxed(),
+        ColumnKind::Bytes => {
+            prop::collection::vec(any::<u8>(), 0..20).prop_map(Value::Bytes).boxed()
+        }
+        ColumnKind::Date => {
+            (span("1000-01-01", "9999-12-31")).prop_map(|v| Value::Date(v / DAY)).boxed()
+        }
+        ColumnKind::Time => (0..DAY).prop_map(Value::Time).boxed(),
+        ColumnKind::Local => {
+            span("1000-01-01", "9999-12-31").prop_map(Value::LocalTimestamp).boxed()
+        }
+        ColumnKind::Moment => span("1970-01-02", "2038-01-01").prop_map(Value::Timestamp).boxed(),
         // MariaDB takes no others than RFC 9562 describes: version 4 here.
-        Kind::Uuid => any::<[u8; 16]>()
+        ColumnKind::Uuid => any::<[u8; 16]>()
             .prop_map(|mut bytes| {
                 bytes[6] = bytes[6] & 0x0f | 0x40;
                 bytes[8] = bytes[8] & 0x3f | 0x80;
                 Value::Uuid(bytes)
             })
             .boxed(),
-        Kind::Json => json_text().boxed(),
+        ColumnKind::Json => json_text().boxed(),
     }
 }
 
-fn nullable(kind: Kind) -> BoxedStrategy<Value> {
+fn nullable(kind: ColumnKind) -> BoxedStrategy<Value> {
     prop_oneof![1 => Just(Value::Null), 6 => value(kind)].boxed()
 }
 
 /// Rows of two key columns and one column of every kind.
 pub fn rows() -> impl Strategy<Value = Vec<Vec<Value>>> {
-    let cells: Vec<BoxedStrategy<Value>> = [value(Kind::Int), value(Kind::Text)]
+    let cells: Vec<BoxedStrategy<Value>> = [value(ColumnKind::Int), value(ColumnKind::Text)]
         .into_iter()
-        .chain(Kind::ALL.into_iter().map(nullable))
+        .chain(ColumnKind::ALL.into_iter().map(nullable))
         .collect();
     prop::collection::vec(cells, 1..40)
 }

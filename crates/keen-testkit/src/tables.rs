@@ -17,14 +17,14 @@ use rusqlite::types::Value as Cell;
 
 /// A table called `t`: untyped columns, so that SQLite keeps every value as it is.
 #[derive(Debug, Clone)]
-pub struct Table {
+pub struct UntypedTable {
     pub columns: Vec<String>,
     pub key: Vec<String>,
     pub without_rowid: bool,
     pub rows: Vec<Vec<Value>>,
 }
 
-impl Table {
+impl UntypedTable {
     pub fn new(columns: &[&str], key: &[&str], rows: Vec<Vec<Value>>) -> Self {
         let owned = |names: &[&str]| names.iter().map(|n| (*n).to_owned()).collect();
         Self { columns: owned(columns), key: owned(key), without_rowid: false, rows }

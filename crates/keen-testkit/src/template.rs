@@ -11,7 +11,7 @@ use crate::{ADMIN, CARRIER, CHECKER, DATABASE, ServerFault, io};
 
 /// A kind of server that the lab can start.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Engine {
+pub enum ServerKind {
     /// PostgreSQL 15.
     Postgres15,
     /// PostgreSQL 18.
@@ -20,7 +20,7 @@ pub enum Engine {
     MariaDb,
 }
 
-impl Engine {
+impl ServerKind {
     /// All of them.
     pub const ALL: [Self; 3] = [Self::Postgres15, Self::Postgres18, Self::MariaDb];
 
@@ -75,7 +75,7 @@ pub(super) fn is_root() -> bool {
 }
 
 /// A command that runs as the account the server accepts.
-pub(super) fn command(engine: Engine, program: &Path) -> Command {
+pub(super) fn command(engine: ServerKind, program: &Path) -> Command {
     if engine.is_postgres() && is_root() {
         let mut command = Command::new("setpriv");
         command.args(["--reuid=postgres", "--regid=postgres", "--clear-groups"]).arg(program);
@@ -99,7 +99,7 @@ pub(super) fn run(command: &mut Command) -> Result<Output, ServerFault> {
 }
 
 /// Gives a folder to the account that the server runs as.
-pub(super) fn hand_over(engine: Engine, folder: &Path) -> Result<(), ServerFault> {
+pub(super) fn hand_over(engine: ServerKind, folder: &Path) -> Result<(), ServerFault> {
     if engine.is_postgres() && is_root() {
         run(Command::new("chown").args(["-R", "postgres:postgres"]).arg(folder))?;
     }
@@ -110,7 +110,7 @@ pub(super) fn hand_over(engine: Engine, folder: &Path) -> Result<(), ServerFault
 const VERSION: u32 = 1;
 
 /// The data folder to copy, made on first use.
-pub(super) fn data(engine: Engine) -> Result<PathBuf, ServerFault> {
+pub(super) fn data(engine: ServerKind) -> Result<PathBuf, ServerFault> {
     let server = if engine.is_postgres() { "postgres" } else { "mariadbd" };
     let version = run(Command::new(engine.program(server)?).arg("--version"))?.stdout;
     let version: String = String::from_utf8_lossy(&version)
@@ -135,7 +135,7 @@ pub(super) fn data(engine: Engine) -> Result<PathBuf, ServerFault> {
     Ok(ready)
 }
 
-fn make(engine: Engine, folder: &Path) -> Result<(), ServerFault> {
+fn make(engine: ServerKind, folder: &Path) -> Result<(), ServerFault> {
     fs::create_dir_all(folder).map_err(io("make a template"))?;
     let data = folder.join("data");
     if engine.is_postgres() {

@@ -11,17 +11,16 @@ use keen_adapters::mariadb::MariaDbNode;
 use keen_adapters::memory::{MemoryNode, MemoryTable};
 use keen_adapters::postgres::PostgresNode;
 use keen_adapters::server::Access;
-use keen_core::engine::dialect;
 use keen_core::ports::ReadRows;
 use keen_core::row::schema::{ColumnShape, Family, TableShape};
-use keen_core::topology::{Engine, Server as Place};
+use keen_core::topology::{Engine, ServerAddress};
 use keen_core::value::Value;
 use mysql::prelude::Queryable;
 use rusqlite::Connection;
 
-/// What a column holds, in all engines.
+/// The kind of values in a column, in all engines.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Kind {
+pub enum ColumnKind {
     Bool,
     Int,
     Decimal,
@@ -36,7 +35,7 @@ pub enum Kind {
     Json,
 }
 
-impl Kind {
+impl ColumnKind {
     pub const ALL: [Self; 12] = [
         Self::Bool,
         Self::Int,
@@ -52,7 +51,7 @@ impl Kind {
         Self::Json,
     ];
 
-    /// What the engines call it; for a key, where some types are too long.
+    /// The engines' names for it; for a key, where some types are too long.
     fn declared(self, engine: Engine, in_key: bool) -> &'static str {
         let (sqlite, postgres, mariadb) = match self {
             Self::Bool => ("BOOLEAN", "boolean", "tinyint(1)"),
@@ -100,16 +99,16 @@ impl Kind {
 pub enum Host {
     Memory,
     Sqlite,
-    Server(crate::Engine),
+    Server(crate::ServerKind),
 }
 
 impl Host {
     pub const ALL: [Self; 5] = [
         Self::Memory,
         Self::Sqlite,
-        Self::Server(crate::Engine::Postgres15),
-        Self::Server(crate::Engine::Postgres18),
-        Self::Server(crate::Engine::MariaDb),
+        Self::Server(crate::ServerKind::Postgres15),
+        Self::Server(crate::ServerKind::Postgres18),
+        Self::Server(crate::ServerKind::MariaDb),
     ];
 
     fn engine(self) -> Engine {
@@ -129,18 +128,18 @@ struct Servers {
 /// One server of each kind for all tests of a program; the lab's watcher ends them when it ends.
 static SERVERS: LazyLock<Servers> = LazyLock::new(|| {
     let lab = ServerLab::new().unwrap();
-    let wanted: Vec<_> = crate::Engine::ALL.into_iter().map(|e| (e.name(), e)).collect();
+    let wanted: Vec<_> = crate::ServerKind::ALL.into_iter().map(|e| (e.name(), e)).collect();
     let all = lab.start_all(&wanted).unwrap();
     Servers { _lab: lab, all }
 });
 
-pub fn server(engine: crate::Engine) -> &'static Server {
+pub fn server(engine: crate::ServerKind) -> &'static Server {
     SERVERS.all.iter().find(|server| server.engine() == engine).unwrap()
 }
 
 pub fn access(server: &Server) -> Access {
     let engine = if server.engine().is_postgres() { Engine::Postgres } else { Engine::MariaDb };
-    let place = Place {
+    let place = ServerAddress {
         engine,
         user: crate::CHECKER.0.to_owned(),
         host: "127.0.0.1".to_owned(),
@@ -165,7 +164,7 @@ static NUMBER: AtomicUsize = AtomicUsize::new(0);
 #[derive(Debug, Clone)]
 pub struct Typed {
     pub name: String,
-    pub columns: Vec<(String, Kind)>,
+    pub columns: Vec<(String, ColumnKind)>,
     pub key: Vec<String>,
     /// The key is only unique, not primary.
     pub only_unique: bool,
@@ -175,7 +174,7 @@ pub struct Typed {
 }
 
 impl Typed {
-    pub fn new(columns: &[(&str, Kind)], key: &[&str], rows: Vec<Vec<Value>>) -> Self {
+    pub fn new(columns: &[(&str, ColumnKind)], key: &[&str], rows: Vec<Vec<Value>>) -> Self {
         let number = NUMBER.fetch_add(1, Ordering::Relaxed);
         Self {
             name: format!("t{number}"),
@@ -188,7 +187,7 @@ impl Typed {
     }
 
     pub fn shapes(&self, engine: Engine) -> Vec<ColumnShape> {
-        let shape = |(name, kind): &(String, Kind)| ColumnShape {
+        let shape = |(name, kind): &(String, ColumnKind)| ColumnShape {
             name: name.clone(),
             declared: kind.declared(engine, self.key.contains(name)).to_owned(),
             family: kind.family(),
@@ -202,7 +201,7 @@ impl Typed {
     }
 
     fn create(&self, engine: Engine) -> String {
-        let quoted = |name: &str| dialect::quoted(engine, name);
+        let quoted = |name: &str| engine.dialect().quoted(name);
         let mut parts: Vec<String> = self
             .shapes(engine)
             .iter()
@@ -233,11 +232,11 @@ impl Typed {
             let cells: Vec<String> = row
                 .iter()
                 .zip(&shapes)
-                .map(|(value, column)| dialect::literal(engine, value, Some(column)))
+                .map(|(value, column)| engine.dialect().literal(value, Some(column)))
                 .collect();
             format!("({})", cells.join(", "))
         };
-        let table = dialect::quoted(engine, &self.name);
+        let table = engine.dialect().quoted(&self.name);
         self.rows
             .chunks(50)
             .map(|rows| {
@@ -308,7 +307,7 @@ impl Typed {
     pub fn drop_everywhere(&self) {
         for host in Host::ALL {
             if let Host::Server(_) = host {
-                let sql = format!("DROP TABLE {}", dialect::quoted(host.engine(), &self.name));
+                let sql = format!("DROP TABLE {}", host.engine().dialect().quoted(&self.name));
                 self.run(host, Path::new(""), &sql);
             }
         }

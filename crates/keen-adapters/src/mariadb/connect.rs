@@ -1,5 +1,6 @@
 //! A session: connected within limits, settings pinned, one snapshot.
 
+use super::queries;
 use std::sync::mpsc;
 use std::time::Duration;
 
@@ -11,19 +12,19 @@ use super::fault;
 use super::look::Grant;
 use crate::server::Access;
 
-pub(super) struct Session {
+pub(super) struct MariaDbSession {
     pub(super) connection: Conn,
     access: Access,
     /// Why the connection is of no use any more: it was lost, fell silent, or has a result half
     /// read, whose rest would be taken for the answer to the next question.
     pub(super) given_up: Option<ReadFault>,
-    /// What it was granted, once somebody asked.
+    /// Its grants, once somebody asked.
     grants: Option<Vec<Grant>>,
     /// Whether the server is a member of a cluster, once somebody asked.
     cluster: Option<bool>,
 }
 
-impl Session {
+impl MariaDbSession {
     /// Logs in and fixes the moment as of which the server is read.
     pub(super) fn open(access: &Access) -> Result<Self, ReadFault> {
         let mut session = Self::connect(access)?;
@@ -97,7 +98,7 @@ impl Session {
 
     /// Where in the binary log the snapshot stands; none without a log.
     pub(super) fn moment(&mut self) -> Option<Vec<(String, String)>> {
-        let sql = "SHOW STATUS LIKE 'binlog_snapshot_%'";
+        let sql = queries::SNAPSHOT_POSITION;
         let found: Vec<(String, String)> = self.connection.query(sql).ok()?;
         found.iter().any(|(_, value)| !matches!(&value[..], "" | "0")).then_some(found)
     }
@@ -121,7 +122,7 @@ impl Session {
     pub(super) fn may(&mut self, privilege: &str, database: &str, table: &str) -> bool {
         if self.grants.is_none() {
             let lines: Vec<String> =
-                self.rows("look at its rights", "SHOW GRANTS", ()).unwrap_or_default();
+                self.rows("inspect its rights", queries::GRANTS, ()).unwrap_or_default();
             self.grants = Some(lines.iter().filter_map(|line| Grant::read(line)).collect());
         }
         let mut grants = self.grants.iter().flatten();
@@ -131,9 +132,9 @@ impl Session {
     /// Whether the server is a member of a synchronous cluster.
     pub(super) fn in_a_cluster(&mut self) -> bool {
         if self.cluster.is_none() {
-            let sql = "SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_VARIABLES WHERE VARIABLE_NAME = 'WSREP_ON'";
+            let sql = queries::IN_CLUSTER;
             // Servers without such a table are none.
-            let found: Vec<String> = self.rows("look at the server", sql, ()).unwrap_or_default();
+            let found: Vec<String> = self.rows("inspect the server", sql, ()).unwrap_or_default();
             self.cluster = Some(found.iter().any(|value| value == "ON"));
         }
         self.cluster == Some(true)
@@ -141,7 +142,7 @@ impl Session {
 
     /// The account that logged in, as statements name it: the server may know another host than we do.
     pub(super) fn account(&mut self) -> Result<String, ReadFault> {
-        let current: Vec<String> = self.rows("look at the account", "SELECT CURRENT_USER()", ())?;
+        let current: Vec<String> = self.rows("inspect the account", queries::ACCOUNT, ())?;
         let current = current.into_iter().next().unwrap_or_default();
         let (user, host) = current.rsplit_once('@').unwrap_or((&current, "%"));
         let text = |part: &str| format!("'{}'", part.replace('\'', "''"));

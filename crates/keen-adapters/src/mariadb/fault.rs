@@ -1,4 +1,4 @@
-//! What MariaDB's errors mean to the engineer who reads them.
+//! MariaDB's errors, as an engineer reads them.
 
 use std::io::ErrorKind;
 
@@ -38,10 +38,10 @@ pub(super) fn connecting(access: &Access, error: &Error) -> ReadFault {
             1049 => "correct the database in the node's address",
             1130 => "create the account for the host that keen runs on",
             1040 | 1203 | 1226 => {
-                "all connections are taken: try again, or allow this account more"
+                "all connections are in use: try again, or allow this account more"
             }
             1053 | 1927 => "the server is stopping: try again when it is up",
-            _ => "look at the server's own log",
+            _ => "read the server's own log",
         };
         let kind = match said.code {
             1045 | 1698 => FaultKind::Password,
@@ -67,7 +67,7 @@ pub(super) fn connecting(access: &Access, error: &Error) -> ReadFault {
     } else if lower.contains("tls") || lower.contains("ssl") {
         (FaultKind::Tls, NO_TLS)
     } else {
-        (FaultKind::Other, "check the address and the way to it")
+        (FaultKind::Other, "check the address and the network path to it")
     };
     ReadFault::new(format!("could not connect to {shown} as {user}: {cause}"), advice).of(kind)
 }
@@ -93,7 +93,7 @@ pub(super) fn explain(access: &Access, doing: &str, error: &Error) -> ReadFault 
     let Error::MySqlError(said) = error else {
         return ReadFault::new(
             format!("lost the connection to {shown} when asked to {doing}: {}", cause(error)),
-            "look whether the server is up and what its log says, then run this again",
+            "check that the server is up, read its log, then run this again",
         );
     };
     let advice = match said.code {
@@ -104,12 +104,12 @@ pub(super) fn explain(access: &Access, doing: &str, error: &Error) -> ReadFault 
             "another session holds the table locked: try again when it is done, or wait longer with --connect-timeout".to_owned()
         }
         1969 | 3024 => format!("the account's max_statement_time is too short to read this table: ALTER USER {user} WITH MAX_STATEMENT_TIME 0"),
-        1317 => "somebody cancelled it on the server: run this again".to_owned(),
+        1317 => "it was cancelled on the server: run this again".to_owned(),
         1053 | 1927 => "the server was stopped: run this again when it is up".to_owned(),
-        1021 | 1114 | 3 | 28 => "the server has no room left for this: make some".to_owned(),
+        1021 | 1114 | 3 | 28 => "the server has no space left for this: free some".to_owned(),
         1034 | 1194 | 126..=145 => "the server's data is damaged: CHECK TABLE before anything else".to_owned(),
         1054 | 1064 | 1305 => "correct the set's row filter, or the node's columns".to_owned(),
-        _ => "look at the server's own log".to_owned(),
+        _ => "read the server's own log".to_owned(),
     };
     let kind = match said.code {
         1142 | 1143 | 1044 | 1227 => FaultKind::NotAllowed,

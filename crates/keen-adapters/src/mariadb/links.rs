@@ -1,29 +1,28 @@
-//! What a MariaDB server tells of the connections over which it follows others.
+//! The connections over which a MariaDB server follows others.
 //!
 //! One session without a transaction, kept from look to look. A look is three statements; two more
 //! when something waits for a lock, to find who holds it.
 
+use super::queries;
 use std::collections::BTreeMap;
-use std::time::Duration;
 
 use keen_core::fault::{FaultKind, ReadFault};
-use keen_core::observe::links::{Holder, Inflow, LinkSnapshot, Own, Touched, Trouble, Wait};
-use keen_core::observe::node::{Observed, WorkerState};
+use keen_core::observe::links::{Holder, Inflow, LinkSnapshot, Own, Touched, Wait};
+use keen_core::observe::node::Observed;
 use keen_core::observe::position::{self, Position};
 use keen_core::ports::LookAtLinks;
 use keen_core::topology::Engine;
 use mysql::Row;
 
-use super::connect::Session;
-use super::look::{connection, text};
+use super::connect::MariaDbSession;
 use super::quoted;
+use super::replication::{LinkStatus, inflow, text};
 use crate::server::Access;
 
 /// A MariaDB server whose links are looked at.
 pub struct MariaDbLinks {
-    session: Session,
-    /// The status of connections is asked over one of its own: it can block as long as an applier waits.
-    status: Option<Session>,
+    session: MariaDbSession,
+    status: LinkStatus,
     beats: Option<String>,
 }
 
@@ -33,19 +32,6 @@ impl std::fmt::Debug for MariaDbLinks {
     }
 }
 
-const SLAVES: &str = "SHOW ALL SLAVES STATUS";
-
-/// A session for the status of connections, which is given up sooner than others.
-pub(super) fn status_session(access: &Access) -> Result<Session, ReadFault> {
-    let silence = (access.wait / 2).max(Duration::from_millis(500)).min(access.silence);
-    Session::open_to_look(&Access { silence, ..access.clone() })
-}
-
-/// What it asks of the server itself.
-const SERVER: &str = "SELECT version(), @@global.server_id, @@global.gtid_domain_id, @@global.read_only, \
-    @@global.log_bin, @@global.gtid_binlog_pos, @@global.gtid_slave_pos, @@global.gtid_binlog_state, \
-    (SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_VARIABLES WHERE VARIABLE_NAME = 'WSREP_ON')";
-
 impl MariaDbLinks {
     /// Logs in. `beats` is the table of signs of life, if there is to be one.
     ///
@@ -53,8 +39,8 @@ impl MariaDbLinks {
     /// [`ReadFault`] when it cannot be reached in time, or refuses.
     pub fn open(access: &Access, beats: Option<&str>) -> Result<Self, ReadFault> {
         Ok(Self {
-            session: Session::open_to_look(access)?,
-            status: None,
+            session: MariaDbSession::open_to_look(access)?,
+            status: LinkStatus::of(access),
             beats: beats.map(str::to_owned),
         })
     }
@@ -70,7 +56,7 @@ impl MariaDbLinks {
             Ok(rows) => Ok(Ok(rows)),
             Err(fault) => match &self.session.given_up {
                 Some(_) => Err(fault),
-                None => Ok(Err(fault.what)),
+                None => Ok(Err(fault)),
             },
         }
     }
@@ -79,11 +65,11 @@ impl MariaDbLinks {
 impl LookAtLinks for MariaDbLinks {
     fn look_at_links(&mut self, tables: &[(String, String)]) -> Result<LinkSnapshot, ReadFault> {
         let mut asked = 1;
-        let server: Observed<Vec<Row>> = self.seen("look at its log", SERVER, ())?;
+        let server: Observed<Vec<Row>> = self.seen("inspect its log", queries::SERVER, ())?;
         let server = server.map(|rows| rows.into_iter().next());
         let Ok(Some(server)) = server else {
-            let reason = "keen knows the state of links from MariaDB only".to_owned();
-            return Ok(unknown(reason, asked));
+            let fault = ReadFault::not_told("keen can read the state of links from MariaDB only");
+            return Ok(unknown(fault, asked));
         };
         let number = |name: usize| text_at(&server, name).and_then(|v| v.parse::<u64>().ok());
         let list = |at: usize| position::gtids(&text_at(&server, at).unwrap_or_default());
@@ -94,9 +80,11 @@ impl LookAtLinks for MariaDbLinks {
         let (here, held) = match (logged, applied) {
             (Ok(logged), Ok(applied)) => {
                 let held = held(&logged, &applied, id);
-                (logged.with(&applied).ok_or("unlike positions".to_owned()), held)
+                (logged.with(&applied).ok_or_else(|| ReadFault::not_told("unlike positions")), held)
             }
-            (Err(error), _) | (_, Err(error)) => (Err(error.to_string()), None),
+            (Err(error), _) | (_, Err(error)) => {
+                (Err(ReadFault::not_told(error.to_string())), None)
+            }
         };
         let version = text_at(&server, 0).unwrap_or_default();
         let version = version.split('-').next().unwrap_or_default().to_owned();
@@ -127,7 +115,7 @@ impl LookAtLinks for MariaDbLinks {
             server_id: id.map(|id| id.to_string()),
             domain,
             database: None,
-            position: if logs { here } else { Err("it keeps no binary log".to_owned()) },
+            position: if logs { here } else { Err(ReadFault::not_told("it keeps no binary log")) },
             stamp: None,
             flushed: None,
             unsafe_for: 0,
@@ -144,7 +132,7 @@ impl LookAtLinks for MariaDbLinks {
 }
 
 /// A server that could be asked nothing.
-fn unknown(reason: String, asked: u32) -> LinkSnapshot {
+fn unknown(fault: ReadFault, asked: u32) -> LinkSnapshot {
     LinkSnapshot {
         engine: Engine::MariaDb,
         about: "mysql".to_owned(),
@@ -154,14 +142,14 @@ fn unknown(reason: String, asked: u32) -> LinkSnapshot {
         server_id: None,
         domain: None,
         database: None,
-        position: Err(reason.clone()),
+        position: Err(fault.clone()),
         stamp: None,
         flushed: None,
         unsafe_for: 0,
         origins: None,
         own: None,
         touched: BTreeMap::new(),
-        inflows: Err(reason),
+        inflows: Err(fault),
         outlets: Ok(Vec::new()),
         published: Ok(Vec::new()),
         beats: BTreeMap::new(),
@@ -173,16 +161,16 @@ fn text_at(row: &Row, at: usize) -> Option<String> {
     text(row.as_ref(at)?)
 }
 
-/// What can be read on this server: what it wrote itself, and what it applied. What it applies stands in its own log
-/// before it is committed, and until then nobody sees its rows.
+/// The position that can be read on this server: its own writes, and those it applied. A write that it applies stands
+/// in its own log before it is committed, and until then nobody sees its rows.
 fn held(logged: &Position, applied: &Position, id: Option<u32>) -> Option<Position> {
     let Position::Gtid(logged) = logged else { return None };
     let own = logged.iter().filter(|(_, (server, _))| Some(*server) == id);
     applied.clone().with(&Position::Gtid(own.map(|(domain, at)| (*domain, *at)).collect()))
 }
 
-/// What this server wrote itself: the number of its last transaction in its domain. Where other servers
-/// number theirs in the same domain, the numbers between may be theirs, and are no count.
+/// The server's own writes: the number of its last transaction in its domain. Where other servers number theirs in the
+/// same domain, the numbers between may be theirs, and are no count.
 fn own(state: &str, id: u32, domain: u32) -> Option<Own> {
     let mut last = 0u64;
     let mut shared = false;
@@ -236,27 +224,15 @@ fn waited_for(doing: &str) -> Option<Lock> {
 }
 
 impl MariaDbLinks {
-    /// The status of all connections, or why it is not told: with a limit of its own, after which the rest of
-    /// the look goes on.
+    /// The status of all connections, or why it is not told. The rest of the look goes on.
     fn status(&mut self) -> Result<Observed<Vec<Row>>, ReadFault> {
-        let mut status = match self.status.take() {
-            Some(status) => status,
-            None => match status_session(self.session.access()) {
-                Ok(status) => status,
-                Err(fault) if fault.interrupted => return Err(fault),
-                Err(fault) => return Ok(Err(fault.what)),
-            },
-        };
-        match status.rows("look at what it follows", SLAVES, ()) {
-            Ok(rows) => {
-                self.status = Some(status);
-                Ok(Ok(rows))
-            }
-            Err(fault) if fault.interrupted => Err(fault),
+        match self.status.rows() {
+            Ok(rows) => Ok(Ok(rows)),
+            Err(fault) if fault.is_interrupted() => Err(fault),
             Err(fault) if fault.kind == FaultKind::NoAnswer => {
                 let holders = match self.holders(&mut Lock::Row(String::new()))? {
                     Ok(holders) if holders.is_empty() => {
-                        "; who holds it was not to be seen".to_owned()
+                        "; its holder could not be seen".to_owned()
                     }
                     Ok(holders) => {
                         let of: Vec<String> = (holders.iter())
@@ -264,49 +240,32 @@ impl MariaDbLinks {
                             .collect();
                         format!("; a row lock is held by {}", of.join(" and "))
                     }
-                    Err(reason) => format!("; who holds it cannot be seen: {reason}"),
+                    Err(fault) => format!("; its holder cannot be seen: {}", fault.what),
                 };
-                Ok(Err(format!(
-                    "the status of its links blocks, as it does while an applier waits for a lock; the server itself answers{holders}"
-                )))
+                let what = format!("{}; the server itself answers{holders}", fault.what);
+                Ok(Err(ReadFault { what, ..fault }))
             }
-            Err(fault) => {
-                self.status = status.given_up.is_none().then_some(status);
-                Ok(Err(fault.what))
-            }
+            Err(fault) => Ok(Err(fault)),
         }
     }
 
     /// Sessions that hold what an applier waits for, as far as the account may see others' sessions.
     fn holders(&mut self, lock: &mut Lock) -> Result<Observed<Vec<Holder>>, ReadFault> {
         let sql = match &*lock {
-            Lock::Row(_) => {
-                "SELECT DISTINCT p.ID, p.USER, p.HOST, p.COMMAND, p.TIME, l.lock_table FROM information_schema.INNODB_LOCK_WAITS w \
-                 LEFT JOIN information_schema.INNODB_LOCKS l ON l.lock_id = w.requested_lock_id \
-                 JOIN information_schema.INNODB_TRX waits ON waits.trx_id = w.requesting_trx_id \
-                 JOIN information_schema.INNODB_TRX holds ON holds.trx_id = w.blocking_trx_id \
-                 JOIN information_schema.PROCESSLIST p ON p.ID = holds.trx_mysql_thread_id \
-                 WHERE waits.trx_mysql_thread_id IN (SELECT ID FROM information_schema.PROCESSLIST WHERE COMMAND LIKE 'Slave%') \
-                 ORDER BY p.TIME DESC LIMIT 3"
-            }
+            Lock::Row(_) => queries::ROW_LOCK_HOLDERS,
             // Which session holds such a lock only a plugin tells that few servers have.
-            Lock::Table | Lock::Server => {
-                "SELECT DISTINCT p.ID, p.USER, p.HOST, p.COMMAND, p.TIME, NULL FROM information_schema.METADATA_LOCK_INFO m \
-                 JOIN information_schema.PROCESSLIST p ON p.ID = m.THREAD_ID \
-                 WHERE p.COMMAND NOT LIKE 'Slave%' AND p.ID <> CONNECTION_ID() ORDER BY p.TIME DESC LIMIT 3"
-            }
+            Lock::Table | Lock::Server => queries::TABLE_LOCK_HOLDERS,
         };
         // The server's own sessions are shown to those alone who may see the sessions of others.
-        let may: Observed<Vec<u64>> = self.seen(
-            "look at its sessions",
-            "SELECT count(*) FROM information_schema.PROCESSLIST WHERE COMMAND LIKE 'Slave%'",
-            (),
-        )?;
+        let may: Observed<Vec<u64>> =
+            self.seen("inspect its sessions", queries::SEEN_WORKERS, ())?;
         if !may.is_ok_and(|rows| rows.first().is_some_and(|count| *count > 0)) {
-            return Ok(Err("the account lacks PROCESS".to_owned()));
+            let fault = ReadFault::not_told("the account lacks PROCESS");
+            return Ok(Err(fault.of(FaultKind::NotAllowed)));
         }
-        type Session = (u64, String, String, String, i64, Option<String>);
-        let found: Observed<Vec<Session>> = self.seen("look at who holds a lock", sql, ())?;
+        type MariaDbSession = (u64, String, String, String, i64, Option<String>);
+        let found: Observed<Vec<MariaDbSession>> =
+            self.seen("inspect who holds a lock", sql, ())?;
         if let (Lock::Row(table), Ok(rows)) = (&mut *lock, &found)
             && let Some(full) = rows.iter().find_map(|row| row.5.as_ref())
         {
@@ -327,10 +286,9 @@ impl MariaDbLinks {
                     ),
                 })
                 .collect()),
-            Err(_) => Err(
-                "the plugin metadata_lock_info is not installed, and without it the server does not tell"
-                    .to_owned(),
-            ),
+            Err(_) => Err(ReadFault::not_told(
+                "the plugin metadata_lock_info is not installed, and without it the server does not tell",
+            )),
         })
     }
 
@@ -385,49 +343,6 @@ impl MariaDbLinks {
         );
         let rows: Observed<Vec<(String, i64)>> = self.seen("read the heartbeats", &sql, ())?;
         Ok(rows.unwrap_or_default().into_iter().collect())
-    }
-}
-
-/// One line of the status of connections, as far as it changes from look to look.
-fn inflow(row: &Row, here: Option<&Position>) -> Inflow {
-    let link = connection(row);
-    let get = |name: &str| row.get_opt::<mysql::Value, _>(name)?.ok().and_then(|v| text(&v));
-    let number = |name: &str| get(name).and_then(|value| value.parse::<u64>().ok());
-    let said = |name: &str| get(name).filter(|value| !value.is_empty());
-    let (sql_code, io_code) = (number("Last_SQL_Errno"), number("Last_IO_Errno"));
-    let place = said("Relay_Master_Log_File")
-        .zip(number("Exec_Master_Log_Pos"))
-        .map(|(file, at)| format!("{file}:{at}"));
-    let trouble = match (sql_code, io_code) {
-        (Some(code @ 1..), _) => Some(Trouble {
-            code: Some(code),
-            message: said("Last_SQL_Error").unwrap_or_default(),
-            at: place,
-        }),
-        (_, Some(code @ 1..)) => Some(Trouble {
-            code: Some(code),
-            message: said("Last_IO_Error").unwrap_or_default(),
-            at: None,
-        }),
-        _ => None,
-    };
-    let trouble = trouble
-        .filter(|_| link.receiving != WorkerState::Runs || link.applying != WorkerState::Runs);
-    let delayed = number("SQL_Remaining_Delay").filter(|_| link.delay.is_some());
-    Inflow {
-        received: said("Gtid_IO_Pos").and_then(|text| position::gtids(&text).ok()),
-        applied: here.cloned(),
-        late: number("Seconds_Behind_Master").map(Duration::from_secs),
-        waits_on_purpose: delayed.map(Duration::from_secs),
-        doing: said("Slave_SQL_Running_State"),
-        busy: false,
-        progress: number("Exec_Master_Log_Pos").unwrap_or(0)
-            + number("Executed_log_entries").unwrap_or(0),
-        trouble,
-        heartbeats: number("Slave_received_heartbeats").unwrap_or(0)
-            + number("Read_Master_Log_Pos").unwrap_or(0),
-        retries_every: number("Connect_Retry").map(Duration::from_secs),
-        ..Inflow::of(link)
     }
 }
 

@@ -1,14 +1,14 @@
-//! What a MariaDB server tells of itself to an account that may only look.
+//! The set-up of a MariaDB server, as far as an account may see it that may only look.
 
+use super::queries;
+use super::replication::{LinkStatus, connection};
 use std::collections::BTreeMap;
-use std::time::Duration;
 
 use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::observe::clock::better_clock_sample;
 use keen_core::observe::log_reach::LogReach;
 use keen_core::observe::node::{
-    Clock, Counter, Filter, Identity, Incoming, Need, NodeFacts, Observed, ReplicationKind, Right,
-    Source, TableLook, TableState, WorkerState,
+    Clock, Counter, Identity, Incoming, Need, NodeFacts, Observed, Right, TableLook, TableState,
 };
 use keen_core::ports::{InspectionRequest, LookAtNode, ReadRows as _};
 use keen_core::seed::join::gtid_between;
@@ -95,28 +95,26 @@ impl LookAtNode for MariaDbNode {
 
     fn log_reach(&mut self, since: Option<&str>) -> Observed<LogReach> {
         let one = |rows: Result<Vec<String>, ReadFault>| -> Observed<String> {
-            let rows = rows.map_err(|fault| fault.what)?;
-            rows.into_iter().next().ok_or_else(|| "it keeps no binary log".to_owned())
+            let rows = rows?;
+            rows.into_iter().next().ok_or_else(no_log)
         };
-        let doing = "look at its binary log";
-        let now = one(self.session.rows(doing, "SELECT @@global.gtid_binlog_pos", ()))?;
+        let doing = "inspect its binary log";
+        let now = one(self.session.rows(doing, queries::LOG_POSITION, ()))?;
         let oldest: Observed<String> = (|| {
-            let logs: Vec<Row> =
-                self.session.rows(doing, "SHOW BINARY LOGS", ()).map_err(|fault| fault.what)?;
-            let first: String = logs
-                .first()
-                .and_then(|row| row.get(0))
-                .ok_or_else(|| "it keeps no binary log".to_owned())?;
+            let logs: Vec<Row> = self.session.rows(doing, queries::LOG_FILES, ())?;
+            let first: String = logs.first().and_then(|row| row.get(0)).ok_or_else(no_log)?;
             // Where the positions of all domains stood when the oldest file began.
-            one(self.session.rows(doing, "SELECT BINLOG_GTID_POS(?, 4)", (first,)))
+            one(self.session.rows(doing, queries::LOG_BEGINS, (first,)))
         })();
         let between = since.map(|since| match &oldest {
-            Ok(oldest) => gtid_between(since, &now, oldest)
-                .ok_or_else(|| format!("{since} is no position like 0-1-100")),
-            Err(reason) => Err(reason.clone()),
+            Ok(oldest) => gtid_between(since, &now, oldest).ok_or_else(|| {
+                let what = format!("{since} is not a position like 0-1-100");
+                ReadFault::new(what, "give it as the server prints it").of(FaultKind::Position)
+            }),
+            Err(fault) => Err(fault.clone()),
         });
-        if let Some(Err(reason)) = between.as_ref().filter(|_| oldest.is_ok()) {
-            return Err(reason.clone());
+        if let Some(Err(fault)) = between.as_ref().filter(|_| oldest.is_ok()) {
+            return Err(fault.clone());
         }
         Ok(LogReach {
             moved: between.as_ref().and_then(|between| {
@@ -204,29 +202,27 @@ fn far_more(grants: &[Grant]) -> Vec<String> {
     found
 }
 
+/// Why a server without a binary log cannot be asked where it stands.
+fn no_log() -> ReadFault {
+    ReadFault::not_told("it keeps no binary log")
+}
+
 impl MariaDbNode {
     fn settings(&mut self) -> Observed<BTreeMap<String, String>> {
         let names: Vec<String> = SETTINGS.iter().map(|name| format!("'{name}'")).collect();
         let sql = format!("SHOW GLOBAL VARIABLES WHERE Variable_name IN ({})", names.join(", "));
         let rows: Result<Vec<(String, String)>, _> =
-            self.session.rows("look at its settings", &sql, ());
-        let mut settings: BTreeMap<String, String> =
-            rows.map_err(|fault| fault.what)?.into_iter().collect();
+            self.session.rows("inspect its settings", &sql, ());
+        let mut settings: BTreeMap<String, String> = rows?.into_iter().collect();
         let zone = match settings.get("time_zone").map(String::as_str) {
             Some("SYSTEM") => settings.get("system_time_zone").cloned(),
             other => other.map(str::to_owned),
         };
         settings.insert("zone".to_owned(), zone.unwrap_or_default());
-        let database: Result<Vec<String>, _> = self.session.rows(
-            "look at the database",
-            "SELECT DEFAULT_CHARACTER_SET_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = DATABASE()",
-            (),
-        );
-        let events: Result<Vec<u64>, _> = self.session.rows(
-            "look for events",
-            "SELECT COUNT(*) FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE() AND STATUS = 'ENABLED'",
-            (),
-        );
+        let database: Result<Vec<String>, _> =
+            self.session.rows("inspect the database", queries::DATABASE_CHARSET, ());
+        let events: Result<Vec<u64>, _> =
+            self.session.rows("look for events", queries::ENABLED_EVENTS, ());
         if let Some(count) = events.ok().and_then(|found| found.into_iter().next()) {
             settings.insert("enabled_events".to_owned(), count.to_string());
         }
@@ -260,8 +256,8 @@ impl MariaDbNode {
 
     fn grants(&mut self) -> Observed<Vec<Grant>> {
         let lines: Result<Vec<String>, _> =
-            self.session.rows("look at its rights", "SHOW GRANTS", ());
-        let lines = lines.map_err(|fault| fault.what)?;
+            self.session.rows("inspect its rights", queries::GRANTS, ());
+        let lines = lines?;
         Ok(lines.iter().filter_map(|line| Grant::read(line)).collect())
     }
 
@@ -301,7 +297,7 @@ impl MariaDbNode {
                 Ok(_) => Ok(true),
                 Err(fault) if fault.kind == FaultKind::NotAllowed => Ok(false),
                 Err(fault) if fault.kind == FaultKind::NoTable => continue,
-                Err(fault) => Err(fault.what),
+                Err(fault) => Err(fault),
             };
             rights.push(Right {
                 need: Need::Tables,
@@ -330,8 +326,10 @@ impl MariaDbNode {
             held: match incoming {
                 Ok(_) => Ok(true),
                 // What it did not tell for another reason says nothing of the right.
-                Err(reason) if !self.about.starts_with("mariadb") || reason.contains("blocks") => {
-                    Err(reason.clone())
+                Err(fault)
+                    if !self.about.starts_with("mariadb") || fault.kind == FaultKind::NoAnswer =>
+                {
+                    Err(fault.clone())
                 }
                 Err(_) => Ok(held("REPLICA MONITOR", "*", "*").unwrap_or(false)),
             },
@@ -350,21 +348,10 @@ impl MariaDbNode {
 
     fn incoming(&mut self) -> Observed<Vec<Incoming>> {
         if !self.about.starts_with("mariadb") {
-            return Err("keen knows the state of links from MariaDB only".to_owned());
+            return Err(ReadFault::not_told("keen can read the state of links from MariaDB only"));
         }
-        // Over a session of its own: it can block as long as an applier waits for a lock.
-        let rows: Result<Vec<Row>, ReadFault> = super::links::status_session(self.session.access())
-            .and_then(|mut status| {
-                status.rows("look at what it follows", "SHOW ALL SLAVES STATUS", ())
-            });
-        match rows {
-            Ok(rows) => Ok(rows.iter().map(connection).collect()),
-            Err(fault) if fault.kind == FaultKind::NoAnswer => {
-                Err("the status of its links blocks, as it does while an applier waits for a lock"
-                    .to_owned())
-            }
-            Err(fault) => Err(fault.what),
-        }
+        let rows = LinkStatus::of(self.session.access()).rows()?;
+        Ok(rows.iter().map(connection).collect())
     }
 
     /// How far the server's clock is ahead of ours: of a few round trips the shortest says most.
@@ -373,18 +360,20 @@ impl MariaDbNode {
         for _ in 0..ROUND_TRIPS {
             let before = crate::server::now();
             let rows: Result<Vec<String>, ReadFault> = self.session.rows(
-                "look at its clock",
+                "inspect its clock",
                 // Not the time of the statement, which a session can set.
-                "SELECT CAST(ROUND(UNIX_TIMESTAMP(SYSDATE(6)) * 1000000) AS CHAR)",
+                queries::CLOCK,
                 (),
             );
             let after = crate::server::now();
-            let there = rows.map_err(|fault| fault.what)?;
-            let there: i64 =
-                there.first().and_then(|text| text.parse().ok()).ok_or("it told no time")?;
+            let there = rows?;
+            let there: i64 = there
+                .first()
+                .and_then(|text| text.parse().ok())
+                .ok_or_else(|| ReadFault::not_told("it told no time"))?;
             best = better_clock_sample(best, before, there, after);
         }
-        best.ok_or_else(|| "our own clock was set meanwhile".to_owned())
+        best.ok_or_else(|| ReadFault::not_told("this machine's clock was set meanwhile"))
     }
 
     fn table(
@@ -410,130 +399,47 @@ impl MariaDbNode {
             offset: if offset > step { 1 } else { offset },
         });
         let checks: Result<Vec<String>, ReadFault> = self.session.rows(
-            "look at its rules for values",
-            "SELECT CHECK_CLAUSE FROM information_schema.CHECK_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = ? AND TABLE_NAME = ? ORDER BY 1",
+            "inspect its rules for values",
+            queries::CHECKS,
             (shape.qualified.first(), shape.qualified.get(1)),
         );
         let fires =
             setting("slave_run_triggers_for_rbr").is_some_and(|v| !v.eq_ignore_ascii_case("no"));
         Ok(TableState::There(Box::new(TableLook {
-            any_rows: any.map_err(|f| f.what).map(|rows| rows.first().copied().unwrap_or(false)),
+            any_rows: any.map(|rows| rows.first().copied().unwrap_or(false)),
             named_by: None,
             partitioned: false,
             replica_triggers: match grants {
                 _ if !fires => Ok(Vec::new()),
                 // Without that right the server shows none, whether there are any or not.
                 Ok(grants) if !sees_triggers(grants, &shape.qualified) => {
-                    Err("the account lacks TRIGGER, without which none are shown".to_owned())
+                    let what = "the account lacks TRIGGER, without which none are shown";
+                    Err(ReadFault::not_told(what).of(FaultKind::NotAllowed))
                 }
                 _ => Ok(shape.triggers.clone()),
             },
             counters: counters.collect(),
-            checks: checks.map_err(|fault| fault.what),
+            checks,
             shape,
         })))
     }
 
     fn all_tables(&mut self) -> Observed<Vec<String>> {
-        let tables: Result<Vec<String>, ReadFault> = self.session.rows(
-            "list its tables",
-            "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'BASE TABLE' ORDER BY 1",
-            (),
-        );
-        tables.map_err(|fault| fault.what)
+        let tables: Result<Vec<String>, ReadFault> =
+            self.session.rows("list its tables", queries::ALL_TABLES, ());
+        tables
     }
 
     fn users(&mut self) -> Observed<Vec<String>> {
-        let users: Result<Vec<String>, ReadFault> = self.session.rows(
-            "list its accounts",
-            "SELECT CONCAT(User, '@', Host) FROM mysql.user WHERE User <> '' AND User NOT IN ('root', 'mariadb.sys', 'mysql') ORDER BY 1",
-            (),
-        );
-        users.map_err(|fault| fault.what)
+        let users: Result<Vec<String>, ReadFault> =
+            self.session.rows("list its accounts", queries::ACCOUNTS, ());
+        users
     }
 }
 
 /// A name as GRANT wants it in every mode.
 fn tick(name: &str) -> String {
     format!("`{}`", name.replace('`', "``"))
-}
-
-/// A cell of a status as text; numbers may come as numbers.
-pub(super) fn text(value: &mysql::Value) -> Option<String> {
-    match value {
-        mysql::Value::Bytes(bytes) => Some(String::from_utf8_lossy(bytes).into_owned()),
-        mysql::Value::Int(number) => Some(number.to_string()),
-        mysql::Value::UInt(number) => Some(number.to_string()),
-        _ => None,
-    }
-}
-
-/// One line of the status of connections.
-pub(super) fn connection(row: &Row) -> Incoming {
-    let text =
-        |name: &str| row.get_opt::<mysql::Value, _>(name)?.ok().and_then(|value| text(&value));
-    let number = |name: &str| text(name).and_then(|v| v.parse::<u64>().ok()).unwrap_or(0);
-    let receiving = match text("Slave_IO_Running").as_deref() {
-        Some("Yes") => WorkerState::Runs,
-        Some("Connecting" | "Preparing") => WorkerState::Tries,
-        _ => WorkerState::Stopped,
-    };
-    let applying = match text("Slave_SQL_Running").as_deref() {
-        Some("Yes") => WorkerState::Runs,
-        _ => WorkerState::Stopped,
-    };
-    let said = |message: &str| text(message).filter(|text| !text.is_empty());
-    let error = said("Last_SQL_Error").or_else(|| said("Last_IO_Error"));
-    let rules = [
-        "Replicate_Do_DB",
-        "Replicate_Ignore_DB",
-        "Replicate_Do_Table",
-        "Replicate_Ignore_Table",
-        "Replicate_Wild_Do_Table",
-        "Replicate_Wild_Ignore_Table",
-    ];
-    let filters = rules.into_iter().filter_map(|rule| {
-        let of: Vec<String> = text(rule)?
-            .split(',')
-            .map(|name| name.trim().to_owned())
-            .filter(|name| !name.is_empty())
-            .collect();
-        (!of.is_empty()).then(|| Filter { rule: rule.to_owned(), of })
-    });
-    let domains = [
-        ("Replicate_Do_Domain_Ids", "DO_DOMAIN_IDS"),
-        ("Replicate_Ignore_Domain_Ids", "IGNORE_DOMAIN_IDS"),
-    ];
-    let domains = domains.into_iter().filter_map(|(column, rule)| {
-        let of: Vec<String> = text(column)?
-            .split(',')
-            .map(|domain| domain.trim().to_owned())
-            .filter(|domain| !domain.is_empty())
-            .collect();
-        (!of.is_empty()).then(|| Filter { rule: rule.to_owned(), of })
-    });
-    let id = number("Master_Server_Id");
-    Incoming {
-        name: text("Connection_name").unwrap_or_default(),
-        means: ReplicationKind::BinaryLog,
-        source: Source {
-            address: text("Master_Host")
-                .zip(u16::try_from(number("Master_Port")).ok())
-                .filter(|(host, _)| !host.is_empty()),
-            id: (id > 0).then(|| id.to_string()),
-            slot: None,
-        },
-        receiving,
-        applying,
-        error,
-        failures: None,
-        delay: Some(Duration::from_secs(number("SQL_Delay"))).filter(|delay| !delay.is_zero()),
-        filters: filters.chain(domains).collect(),
-        own_writes_only: false,
-        skips: text("Skip_Counter").and_then(|count| count.parse().ok()),
-        publications: Vec::new(),
-        tables: None,
-    }
 }
 
 #[cfg(test)]

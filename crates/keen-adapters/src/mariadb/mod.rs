@@ -13,7 +13,9 @@ mod fault;
 mod links;
 mod look;
 mod probe;
+mod queries;
 mod read;
+mod replication;
 mod shape;
 
 use keen_core::ports::JournalNeeds;
@@ -27,7 +29,7 @@ use keen_core::row::schema::TableShape;
 use crate::server::Access;
 pub use adapter::MariaDbAdapter;
 pub use binlog::MariaDbJournal;
-use connect::Session;
+use connect::MariaDbSession;
 pub use links::MariaDbLinks;
 pub use probe::MariaDbProbe;
 
@@ -36,7 +38,7 @@ pub use probe::MariaDbProbe;
 /// # Errors
 /// [`ReadFault`] when the server cannot be reached in time, or refuses.
 pub(crate) fn account(access: &Access) -> Result<String, ReadFault> {
-    Session::open_to_look(access)?.account()
+    MariaDbSession::open_to_look(access)?.account()
 }
 
 /// The rights that the account lacks to read the binary log.
@@ -44,9 +46,9 @@ pub(crate) fn account(access: &Access) -> Result<String, ReadFault> {
 /// # Errors
 /// As [`account`].
 pub(crate) fn journal_needs(access: &Access) -> Result<JournalNeeds, ReadFault> {
-    let mut session = Session::open_to_look(access)?;
+    let mut session = MariaDbSession::open_to_look(access)?;
     let account = session.account()?;
-    let lines: Vec<String> = session.rows("look at its rights", "SHOW GRANTS", ())?;
+    let lines: Vec<String> = session.rows("inspect its rights", queries::GRANTS, ())?;
     let grants: Vec<look::Grant> =
         lines.iter().filter_map(|line| look::Grant::read(line)).collect();
     let lacks = |right: &&str| !grants.iter().any(|grant| grant.gives(right, "*", "*"));
@@ -56,9 +58,9 @@ pub(crate) fn journal_needs(access: &Access) -> Result<JournalNeeds, ReadFault> 
 
 /// A MariaDB server, fixed at one moment.
 pub struct MariaDbNode {
-    session: Session,
+    session: MariaDbSession,
     about: String,
-    tables: HashMap<String, shape::Local>,
+    tables: HashMap<String, shape::MariaDbLayout>,
 }
 
 impl std::fmt::Debug for MariaDbNode {
@@ -73,12 +75,12 @@ impl MariaDbNode {
     /// # Errors
     /// [`ReadFault`] when it cannot be reached in time, or refuses.
     pub fn open(access: &Access) -> Result<Self, ReadFault> {
-        Self::over(Session::open(access)?, access)
+        Self::over(MariaDbSession::open(access)?, access)
     }
 
-    fn over(mut session: Session, access: &Access) -> Result<Self, ReadFault> {
+    fn over(mut session: MariaDbSession, access: &Access) -> Result<Self, ReadFault> {
         let version: Vec<(String, bool)> =
-            session.rows("look at the server", "SELECT version(), @@global.read_only", ())?;
+            session.rows("inspect the server", queries::ABOUT, ())?;
         let (version, read_only) = version.into_iter().next().unwrap_or_default();
         let product =
             if version.to_ascii_lowercase().contains("mariadb") { "mariadb" } else { "mysql" };
@@ -92,8 +94,7 @@ impl MariaDbNode {
 
 impl ReadRows for MariaDbNode {
     fn calls_itself(&mut self) -> Option<String> {
-        let ids: Vec<u64> =
-            self.session.rows("look who it is", "SELECT @@global.server_id", ()).ok()?;
+        let ids: Vec<u64> = self.session.rows("look who it is", queries::SERVER_ID, ()).ok()?;
         ids.first().map(ToString::to_string)
     }
 
@@ -159,7 +160,7 @@ impl ReadRows for MariaDbNode {
             if twins.len() == count {
                 break;
             }
-            match Session::open(&access) {
+            match MariaDbSession::open(&access) {
                 Ok(mut twin) => {
                     let same = twin.moment().as_ref() == Some(&moment);
                     if let (true, Ok(twin)) = (same, Self::over(twin, &access)) {
@@ -192,5 +193,5 @@ impl ReadRows for MariaDbNode {
 /// Quotes a name for MariaDB.
 #[must_use]
 pub fn quoted(name: &str) -> String {
-    keen_core::engine::dialect::quoted(keen_core::topology::Engine::MariaDb, name)
+    keen_core::topology::Engine::MariaDb.dialect().quoted(name)
 }

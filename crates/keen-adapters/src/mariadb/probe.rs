@@ -6,14 +6,14 @@ use keen_core::ports::WriteProbe;
 use keen_core::topology::Engine;
 use mysql::Row;
 
-use super::connect::Session;
+use super::connect::MariaDbSession;
 use super::quoted;
 use crate::server::Access;
 use crate::server::{explain, explain_heartbeat};
 
 /// A MariaDB server at which a probe is written.
 pub struct MariaDbProbe {
-    session: Session,
+    session: MariaDbSession,
     user: String,
     /// The table as the topology names it, and quoted.
     named: String,
@@ -34,7 +34,7 @@ impl MariaDbProbe {
     pub fn open(access: &Access, table: &str) -> Result<Self, ReadFault> {
         let parts: Vec<String> = table.split('.').map(quoted).collect();
         let user = access.server.user.clone();
-        let session = Session::open_to_write(access)?;
+        let session = MariaDbSession::open_to_write(access)?;
         Ok(Self { session, user, named: table.to_owned(), table: parts.join(".") })
     }
 

@@ -10,14 +10,14 @@ use keen_core::value::{Value, ValueRef};
 use mysql::prelude::Queryable;
 use mysql::{Row, Value as Cell};
 
-use super::connect::{Session, failed};
+use super::connect::{MariaDbSession, failed};
 use super::decode::{self, Take};
 use super::quoted;
-use super::shape::Local;
+use super::shape::MariaDbLayout;
 
 pub(super) fn run(
-    session: &mut Session,
-    local: &Local,
+    session: &mut MariaDbSession,
+    local: &MariaDbLayout,
     request: &TableRequest,
     mut writer: RowWriter,
     deliver: &mut dyn FnMut(Batch) -> Option<Batch>,
@@ -101,7 +101,7 @@ fn is_outside(row: &Row, at: usize) -> bool {
 }
 
 fn takes(
-    local: &Local,
+    local: &MariaDbLayout,
     request: &TableRequest,
     writer: &RowWriter,
 ) -> Result<Vec<Take>, ReadFault> {
@@ -125,7 +125,7 @@ fn takes(
     request.columns.iter().enumerate().map(take).collect()
 }
 
-fn select(local: &Local, request: &TableRequest) -> String {
+fn select(local: &MariaDbLayout, request: &TableRequest) -> String {
     let mut selected: Vec<String> = request.columns.iter().map(|name| quoted(name)).collect();
     if let Some(filter) = &request.filter {
         // On lines of its own, so that a comment in the filter ends where the filter ends.

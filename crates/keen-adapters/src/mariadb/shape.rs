@@ -1,18 +1,21 @@
 //! The shape of a table, from MariaDB's information schema.
 
+use super::queries;
 use std::collections::BTreeMap;
 
 use keen_core::fault::{FaultKind, ReadFault};
-use keen_core::row::schema::{self, ColumnShape, Family, Reference, TableShape, Trigger};
+use keen_core::row::schema::{
+    self, Beside, ColumnShape, Family, Reference, StoredCollation, StoredTable, TableShape, Trigger,
+};
 use mysql::Row;
 
-use super::connect::Session;
+use super::connect::MariaDbSession;
 use super::decode::Take;
 use super::quoted;
 
-/// What reading a table takes, beyond its shape.
+/// Details for reading a table, beyond its shape.
 #[derive(Debug)]
-pub(super) struct Local {
+pub(super) struct MariaDbLayout {
     /// Database and name, quoted.
     pub(super) name: String,
     pub(super) key: Vec<String>,
@@ -20,35 +23,29 @@ pub(super) struct Local {
     pub(super) estimate: Option<u64>,
 }
 
-/// Database, name, kind, estimate of rows, what stores it, and whether that has transactions.
-type Found = (String, String, String, Option<u64>, Option<String>, Option<String>);
+/// Database, name, kind, estimate of rows, storage engine, and whether that has transactions.
+type FoundTable = (String, String, String, Option<u64>, Option<String>, Option<String>);
 
 fn find(
-    session: &mut Session,
+    session: &mut MariaDbSession,
     doing: &str,
     schema: &str,
     name: &str,
-) -> Result<Option<Found>, ReadFault> {
-    let found: Vec<Found> = session.rows(
-        doing,
-        "SELECT t.TABLE_SCHEMA, t.TABLE_NAME, t.TABLE_TYPE, t.TABLE_ROWS, t.ENGINE, e.TRANSACTIONS FROM information_schema.TABLES t \
-         LEFT JOIN information_schema.ENGINES e ON e.ENGINE = t.ENGINE WHERE t.TABLE_SCHEMA = ? AND t.TABLE_NAME = ?",
-        (schema, name),
-    )?;
+) -> Result<Option<FoundTable>, ReadFault> {
+    let found: Vec<FoundTable> = session.rows(doing, queries::TABLE, (schema, name))?;
     // The information schema does not mind the case of names; servers on most systems do.
     let exact = found.iter().position(|(_, found, ..)| found == name);
     Ok(exact.or((found.len() == 1).then_some(0)).map(|at| found[at].clone()))
 }
 
 /// The tables of the session's database that none of these names means.
-pub(super) fn others(session: &mut Session, named: &[String]) -> Result<Vec<String>, ReadFault> {
+pub(super) fn others(
+    session: &mut MariaDbSession,
+    named: &[String],
+) -> Result<Vec<String>, ReadFault> {
     let database = session.access().server.database.clone();
-    let found: Vec<(String, bool)> = session.rows(
-        "list its tables",
-        "SELECT t.TABLE_NAME, @@lower_case_table_names = 0 FROM information_schema.TABLES t \
-         WHERE t.TABLE_SCHEMA = ? AND t.TABLE_TYPE IN ('BASE TABLE', 'SYSTEM VERSIONED') ORDER BY t.TABLE_NAME",
-        (&database,),
-    )?;
+    let found: Vec<(String, bool)> =
+        session.rows("list its tables", queries::OTHER_TABLES, (&database,))?;
     let means = |named: &str, table: &str, exact: bool| {
         let own = named.split_once('.').filter(|(schema, _)| *schema == database);
         [Some(named), own.map(|(_, name)| name)].into_iter().flatten().any(|name| match exact {
@@ -64,8 +61,11 @@ pub(super) fn others(session: &mut Session, named: &[String]) -> Result<Vec<Stri
     Ok(found.into_iter().filter(other).map(|(table, _)| table).collect())
 }
 
-pub(super) fn look(session: &mut Session, table: &str) -> Result<(TableShape, Local), ReadFault> {
-    let doing = format!("look at table {table}");
+pub(super) fn look(
+    session: &mut MariaDbSession,
+    table: &str,
+) -> Result<(TableShape, MariaDbLayout), ReadFault> {
+    let doing = format!("inspect table {table}");
     let access = session.access().clone();
     let (shown, user) = (access.shown(), &access.server.user);
     let mut found = find(session, &doing, &access.server.database, table)?;
@@ -81,88 +81,26 @@ pub(super) fn look(session: &mut Session, table: &str) -> Result<(TableShape, Lo
                 access.server.database
             ),
             format!(
-                "create it, grant {user} SELECT on it (keen preflight prints the statement), correct the set, or say under [node.NAME.names] what it is called there"
+                "create it, grant {user} SELECT on it (keen preflight prints the statement), correct the set, or give its name there under [node.NAME.names]"
             ),
         )
         .of(FaultKind::NoTable));
     };
-    match kind.as_str() {
-        "BASE TABLE" | "SYSTEM VERSIONED" => {}
-        "VIEW" | "SYSTEM VIEW" => {
-            return Err(ReadFault::new(
-                format!("{name} on {shown} is a view"),
-                "name the tables it reads from; a view holds no rows that replicate",
-            )
-            .of(FaultKind::NoTable));
-        }
-        other => {
-            return Err(ReadFault::new(
-                format!("{name} on {shown} is a {}", other.to_lowercase()),
-                "name an ordinary table",
-            )
-            .of(FaultKind::NoTable));
-        }
-    }
+    holds_rows(&kind, &name, &shown)?;
     let place = (schema.as_str(), name.as_str());
-    let as_json = json_columns(session, &doing, place)?;
-    let mut columns = Vec::new();
-    let mut local = Vec::new();
-    let mut sorting = BTreeMap::new();
-    for row in columns_of(session, &doing, place)? {
-        let json = as_json.contains(&row.name);
-        let Some((family, take)) = kind_of(&row, json) else {
-            return Err(ReadFault::new(
-                format!(
-                    "column {} of table {table} on {shown} is of type {}, which keen does not know",
-                    row.name, row.column_type
-                ),
-                "leave the column out of the set with without = [...]",
-            ));
-        };
-        if let Some(reason) = sorts_otherwise(&row, family, take) {
-            sorting.insert(row.name.clone(), reason);
-        }
-        let generated = row.extra.contains("GENERATED");
-        let not_null = row.nullable == "NO";
-        columns.push(ColumnShape {
-            name: row.name.clone(),
-            declared: if json { "json".to_owned() } else { row.column_type.clone() },
-            family,
-            not_null,
-            optional: !not_null
-                || generated
-                || row.default.is_some()
-                || row.extra.contains("auto_increment"),
-            generated,
-            fraction: row.precision.and_then(|digits| u8::try_from(digits).ok()),
-            default: row.default.filter(|default| default != "NULL"),
-            collation: row.collation.filter(|_| family == Family::Text),
-            counted: row.extra.contains("auto_increment"),
-            expression: row.expression.filter(|text| !text.is_empty()),
-            labels: Vec::new(),
-            own_types: Vec::new(),
-            bumped: row.extra.to_ascii_lowercase().contains("on update"),
-        });
-        local.push((row.name, take));
-    }
-    let Keys { key, key_prefixes, unique, unique_in_part, clustered } =
+    let DeclaredColumns { columns, conversions, sorting, collations } =
+        declared_columns(session, &doing, place, table)?;
+    let stored = StoredTable { parts: parts(session, place), collations };
+    let KeyColumns { key, key_prefixes, unique, unique_in_part, clustered } =
         keys(session, &doing, place, &columns)?;
     let unordered = if clustered {
         key.iter().find_map(|name| sorting.get(name).cloned())
     } else {
-        Some("the key is not the primary one, which rows are stored by".to_owned())
+        Some("the key is not the primary key, by which rows are stored".to_owned())
     };
-    let triggers: Vec<(String, String, String)> = session.rows(
-        &doing,
-        "SELECT TRIGGER_NAME, EVENT_MANIPULATION, CONCAT(ACTION_TIMING, ' ', EVENT_MANIPULATION, ' ', ACTION_STATEMENT) \
-         FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = ? AND EVENT_OBJECT_TABLE = ? ORDER BY 1",
-        place,
-    )?;
-    let firing: Vec<Trigger> = triggers
-        .into_iter()
-        .map(|(name, on, text)| Trigger { name, on: vec![on.to_lowercase()], text })
-        .collect();
+    let firing = triggers(session, &doing, place)?;
     let shape = TableShape {
+        stored: Beside(stored),
         referred_by: referred_by(session, &doing, place)?,
         references: references(session, &doing, place)?,
         triggers: firing.iter().map(|trigger| trigger.name.clone()).collect(),
@@ -173,7 +111,7 @@ pub(super) fn look(session: &mut Session, table: &str) -> Result<(TableShape, Lo
         firing,
         not_transactional: storage.filter(|_| transactions.as_deref() == Some("NO")),
         untouchable: session.in_a_cluster().then(|| {
-            "is a member of a synchronous cluster (wsrep_on = ON), where nothing keeps a write on its node: keen plans nothing there yet".to_owned()
+            "is a member of a synchronous cluster (wsrep_on = ON), where no write can be kept on its node: keen plans nothing there yet".to_owned()
         }),
         columns,
         key: key.clone(),
@@ -185,11 +123,117 @@ pub(super) fn look(session: &mut Session, table: &str) -> Result<(TableShape, Lo
         heirs: Vec::new(),
     };
     let name = format!("{}.{}", quoted(&schema), quoted(&name));
-    Ok((shape, Local { name, key, columns: local, estimate }))
+    Ok((shape, MariaDbLayout { name, key, columns: conversions, estimate }))
+}
+
+/// The columns of a table.
+#[derive(Default)]
+struct DeclaredColumns {
+    columns: Vec<ColumnShape>,
+    /// By name how their values are read.
+    conversions: Vec<(String, Take)>,
+    /// Why the server sorts a column in another order than keen does.
+    sorting: BTreeMap<String, String>,
+    collations: BTreeMap<String, StoredCollation>,
+}
+
+fn declared_columns(
+    session: &mut MariaDbSession,
+    doing: &str,
+    place: (&str, &str),
+    table: &str,
+) -> Result<DeclaredColumns, ReadFault> {
+    let as_json = json_columns(session, doing, place)?;
+    let mut declared = DeclaredColumns::default();
+    for row in columns_of(session, doing, place)? {
+        let json = as_json.contains(&row.name);
+        let Some((family, take)) = kind_of(&row, json) else {
+            return Err(ReadFault::new(
+                format!(
+                    "column {} of table {table} on {} is of type {}, which keen does not know",
+                    row.name,
+                    session.access().shown(),
+                    row.column_type
+                ),
+                "leave the column out of the set with without = [...]",
+            ));
+        };
+        if let Some(reason) = sorts_otherwise(&row, family, take) {
+            declared.sorting.insert(row.name.clone(), reason);
+        }
+        let generated = row.extra.contains("GENERATED");
+        let not_null = row.nullable == "NO";
+        declared.columns.push(ColumnShape {
+            name: row.name.clone(),
+            declared: if json { "json".to_owned() } else { row.column_type.clone() },
+            family,
+            not_null,
+            optional: !not_null
+                || generated
+                || row.default.is_some()
+                || row.extra.contains("auto_increment"),
+            generated,
+            fraction: row.precision.and_then(|digits| u8::try_from(digits).ok()),
+            default: row.default.filter(|default| default != "NULL"),
+            collation: row.collation.clone().filter(|_| family == Family::Text),
+            counted: row.extra.contains("auto_increment"),
+            expression: row.expression.filter(|text| !text.is_empty()),
+            labels: Vec::new(),
+            own_types: Vec::new(),
+            bumped: row.extra.to_ascii_lowercase().contains("on update"),
+        });
+        if let Some(collation) = row.collation {
+            let collation = StoredCollation { name: collation, version: None };
+            declared.collations.insert(row.name.clone(), collation);
+        }
+        declared.conversions.push((row.name, take));
+    }
+    Ok(declared)
+}
+
+/// Refuses what holds no rows that replicate.
+fn holds_rows(kind: &str, name: &str, shown: &str) -> Result<(), ReadFault> {
+    match kind {
+        "BASE TABLE" | "SYSTEM VERSIONED" => Ok(()),
+        "VIEW" | "SYSTEM VIEW" => Err(ReadFault::new(
+            format!("{name} on {shown} is a view"),
+            "name the tables it reads from; a view holds no rows that replicate",
+        )
+        .of(FaultKind::NoTable)),
+        other => Err(ReadFault::new(
+            format!("{name} on {shown} is a {}", other.to_lowercase()),
+            "name an ordinary table",
+        )
+        .of(FaultKind::NoTable)),
+    }
+}
+
+fn triggers(
+    session: &mut MariaDbSession,
+    doing: &str,
+    place: (&str, &str),
+) -> Result<Vec<Trigger>, ReadFault> {
+    let triggers: Vec<(String, String, String)> = session.rows(doing, queries::TRIGGERS, place)?;
+    let firing = |(name, on, text): (String, String, String)| Trigger {
+        name,
+        on: vec![on.to_lowercase()],
+        text,
+    };
+    Ok(triggers.into_iter().map(firing).collect())
+}
+
+/// The number of a table in InnoDB, where the account may see it. When it was made tells nothing: a table that is
+/// emptied keeps that.
+fn parts(session: &mut MariaDbSession, place: (&str, &str)) -> Option<String> {
+    if !session.may("PROCESS", "*", "*") {
+        return None;
+    }
+    let found: Vec<String> = session.rows("inspect a table", queries::TABLE_ID, place).ok()?;
+    found.into_iter().next()
 }
 
 /// One row of the list of columns.
-struct Described {
+struct ColumnRow {
     name: String,
     data_type: String,
     column_type: String,
@@ -202,18 +246,13 @@ struct Described {
 }
 
 fn columns_of(
-    session: &mut Session,
+    session: &mut MariaDbSession,
     doing: &str,
     place: (&str, &str),
-) -> Result<Vec<Described>, ReadFault> {
-    let rows: Vec<Row> = session.rows(
-        doing,
-        "SELECT COLUMN_NAME, DATA_TYPE, COLUMN_TYPE, IS_NULLABLE, COLUMN_DEFAULT, EXTRA, COLLATION_NAME, DATETIME_PRECISION, GENERATION_EXPRESSION \
-         FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? ORDER BY ORDINAL_POSITION",
-        place,
-    )?;
+) -> Result<Vec<ColumnRow>, ReadFault> {
+    let rows: Vec<Row> = session.rows(doing, queries::COLUMNS, place)?;
     let text = |row: &Row, i: usize| row.get::<Option<String>, _>(i).flatten();
-    let described = rows.iter().map(|row| Described {
+    let described = rows.iter().map(|row| ColumnRow {
         name: text(row, 0).unwrap_or_default(),
         data_type: text(row, 1).unwrap_or_default().to_ascii_lowercase(),
         column_type: text(row, 2).unwrap_or_default(),
@@ -227,7 +266,7 @@ fn columns_of(
     Ok(described.collect())
 }
 
-fn kind_of(column: &Described, json: bool) -> Option<(Family, Take)> {
+fn kind_of(column: &ColumnRow, json: bool) -> Option<(Family, Take)> {
     Some(match column.data_type.as_str() {
         _ if json => (Family::Json, Take::Json),
         "tinyint" | "smallint" | "mediumint" | "int" | "bigint" | "year" => {
@@ -258,7 +297,7 @@ fn kind_of(column: &Described, json: bool) -> Option<(Family, Take)> {
 }
 
 /// Why a key with this column is not stored in the order of [`keen_core::row::key_order`], if so.
-fn sorts_otherwise(column: &Described, family: Family, take: Take) -> Option<String> {
+fn sorts_otherwise(column: &ColumnRow, family: Family, take: Take) -> Option<String> {
     let name = &column.name;
     match family {
         Family::Integer | Family::Decimal | Family::Single | Family::Real | Family::Time => None,
@@ -276,26 +315,20 @@ fn sorts_otherwise(column: &Described, family: Family, take: Take) -> Option<Str
             }
             _ => Some(format!("key column {name} has an order of its own")),
         },
-        Family::Date | Family::LocalTimestamp | Family::Timestamp => Some(format!(
-            "key column {name} may hold dates of zeros, which sort where no date does"
-        )),
+        Family::Date | Family::LocalTimestamp | Family::Timestamp => {
+            Some(format!("key column {name} may hold dates of zeros, which do not sort as dates"))
+        }
         _ => Some(format!("key column {name} has an order of its own")),
     }
 }
 
 /// Columns declared JSON: text with a check that it is.
 fn json_columns(
-    session: &mut Session,
+    session: &mut MariaDbSession,
     doing: &str,
     place: (&str, &str),
 ) -> Result<Vec<String>, ReadFault> {
-    let checks: Vec<String> = session
-        .rows(
-            doing,
-            "SELECT CHECK_CLAUSE FROM information_schema.CHECK_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = ? AND TABLE_NAME = ?",
-            place,
-        )
-        .unwrap_or_default(); // servers without such a table have a JSON type
+    let checks: Vec<String> = session.rows(doing, queries::CHECKS, place).unwrap_or_default(); // servers without such a table have a JSON type
     let column = |clause: &String| {
         // In this session's mode names are printed in double quotes.
         let name = clause.strip_prefix("json_valid(\"")?.strip_suffix("\")")?;
@@ -304,8 +337,8 @@ fn json_columns(
     Ok(checks.iter().filter_map(column).collect())
 }
 
-/// What identifies a row.
-struct Keys {
+/// The columns that identify a row.
+struct KeyColumns {
     key: Vec<String>,
     /// Of columns of the primary key how many characters count, where that is not all.
     key_prefixes: BTreeMap<String, u64>,
@@ -317,17 +350,13 @@ struct Keys {
 }
 
 fn keys(
-    session: &mut Session,
+    session: &mut MariaDbSession,
     doing: &str,
     place: (&str, &str),
     columns: &[ColumnShape],
-) -> Result<Keys, ReadFault> {
-    let rows: Vec<(String, Option<String>, Option<u64>)> = session.rows(
-        doing,
-        "SELECT INDEX_NAME, COLUMN_NAME, SUB_PART FROM information_schema.STATISTICS \
-         WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND NON_UNIQUE = 0 ORDER BY INDEX_NAME, SEQ_IN_INDEX",
-        place,
-    )?;
+) -> Result<KeyColumns, ReadFault> {
+    let rows: Vec<(String, Option<String>, Option<u64>)> =
+        session.rows(doing, queries::UNIQUE, place)?;
     let mut indexes: BTreeMap<String, (Vec<String>, bool)> = BTreeMap::new();
     let mut key_prefixes = BTreeMap::new();
     for (index, column, prefix) in rows {
@@ -352,22 +381,17 @@ fn keys(
     let unique_in_part =
         indexes.values().filter(|(_, part)| *part).map(|(list, _)| list.clone()).collect();
     let unique = indexes.into_values().map(|(list, _)| list).filter(|list| *list != key).collect();
-    Ok(Keys { key, key_prefixes, unique, unique_in_part, clustered })
+    Ok(KeyColumns { key, key_prefixes, unique, unique_in_part, clustered })
 }
 
 /// Who refers to a table, and by what.
 fn referred_by(
-    session: &mut Session,
+    session: &mut MariaDbSession,
     doing: &str,
     place: (&str, &str),
 ) -> Result<Vec<Reference>, ReadFault> {
-    let rows: Vec<(String, String, String, String, String)> = session.rows(
-        doing,
-        "SELECT CONSTRAINT_NAME, TABLE_SCHEMA, TABLE_NAME, COLUMN_NAME, REFERENCED_COLUMN_NAME \
-         FROM information_schema.KEY_COLUMN_USAGE WHERE REFERENCED_TABLE_SCHEMA = ? AND REFERENCED_TABLE_NAME = ? \
-         ORDER BY TABLE_SCHEMA, TABLE_NAME, CONSTRAINT_NAME, ORDINAL_POSITION",
-        place,
-    )?;
+    let rows: Vec<(String, String, String, String, String)> =
+        session.rows(doing, queries::REFERRED_BY, place)?;
     let mut found: Vec<((String, String), Reference)> = Vec::new();
     for (constraint, schema, table, column, to) in rows {
         let place = format!("{}.{}", quoted(&schema), quoted(&table));
@@ -384,17 +408,12 @@ fn referred_by(
 }
 
 fn references(
-    session: &mut Session,
+    session: &mut MariaDbSession,
     doing: &str,
     place: (&str, &str),
 ) -> Result<Vec<Reference>, ReadFault> {
-    let rows: Vec<(String, String, String, String, String)> = session.rows(
-        doing,
-        "SELECT CONSTRAINT_NAME, COLUMN_NAME, REFERENCED_TABLE_NAME, REFERENCED_COLUMN_NAME, REFERENCED_TABLE_SCHEMA \
-         FROM information_schema.KEY_COLUMN_USAGE WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? \
-         AND REFERENCED_TABLE_NAME IS NOT NULL ORDER BY CONSTRAINT_NAME, ORDINAL_POSITION",
-        place,
-    )?;
+    let rows: Vec<(String, String, String, String, String)> =
+        session.rows(doing, queries::REFERENCES, place)?;
     if rows.is_empty() {
         return Ok(Vec::new());
     }
@@ -434,7 +453,7 @@ fn references(
 }
 
 /// The least and the greatest key, if the first column of it is a whole number that fits.
-pub(super) fn bounds(session: &mut Session, local: &Local) -> Option<(i64, i64)> {
+pub(super) fn bounds(session: &mut MariaDbSession, local: &MariaDbLayout) -> Option<(i64, i64)> {
     let first = local.key.first()?;
     let (_, take) = local.columns.iter().find(|(name, _)| name == first)?;
     if *take != Take::Number {

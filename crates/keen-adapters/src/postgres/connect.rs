@@ -15,8 +15,8 @@ use tokio_postgres_rustls::MakeRustlsConnect;
 use super::fault;
 use crate::server::Access;
 
-/// What a session is set to, whatever the account's defaults are. Row security
-/// that would hide rows from this account is an error rather than a filter.
+/// The settings of a session, whatever the account's defaults are. Row security that would hide rows from this account
+/// is an error rather than a filter.
 const SETTINGS: &str = "SET TimeZone = 'UTC'; SET DateStyle = 'ISO, YMD'; SET IntervalStyle = 'iso_8601'; \
     SET extra_float_digits = 3; SET bytea_output = 'hex'; SET xmloption = 'content'; SET row_security = off; \
     SET idle_in_transaction_session_timeout = 0; SET default_transaction_read_only = on; SET jit = off; ";
@@ -24,23 +24,23 @@ const SETTINGS: &str = "SET TimeZone = 'UTC'; SET DateStyle = 'ISO, YMD'; SET In
 /// How often a waiting session looks at the stop flag.
 const TICK: Duration = Duration::from_millis(200);
 
-pub(super) struct Session {
+pub(super) struct PostgresSession {
     /// Goes before what carries it: its end is what makes the connection take its leave.
     client: Client,
     runtime: Carrier,
     access: Access,
-    /// What the server said when it ended the connection of its own accord.
+    /// The server's message when it ended the connection of its own accord.
     farewell: Farewell,
     /// It replays what a primary writes, and may drop readers that are in the way of that.
     standby: bool,
-    /// What is read belongs to one transaction.
+    /// Everything read belongs to one transaction.
     in_transaction: bool,
     /// Why it was given up: whatever else is asked of it would only wait as long again.
     given_up: RefCell<Option<ReadFault>>,
 }
 
-/// What carries a connection. It sees it off, too: a connection that is just dropped is a complaint in
-/// the server's log.
+/// The task that carries a connection. It sees it off, too: a connection that is just dropped is a complaint in the
+/// server's log.
 struct Carrier {
     runtime: Runtime,
     connection: Option<tokio::task::JoinHandle<()>>,
@@ -77,7 +77,7 @@ async fn carry(
     }
 }
 
-impl Session {
+impl PostgresSession {
     /// Connects; to the moment of another session, if its exported snapshot is given.
     pub(super) fn open(access: &Access, snapshot: Option<&str>) -> Result<Self, ReadFault> {
         let mut session = Self::connect(access)?;
@@ -199,7 +199,7 @@ impl Session {
 
     /// The one row of a small query.
     pub(super) fn one(&self, sql: &str) -> Result<Row, ReadFault> {
-        let doing = "look at the server";
+        let doing = "inspect the server";
         let row = self.within(doing, self.client.query_one(sql, &[]))?;
         row.map_err(|error| self.failed(doing, &error))
     }

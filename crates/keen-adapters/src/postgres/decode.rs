@@ -1,12 +1,12 @@
 //! Values in PostgreSQL's binary form (the `*_send` functions of its source), and in its text.
 //!
-//! What has a kind of its own in the core becomes that, and loses nothing by it: a decimal keeps its scale, a
-//! JSON text its spelling. Everything else (arrays, ranges, composites, intervals, addresses) is the text
-//! that the server itself gives of it, and would take in again.
+//! A value whose kind the core has becomes that, and loses nothing by it: a decimal keeps its scale, a JSON text its
+//! spelling. Everything else (arrays, ranges, composites, intervals, addresses) is the text that the server itself
+//! gives of it, and would take in again.
 
 use std::fmt::Write as _;
 
-use keen_core::engine::dialect::postgres_date;
+use keen_core::engine::postgres::postgres_date;
 use keen_core::value::calendar::{self, INFINITY, MINUS_INFINITY};
 use keen_core::value::decimal::Decimal;
 use keen_core::value::text::parse_uuid;
@@ -27,9 +27,9 @@ pub(super) struct Malformed;
 type Decoded<T> = Result<T, Malformed>;
 
 /// Takes numbers off the front of bytes.
-struct Bytes<'a>(&'a [u8]);
+struct BinaryReader<'a>(&'a [u8]);
 
-impl<'a> Bytes<'a> {
+impl<'a> BinaryReader<'a> {
     fn take(&mut self, count: usize) -> Decoded<&'a [u8]> {
         let (front, rest) = self.0.split_at_checked(count).ok_or(Malformed)?;
         self.0 = rest;
@@ -68,7 +68,7 @@ impl<'a> Bytes<'a> {
 /// A value that needs no memory of its own, if it is of such a kind.
 #[inline]
 pub(super) fn borrowed<'a>(codec: &Codec, bytes: &'a [u8]) -> Decoded<Option<ValueRef<'a>>> {
-    let mut from = Bytes(bytes);
+    let mut from = BinaryReader(bytes);
     Ok(Some(match codec {
         Codec::Bool => ValueRef::Bool(from.u8()? != 0),
         Codec::Int(2) => ValueRef::Int(from.i16()?.into()),
@@ -112,7 +112,7 @@ pub(super) fn owned(codec: &Codec, bytes: &[u8]) -> Decoded<Value> {
     if let Some(value) = borrowed(codec, bytes)? {
         return Ok(value.to_value());
     }
-    let mut from = Bytes(bytes);
+    let mut from = BinaryReader(bytes);
     Ok(match codec {
         Codec::Numeric => numeric(bytes)?,
         Codec::Bit => Value::text(&bits(bytes)?),
@@ -222,7 +222,7 @@ fn beyond(micros: i64, zone: &str) -> String {
 }
 
 fn bits(bytes: &[u8]) -> Decoded<String> {
-    let mut from = Bytes(bytes);
+    let mut from = BinaryReader(bytes);
     let length = usize::try_from(from.i32()?).map_err(|_| Malformed)?;
     if length > from.0.len() * 8 {
         return Err(Malformed);
@@ -233,7 +233,7 @@ fn bits(bytes: &[u8]) -> Decoded<String> {
 
 /// Groups of four digits, the first of weight 10000^weight.
 fn numeric(bytes: &[u8]) -> Decoded<Value> {
-    let mut from = Bytes(bytes);
+    let mut from = BinaryReader(bytes);
     let (count, weight, sign) = (from.u16()?, i32::from(from.i16()?), from.u16()?);
     let scale = usize::from(from.u16()? & 0x3fff); // digits after the point that are shown
     let negative = match sign {

@@ -1,4 +1,4 @@
-//! What PostgreSQL's errors mean to the engineer who reads them.
+//! PostgreSQL's errors, as an engineer reads them.
 
 use std::error::Error as _;
 
@@ -24,12 +24,12 @@ pub(super) fn connecting(access: &Access, error: &Error) -> ReadFault {
             SqlState::INVALID_CATALOG_NAME => "correct the database in the node's address",
             SqlState::INSUFFICIENT_PRIVILEGE => "grant CONNECT on the database to the account",
             SqlState::TOO_MANY_CONNECTIONS => {
-                "all connections are taken: try again, or reserve one for this account"
+                "all connections are in use: try again, or reserve one for this account"
             }
             SqlState::CANNOT_CONNECT_NOW => {
                 "the server is starting, stopping or recovering: try again when it is up"
             }
-            _ => "look at the server's own log",
+            _ => "read the server's own log",
         };
         let kind = match *said.code() {
             SqlState::INVALID_PASSWORD => FaultKind::Password,
@@ -59,7 +59,7 @@ pub(super) fn connecting(access: &Access, error: &Error) -> ReadFault {
     } else if lower.contains("password missing") {
         (FaultKind::Password, NO_PASSWORD)
     } else {
-        (FaultKind::Other, "check the address and the way to it")
+        (FaultKind::Other, "check the address and the network path to it")
     };
     ReadFault::new(format!("could not connect to {shown} as {user}: {cause}"), advice).of(kind)
 }
@@ -74,8 +74,8 @@ fn deepest(error: &Error) -> String {
     text
 }
 
-/// What to do when a standby drops a reader.
-pub(super) const STANDBY: &str = "a standby drops readers that are in the way of what it has to apply, as its log will say: \
+/// Advice for when a standby drops a reader.
+pub(super) const STANDBY: &str = "a standby cancels reads that conflict with what it must apply, as its log will say: \
     set hot_standby_feedback = on there, raise max_standby_streaming_delay, or read another node";
 
 /// A statement failed.
@@ -85,7 +85,7 @@ pub(super) fn explain(access: &Access, doing: &str, error: &Error) -> ReadFault 
     let Some(said) = error.as_db_error() else {
         return ReadFault::new(
             format!("lost the connection to {shown} when asked to {doing}: {}", deepest(error)),
-            "look whether the server is up and what its log says, then run this again",
+            "check that the server is up, read its log, then run this again",
         );
     };
     let mut what = format!("{shown} could not {doing}: {}", said.message());
@@ -104,17 +104,17 @@ pub(super) fn explain(access: &Access, doing: &str, error: &Error) -> ReadFault 
         SqlState::QUERY_CANCELED if said.message().contains("statement timeout") => {
             format!("the account's statement_timeout is too short to read this table: ALTER ROLE {user} SET statement_timeout = 0")
         }
-        SqlState::QUERY_CANCELED => "somebody cancelled it on the server: run this again".to_owned(),
+        SqlState::QUERY_CANCELED => "it was cancelled on the server: run this again".to_owned(),
         SqlState::T_R_SERIALIZATION_FAILURE => {
 STANDBY.to_owned()
         }
         SqlState::ADMIN_SHUTDOWN | SqlState::CRASH_SHUTDOWN => "the server was stopped: run this again when it is up".to_owned(),
-        SqlState::DISK_FULL | SqlState::OUT_OF_MEMORY => "the server has no room left for this: make some".to_owned(),
+        SqlState::DISK_FULL | SqlState::OUT_OF_MEMORY => "the server has no space left for this: free some".to_owned(),
         SqlState::DATA_CORRUPTED | SqlState::INDEX_CORRUPTED => "the server's data is damaged: check it before anything else".to_owned(),
         SqlState::UNDEFINED_COLUMN | SqlState::SYNTAX_ERROR | SqlState::UNDEFINED_FUNCTION => {
             "correct the set's row filter, or the node's columns".to_owned()
         }
-        _ => "look at the server's own log".to_owned(),
+        _ => "read the server's own log".to_owned(),
     };
     let kind = match *said.code() {
         SqlState::INSUFFICIENT_PRIVILEGE => FaultKind::NotAllowed,

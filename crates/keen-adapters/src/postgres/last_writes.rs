@@ -1,6 +1,7 @@
-//! What rows of a PostgreSQL server tell of when and where they were last written. It keeps that of each
-//! transaction where `track_commit_timestamp` is on, and of each row the transaction.
+//! The last writes of rows, as a PostgreSQL server keeps them: the time of each transaction where
+//! `track_commit_timestamp` is on, and of each row the transaction.
 
+use super::queries;
 use keen_core::engine::selection::{any_of, each_key};
 use keen_core::row::selection::RowKeys;
 use keen_core::topology::Engine;
@@ -10,13 +11,13 @@ use keen_core::fault::ReadFault;
 use keen_core::history::journal::JOURNAL_SLOT;
 use keen_core::ports::{LastWritten, TellLastWrites, WriteOrigin};
 
-use super::connect::Session;
+use super::connect::PostgresSession;
 use super::{origins, quoted};
 use crate::server::Access;
 
 /// A session that asks rows for their last writes.
 pub struct PostgresLastWrites {
-    session: Session,
+    session: PostgresSession,
     slots: Vec<String>,
     /// By the name of a replication origin the slot that it reads.
     receives: HashMap<String, String>,
@@ -34,12 +35,12 @@ impl PostgresLastWrites {
     /// # Errors
     /// [`ReadFault`] when the server cannot be reached, or does not keep commit times.
     pub fn open(access: &Access) -> Result<Self, ReadFault> {
-        let session = Session::open_to_look(access)?;
-        let row = session.one("SELECT current_setting('track_commit_timestamp') = 'on'")?;
+        let session = PostgresSession::open_to_look(access)?;
+        let row = session.one(queries::KEEPS_COMMIT_TIMES)?;
         if !row.get::<_, bool>(0) {
             return Err(ReadFault::new(
-                format!("{} does not keep when rows were written", access.shown()),
-                "set track_commit_timestamp = on and restart it: rows that are written from then on tell",
+                format!("{} does not record when rows were written", access.shown()),
+                "set track_commit_timestamp = on and restart it: rows written later will show it",
             ));
         }
         let slots = origins::slots_but(&session, JOURNAL_SLOT)?;

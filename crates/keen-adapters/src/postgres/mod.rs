@@ -16,9 +16,10 @@ mod links;
 mod look;
 mod origins;
 mod own_types;
-mod parts;
 mod probe;
+mod queries;
 mod read;
+mod replication;
 mod shape;
 mod types;
 
@@ -34,7 +35,7 @@ use keen_core::row::schema::TableShape;
 
 use crate::server::Access;
 pub use adapter::PostgresAdapter;
-use connect::Session;
+use connect::PostgresSession;
 pub use journal::PostgresJournal;
 pub(crate) use journal::journal_setup;
 pub use last_writes::PostgresLastWrites;
@@ -46,11 +47,11 @@ const OLDEST: i32 = 15;
 
 /// A PostgreSQL server, fixed at one moment.
 pub struct PostgresNode {
-    session: Session,
+    session: PostgresSession,
     about: String,
     major: u32,
     types: types::Types,
-    tables: HashMap<String, shape::Local>,
+    tables: HashMap<String, shape::PostgresLayout>,
 }
 
 impl std::fmt::Debug for PostgresNode {
@@ -65,14 +66,11 @@ impl PostgresNode {
     /// # Errors
     /// [`ReadFault`] when it cannot be reached in time, or refuses.
     pub fn open(access: &Access) -> Result<Self, ReadFault> {
-        Self::over(Session::open(access, None)?, access)
+        Self::over(PostgresSession::open(access, None)?, access)
     }
 
-    fn over(session: Session, access: &Access) -> Result<Self, ReadFault> {
-        let row = session.one(
-            "SELECT current_setting('server_version'), current_setting('server_encoding'), \
-             current_setting('server_version_num')::int / 10000",
-        )?;
+    fn over(session: PostgresSession, access: &Access) -> Result<Self, ReadFault> {
+        let row = session.one(queries::ABOUT)?;
         let (version, encoding): (&str, &str) = (row.get(0), row.get(1));
         let major: i32 = row.get(2);
         if major < OLDEST {
@@ -175,7 +173,7 @@ impl ReadRows for PostgresNode {
         };
         let access = self.session.access().clone();
         while twins.len() < count {
-            let twin = Session::open(&access, Some(&snapshot));
+            let twin = PostgresSession::open(&access, Some(&snapshot));
             match twin.and_then(|session| Self::over(session, &access)) {
                 Ok(twin) => twins.push(Box::new(twin)),
                 Err(fault) => {
@@ -197,12 +195,12 @@ impl ReadRows for PostgresNode {
             self.shape(&request.table)?;
         }
         let local = &self.tables[&request.table];
-        read::TableRead { session: &self.session, local, request }.run(writer, deliver)
+        read::PostgresTableRead { session: &self.session, local, request }.run(writer, deliver)
     }
 }
 
 /// Quotes a name for PostgreSQL.
 #[must_use]
 pub fn quoted(name: &str) -> String {
-    keen_core::engine::dialect::quoted(keen_core::topology::Engine::Postgres, name)
+    keen_core::topology::Engine::Postgres.dialect().quoted(name)
 }

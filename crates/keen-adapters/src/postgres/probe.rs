@@ -5,14 +5,14 @@ use keen_core::fault::ReadFault;
 use keen_core::ports::WriteProbe;
 use keen_core::topology::Engine;
 
-use super::connect::Session;
+use super::connect::PostgresSession;
 use super::quoted;
 use crate::server::Access;
 use crate::server::{explain, explain_heartbeat};
 
 /// A PostgreSQL server at which a probe is written.
 pub struct PostgresProbe {
-    session: Session,
+    session: PostgresSession,
     user: String,
     /// The table as the topology names it, and quoted.
     named: String,
@@ -33,7 +33,7 @@ impl PostgresProbe {
     pub fn open(access: &Access, table: &str) -> Result<Self, ReadFault> {
         let parts: Vec<String> = table.split('.').map(quoted).collect();
         let user = access.server.user.clone();
-        let session = Session::open_to_write(access)?;
+        let session = PostgresSession::open_to_write(access)?;
         Ok(Self { session, user, named: table.to_owned(), table: parts.join(".") })
     }
 

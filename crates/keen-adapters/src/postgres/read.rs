@@ -11,19 +11,19 @@ use keen_core::row::batch::{Batch, RowFault, RowWriter};
 use keen_core::row::conversion::CommonKind;
 use keen_core::value::{Value, ValueRef};
 
-use super::connect::{self, Session};
+use super::connect::{self, PostgresSession};
 use super::decode::{self, Malformed};
 use super::quoted;
-use super::shape::{Local, LocalColumn};
+use super::shape::{LocalColumn, PostgresLayout};
 use super::types::Codec;
 
-pub(super) struct TableRead<'a> {
-    pub(super) session: &'a Session,
-    pub(super) local: &'a Local,
+pub(super) struct PostgresTableRead<'a> {
+    pub(super) session: &'a PostgresSession,
+    pub(super) local: &'a PostgresLayout,
     pub(super) request: &'a TableRequest,
 }
 
-/// What a COPY in binary format begins with: signature, flags, length of an extension.
+/// The beginning of a COPY in binary format: signature, flags, length of an extension.
 const HEADER: &[u8] = b"PGCOPY\n\xff\r\n\0\0\0\0\0\0\0\0\0";
 
 /// One column of the result.
@@ -34,7 +34,7 @@ enum Field {
     Made(Codec, usize),
 }
 
-impl TableRead<'_> {
+impl PostgresTableRead<'_> {
     pub(super) fn run(
         &self,
         mut writer: RowWriter,
@@ -70,7 +70,7 @@ impl TableRead<'_> {
             Some(filter) => format!("read table {} where {}", self.request.table, filter.trim()),
         };
         let sql = self.copy(&columns);
-        let mut rows = Rows { fields, made: vec![Value::Null; made], cells: Vec::new() };
+        let mut rows = PostgresRow { fields, made: vec![Value::Null; made], cells: Vec::new() };
         let filtered = self.request.filter.is_some();
         let access = self.session.access();
         let mut stream = Box::pin(self.session.copy_out(&doing, &sql)?);
@@ -82,15 +82,15 @@ impl TableRead<'_> {
                     Some(next) => next,
                     None => connect::waited(access, access.silence, &doing, stream.next())
                         .await
-                        .map_err(Trouble::Silent)?,
+                        .map_err(TableReadError::Silent)?,
                 };
                 let Some(message) = next else {
                     return Ok(true);
                 };
-                let message = message.map_err(Trouble::Server)?;
+                let message = message.map_err(TableReadError::Server)?;
                 let mut at = 0;
                 if !begun {
-                    message.strip_prefix(HEADER).ok_or(Trouble::Malformed)?;
+                    message.strip_prefix(HEADER).ok_or(TableReadError::Malformed)?;
                     at = HEADER.len();
                     begun = true;
                 }
@@ -98,7 +98,7 @@ impl TableRead<'_> {
                     let outside = filtered && rows.outside(&message);
                     if writer.push(outside, |i| rows.cell(&message, i))? {
                         if access.stopped() {
-                            return Err(Trouble::Fault(ReadFault::interrupted()));
+                            return Err(TableReadError::Fault(ReadFault::interrupted()));
                         }
                         let Some(spent) = deliver(writer.take()) else {
                             return Ok(false);
@@ -115,10 +115,10 @@ impl TableRead<'_> {
                 Ok(())
             }
             Ok(false) => Ok(()),
-            Err(Trouble::Fault(fault)) => Err(fault),
-            Err(Trouble::Silent(fault)) => Err(self.session.give_up(fault)),
-            Err(Trouble::Server(error)) => Err(self.session.failed(&doing, &error)),
-            Err(Trouble::Malformed) => Err(ReadFault::new(
+            Err(TableReadError::Fault(fault)) => Err(fault),
+            Err(TableReadError::Silent(fault)) => Err(self.session.give_up(fault)),
+            Err(TableReadError::Server(error)) => Err(self.session.failed(&doing, &error)),
+            Err(TableReadError::Malformed) => Err(ReadFault::new(
                 format!(
                     "{} sent a row of {} that its types do not describe",
                     access.shown(),
@@ -179,7 +179,7 @@ fn is_borrowed(codec: &Codec) -> bool {
     matches!(decode::borrowed(codec, &[0; 16]), Ok(Some(_)))
 }
 
-enum Trouble {
+enum TableReadError {
     Fault(ReadFault),
     /// The server owes an answer; nothing else will come of this session.
     Silent(ReadFault),
@@ -187,27 +187,27 @@ enum Trouble {
     Malformed,
 }
 
-impl From<RowFault> for Trouble {
+impl From<RowFault> for TableReadError {
     fn from(fault: RowFault) -> Self {
         Self::Fault(fault.into())
     }
 }
 
-impl From<Malformed> for Trouble {
+impl From<Malformed> for TableReadError {
     fn from(_: Malformed) -> Self {
         Self::Malformed
     }
 }
 
 /// The row at hand.
-struct Rows {
+struct PostgresRow {
     fields: Vec<Field>,
     made: Vec<Value>,
     /// Where each cell is in the message; none for NULL.
     cells: Vec<Option<Range<usize>>>,
 }
 
-impl Rows {
+impl PostgresRow {
     /// Takes the next row of a message; false at its end.
     fn take(&mut self, message: &[u8], at: &mut usize) -> Result<bool, Malformed> {
         if *at == message.len() {
@@ -241,13 +241,13 @@ impl Rows {
     }
 
     #[inline]
-    fn cell<'a>(&'a self, message: &'a [u8], i: usize) -> Result<ValueRef<'a>, Trouble> {
+    fn cell<'a>(&'a self, message: &'a [u8], i: usize) -> Result<ValueRef<'a>, TableReadError> {
         let Some(range) = &self.cells[i] else {
             return Ok(ValueRef::Null);
         };
         match &self.fields[i] {
             Field::Borrowed(codec) => {
-                decode::borrowed(codec, &message[range.clone()])?.ok_or(Trouble::Malformed)
+                decode::borrowed(codec, &message[range.clone()])?.ok_or(TableReadError::Malformed)
             }
             Field::Made(_, place) => Ok(self.made[*place].as_ref()),
         }

@@ -1,11 +1,12 @@
 //! The types of a PostgreSQL database, as its catalogue describes them.
 
+use super::queries;
 use std::collections::HashMap;
 
 use keen_core::fault::ReadFault;
 use keen_core::row::schema::Family;
 
-use super::connect::Session;
+use super::connect::PostgresSession;
 
 /// How a value in binary form is taken apart.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -47,14 +48,9 @@ pub(super) struct Types {
 }
 
 impl Types {
-    pub(super) fn load(session: &Session) -> Result<Self, ReadFault> {
-        let doing = "look at its types";
-        let rows = session.rows(
-            doing,
-            "SELECT t.oid, t.typname::text, t.typtype::text, t.typbasetype, n.nspname = 'pg_catalog' \
-             FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace",
-            &[],
-        )?;
+    pub(super) fn load(session: &PostgresSession) -> Result<Self, ReadFault> {
+        let doing = "inspect its types";
+        let rows = session.rows(doing, queries::TYPES, &[])?;
         let mut by_oid: HashMap<u32, Codec> = HashMap::new();
         let mut domains = Vec::new();
         for row in &rows {
@@ -124,7 +120,7 @@ fn built_in_codec(name: &str) -> Codec {
 }
 
 impl Codec {
-    /// What values of a column so taken are.
+    /// The family of the values of a column that is read so.
     pub(super) fn family(&self, is_money: bool) -> Family {
         match self {
             Self::Bool => Family::Boolean,

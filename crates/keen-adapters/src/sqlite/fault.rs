@@ -1,4 +1,4 @@
-//! What SQLite's errors mean to the engineer who reads them.
+//! SQLite's errors, as an engineer reads them.
 
 use std::path::Path;
 
@@ -36,7 +36,7 @@ pub(super) fn explain(path: &Path, tried: &str, error: &rusqlite::Error) -> Read
         }
         ErrorCode::PermissionDenied => "let this account read the file",
         ErrorCode::SystemIoFailure => {
-            "the disk did not give the data: check the disk and the system log"
+            "the disk did not return the data: check the disk and the system log"
         }
         ErrorCode::DiskFull => {
             "no room for temporary files: free some, or point SQLITE_TMPDIR elsewhere"

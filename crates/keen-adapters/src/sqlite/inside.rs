@@ -25,12 +25,12 @@ pub(super) const TAKE_FUNCTION: &str = "keen_take";
 ///
 /// The function owns the writer, and whole batches travel: a lock that is taken and let go with each row costs
 /// a fourteenth of reading a table.
-pub(super) struct Taking {
+pub(super) struct BatchFiller {
     full: Receiver<Result<Batch, RowFault>>,
     spent: Sender<Batch>,
 }
 
-/// What the function has at hand.
+/// The state of the function that fills a batch.
 struct Filling {
     writer: RowWriter,
     full: Sender<Result<Batch, RowFault>>,
@@ -48,7 +48,7 @@ impl Filling {
     }
 }
 
-impl Taking {
+impl BatchFiller {
     /// Lets queries of `connection` fill `writer`. The last argument of a call says, where
     /// `filtered`, whether the row lies outside the set's filter.
     pub(super) fn register(

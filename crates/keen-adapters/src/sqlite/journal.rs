@@ -1,5 +1,6 @@
 //! The journal of a node of the stand-in network.
 
+use super::queries;
 use std::collections::HashMap;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
@@ -20,7 +21,7 @@ use super::{Options, SqliteNode, fault};
 pub struct SqliteJournal {
     node: SqliteNode,
     path: PathBuf,
-    /// What the topology calls the node, which is what it calls itself.
+    /// The name of the node in the topology, which is its name as an origin.
     name: Arc<str>,
     tables: Vec<Arc<str>>,
     /// The position after which it is read.
@@ -46,7 +47,7 @@ impl SqliteJournal {
         options: &Options,
     ) -> Result<Self, ReadFault> {
         let node = SqliteNode::open(path, options)?;
-        let sql = "SELECT count(*) FROM sqlite_schema WHERE type = 'table' AND name IN ('keen_lab_transaction', 'keen_lab_change')";
+        let sql = queries::LAB_JOURNAL_IS_THERE;
         let found: i64 = (node.connection.query_row(sql, [], |row| row.get(0)))
             .map_err(|error| fault::explain(path, "look for a journal", &error))?;
         if found < 2 {
@@ -78,8 +79,7 @@ impl ReadJournal for SqliteJournal {
         if from.order == 0 {
             return Ok(true);
         }
-        let sql =
-            "SELECT origin || ' ' || origin_position FROM keen_lab_transaction WHERE position = ?1";
+        let sql = queries::LAB_AT;
         let found: Result<Option<String>, _> =
             self.node.connection.query_row(sql, [self.after], |row| row.get(0)).optional();
         let found =
@@ -93,15 +93,21 @@ impl ReadJournal for SqliteJournal {
 
     fn read(&mut self, each: &mut dyn FnMut(Entry) -> ControlFlow<()>) -> Result<(), ReadFault> {
         let (mut order, mut at) = (self.after.unsigned_abs(), None);
+        let mut broken = false;
         let mut each = |entry: Entry| {
             if let Entry::Begin(begin) = &entry {
                 (order, at) = (begin.order, Some((begin.id.writer.origin.clone(), begin.id.place)));
             }
-            each(entry)
+            let flow = each(entry);
+            broken |= flow.is_break();
+            flow
         };
         let done = read(&self.node.connection, &self.tables, self.after, &mut each);
         done.map_err(|error| fault::explain(&self.path, "read its journal", &error))?;
         let before = self.ended.take().map_or(String::new(), |mark| mark.at);
+        if broken {
+            return Ok(());
+        }
         let at = at.map_or(before, |(origin, place)| format!("{origin} {place}"));
         self.ended = Some(JournalPosition { order, at });
         Ok(())
@@ -114,10 +120,7 @@ fn read(
     after: i64,
     each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
 ) -> rusqlite::Result<()> {
-    let mut statement = connection.prepare(
-        "SELECT t.position, t.origin, t.origin_position, t.made_at, c.number, c.table_name, c.kind, c.before, c.after \
-         FROM keen_lab_transaction t LEFT JOIN keen_lab_change c USING (position) WHERE t.position > ?1 ORDER BY t.position, c.number",
-    )?;
+    let mut statement = connection.prepare(queries::LAB_JOURNAL)?;
     let mut rows = statement.query([after])?;
     let mut columns: HashMap<Vec<String>, Arc<[String]>> = HashMap::new();
     let mut origins: HashMap<String, Arc<str>> = HashMap::new();

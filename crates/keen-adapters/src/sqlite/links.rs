@@ -1,5 +1,6 @@
-//! What a file of the stand-in network tells of the links that lead to it.
+//! The links that lead to a file of the stand-in network.
 
+use super::queries;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
@@ -17,7 +18,7 @@ use super::{Options, SqliteNode};
 #[derive(Debug)]
 pub struct SqliteLinks {
     path: PathBuf,
-    /// What the topology calls the node.
+    /// The name of the node in the topology.
     name: String,
     receives: bool,
     /// The table of heartbeats, if there is to be one.
@@ -43,7 +44,7 @@ impl LookAtLinks for SqliteLinks {
     fn look_at_links(&mut self, tables: &[(String, String)]) -> Result<LinkSnapshot, ReadFault> {
         let node = SqliteNode::open(&self.path, &self.options)?;
         let position = node.journal_position();
-        let mut heard = LinkSnapshot {
+        let mut snapshot = LinkSnapshot {
             cluster: false,
             engine: Engine::Sqlite,
             about: keen_core::ports::ReadRows::about(&node),
@@ -65,11 +66,11 @@ impl LookAtLinks for SqliteLinks {
             asked: 3 + u32::from(self.beats.is_some()),
             position: position.map(Position::Count),
         };
-        if heard.position.is_ok() {
-            node.journal(&self.name, tables, &mut heard)
+        if snapshot.position.is_ok() {
+            node.journal(&self.name, tables, &mut snapshot)
                 .map_err(|error| super::fault::explain(&self.path, "read its journal", &error))?;
         }
-        Ok(heard)
+        Ok(snapshot)
     }
 }
 
@@ -87,10 +88,10 @@ impl SqliteLinks {
 
 impl SqliteNode {
     fn journal_position(&self) -> Observed<u64> {
-        let sql = "SELECT coalesce(max(position), 0) FROM keen_lab_transaction";
+        let sql = queries::LAB_POSITION;
         let found = self.connection.query_row(sql, [], |row| row.get::<_, i64>(0));
-        let nothing = "SQLite keeps no account of what is written to a file";
-        found.map(i64::unsigned_abs).map_err(|_| nothing.to_owned())
+        let nothing = "SQLite does not record what is written to a file";
+        found.map(i64::unsigned_abs).map_err(|_| ReadFault::not_told(nothing))
     }
 
     /// The table of heartbeats; nothing if it is not there.
@@ -109,36 +110,25 @@ impl SqliteNode {
         &self,
         name: &str,
         tables: &[(String, String)],
-        heard: &mut LinkSnapshot,
+        snapshot: &mut LinkSnapshot,
     ) -> rusqlite::Result<()> {
-        let mut statement = self.connection.prepare(
-            "WITH RECURSIVE origins (origin) AS (SELECT min(origin) FROM keen_lab_transaction UNION ALL \
-             SELECT (SELECT min(origin) FROM keen_lab_transaction WHERE origin > origins.origin) FROM origins WHERE origin IS NOT NULL) \
-             SELECT origin, (SELECT max(origin_position) FROM keen_lab_transaction t WHERE t.origin = origins.origin) \
-             FROM origins WHERE origin IS NOT NULL",
-        )?;
+        let mut statement = self.connection.prepare(queries::LAB_ORIGINS)?;
         let found: BTreeMap<String, u64> = statement
             .query_map([], |row| Ok((row.get(0)?, row.get::<_, i64>(1)?.unsigned_abs())))?
             .collect::<rusqlite::Result<_>>()?;
-        let own: i64 = self.connection.query_row(
-            "SELECT count(*) FROM keen_lab_transaction WHERE origin = ?1",
-            [name],
-            |row| row.get(0),
-        )?;
-        heard.asked += 2;
-        heard.own = Some(Own::Count(own.unsigned_abs()));
-        heard.origins = Some(Position::Origins(found));
+        let own: i64 =
+            self.connection.query_row(queries::LAB_OWN_WRITES, [name], |row| row.get(0))?;
+        snapshot.asked += 2;
+        snapshot.own = Some(Own::Count(own.unsigned_abs()));
+        snapshot.origins = Some(Position::Origins(found));
         // The last thousand changes are enough to tell two looks apart.
-        let mut last = self.connection.prepare(
-            "SELECT c.table_name, max(c.position) FROM keen_lab_change c \
-             WHERE c.position > (SELECT max(position) FROM keen_lab_transaction) - 1000 GROUP BY c.table_name",
-        )?;
+        let mut last = self.connection.prepare(queries::LAB_LAST_CHANGES)?;
         let last: BTreeMap<String, i64> =
             last.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?.collect::<Result<_, _>>()?;
-        heard.asked += 1;
+        snapshot.asked += 1;
         for (table, _) in tables {
             let count = last.get(table).copied().unwrap_or(0).unsigned_abs();
-            heard.touched.insert(table.clone(), Touched { count, ..Touched::default() });
+            snapshot.touched.insert(table.clone(), Touched { count, ..Touched::default() });
         }
         Ok(())
     }
@@ -146,7 +136,7 @@ impl SqliteNode {
     fn inflows(&self, receives: bool) -> Observed<Vec<Inflow>> {
         let links = incoming(&self.connection, receives)?;
         let read_to = |name: &str| {
-            let sql = "SELECT read_to FROM keen_lab_link WHERE link = ?1";
+            let sql = queries::LAB_READ_TO;
             self.connection.query_row(sql, [name], |row| row.get::<_, i64>(0)).ok()
         };
         let inflow = |link: keen_core::observe::node::Incoming| {

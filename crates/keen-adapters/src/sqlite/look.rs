@@ -1,10 +1,12 @@
-//! What a SQLite file tells of itself, and what the stand-in's replicator keeps in it.
+//! The set-up of a SQLite file, and the notes of the stand-in's replicator in it.
 
+use super::queries;
+use keen_core::fault::ReadFault;
 use std::collections::BTreeMap;
 
 use keen_core::observe::log_reach::LogReach;
 use keen_core::observe::node::{
-    Counter, Identity, Incoming, Need, NodeFacts, Observed, ReplicationKind, Right, Source,
+    ChangeSource, Counter, Identity, Incoming, Need, NodeFacts, Observed, ReplicationKind, Right,
     TableLook, TableState, WorkerState,
 };
 use keen_core::ports::{InspectionRequest, LookAtNode, ReadRows as _};
@@ -42,7 +44,7 @@ impl LookAtNode for SqliteNode {
     }
 
     fn log_reach(&mut self, _since: Option<&str>) -> Observed<LogReach> {
-        Err("SQLite keeps no log to start from".to_owned())
+        Err(ReadFault::not_told("SQLite keeps no log to start from"))
     }
 }
 
@@ -110,7 +112,8 @@ impl SqliteNode {
         let counters =
             counted.map(|column| Counter { column: column.name.clone(), step: 1, offset: 0 });
         Ok(TableState::There(Box::new(TableLook {
-            any_rows: any_rows.map_err(|error| error.to_string()),
+            any_rows: any_rows
+                .map_err(|error| super::fault::explain(&self.path, "look for rows", &error)),
             named_by: None,
             partitioned: false,
             // Whatever carries rows into a file writes them like anybody else.
@@ -123,23 +126,20 @@ impl SqliteNode {
 
     fn all_tables(&self) -> Observed<Vec<String>> {
         let tables = || {
-            let mut statement = self.connection.prepare(
-                "SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' \
-                 AND name NOT LIKE 'keen\\_lab\\_%' ESCAPE '\\' ORDER BY name",
-            )?;
+            let mut statement = self.connection.prepare(queries::ALL_TABLES)?;
             statement.query_map([], |row| row.get(0))?.collect::<rusqlite::Result<Vec<String>>>()
         };
-        tables().map_err(|error| error.to_string())
+        tables().map_err(|error| super::fault::explain(&self.path, "look for tables", &error))
     }
 }
 
-/// What the stand-in's replicator keeps of the links that lead to a file.
+/// The replicator's notes of the links that lead to a file.
 pub(super) fn incoming(connection: &Connection, receives: bool) -> Observed<Vec<Incoming>> {
     let found =
         connection.prepare(&format!("SELECT link, source, state FROM {LINKS} ORDER BY link"));
     let Ok(mut statement) = found else {
         return if receives {
-            Err("SQLite keeps no account of what brings changes to a file".to_owned())
+            Err(ReadFault::not_told("SQLite does not record what replicates to a file"))
         } else {
             Ok(Vec::new())
         };
@@ -153,11 +153,11 @@ pub(super) fn incoming(connection: &Connection, receives: bool) -> Observed<Vec<
         };
         Ok(Incoming {
             name: row.get::<_, i64>(0)?.to_string(),
-            source: Source { id: row.get(1)?, ..Source::default() },
+            source: ChangeSource { id: row.get(1)?, ..ChangeSource::default() },
             receiving,
             applying,
             ..Incoming::unknown(ReplicationKind::StandIn)
         })
     });
-    links.and_then(Iterator::collect).map_err(|error| error.to_string())
+    links.and_then(Iterator::collect).map_err(|error| ReadFault::not_told(error.to_string()))
 }

@@ -17,6 +17,7 @@ mod links;
 mod look;
 mod open;
 mod probe;
+mod queries;
 mod read;
 mod shape;
 mod utf16;
@@ -68,10 +69,10 @@ pub struct SqliteNode {
     encoding: Encoding,
     journal_mode: String,
     /// Over a file that is taken as unchanging.
-    watch: Option<open::Watch>,
+    watch: Option<open::UnchangingFile>,
     options: Options,
-    /// What `read` has to know of the tables that `shape` looked at.
-    tables: HashMap<String, shape::Local>,
+    /// The tables that `shape` looked at, as `read` has to know them.
+    tables: HashMap<String, shape::SqliteLayout>,
 }
 
 impl SqliteNode {
@@ -92,7 +93,7 @@ impl SqliteNode {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
                 return Err(ReadFault::new(
                     format!("{shown} does not exist"),
-                    "correct the node's address; a relative path starts at the folder of the topology file",
+                    "correct the node's address; a relative path is relative to the folder of the topology file",
                 ));
             }
             Err(error) => {
@@ -195,7 +196,7 @@ impl ReadRows for SqliteNode {
         if !self.tables.contains_key(&request.table) {
             self.shape(&request.table)?;
         }
-        let table = read::TableRead {
+        let table = read::SqliteTableRead {
             connection: &self.connection,
             path: &self.path,
             encoding: self.encoding,
@@ -210,5 +211,5 @@ impl ReadRows for SqliteNode {
 /// Quotes a name for SQLite.
 #[must_use]
 pub fn quoted(name: &str) -> String {
-    keen_core::engine::dialect::quoted(keen_core::topology::Engine::Sqlite, name)
+    keen_core::topology::Engine::Sqlite.dialect().quoted(name)
 }

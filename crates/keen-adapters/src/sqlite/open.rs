@@ -17,9 +17,9 @@ use keen_core::fault::ReadFault;
 use rusqlite::{Connection, OpenFlags};
 
 /// Opens a file read-only; also returns the watch over one that is taken as unchanging.
-pub(super) fn read_only(path: &Path) -> rusqlite::Result<(Connection, Option<Watch>)> {
+pub(super) fn read_only(path: &Path) -> rusqlite::Result<(Connection, Option<UnchangingFile>)> {
     let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-    match Watch::over_quiet(path) {
+    match UnchangingFile::over_quiet(path) {
         Some(watch) => {
             let connection =
                 Connection::open_with_flags(unchanging(path), flags | OpenFlags::SQLITE_OPEN_URI)?;
@@ -46,14 +46,14 @@ fn unchanging(path: &Path) -> String {
 
 /// A file that is taken as unchanging, and how it was when it was opened.
 #[derive(Debug)]
-pub(super) struct Watch {
+pub(super) struct UnchangingFile {
     file: File,
     path: PathBuf,
     size: u64,
     changed: Option<SystemTime>,
 }
 
-impl Watch {
+impl UnchangingFile {
     /// Whether both found the file as it was at one moment.
     pub(super) fn sees_the_same_as(&self, other: &Self) -> bool {
         (self.size, self.changed) == (other.size, other.changed)
@@ -88,7 +88,7 @@ fn lock_shared(_file: &File) -> bool {
 /// Where the header of a database says how it is written and read; 2 and 2 mean WAL.
 const VERSIONS_AT: u64 = 18;
 
-impl Watch {
+impl UnchangingFile {
     /// A watch over a WAL-mode file that nobody has open.
     fn over_quiet(path: &Path) -> Option<Self> {
         let mut file = File::open(path).ok()?;
@@ -118,7 +118,7 @@ impl Watch {
         }
         Err(ReadFault::new(
             format!("{} was changed while it was read", self.path.display()),
-            "a writer opened it meanwhile: run it again, it will then be read beside that writer",
+            "a writer opened it meanwhile: run it again; it will then be read alongside that writer",
         ))
     }
 }

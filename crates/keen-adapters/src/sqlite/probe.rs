@@ -16,11 +16,11 @@ use super::{Options, fault, quoted};
 pub struct SqliteProbe {
     connection: Connection,
     path: PathBuf,
-    /// What this file calls the table.
+    /// The name of the table in this file.
     local: String,
-    /// What the sets call it.
+    /// The name of the table in the sets.
     table: String,
-    /// What the topology calls the node.
+    /// The name of the node in the topology.
     name: String,
 }
 
@@ -53,7 +53,7 @@ impl SqliteProbe {
     }
 }
 
-/// What a row of the probe is in the stand-in's journal.
+/// A row of the probe as the stand-in's journal has it.
 fn journalled(id: &str, node: &str, stage: &str) -> String {
     let text = |text: &str| format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""));
     format!("[[\"id\",{}],[\"node\",{}],[\"stage\",{}]]", text(id), text(node), text(stage))

@@ -18,23 +18,23 @@ use keen_core::value::{Value, ValueRef};
 use rusqlite::types::ValueRef as Cell;
 use rusqlite::{Connection, Row};
 
-use super::inside::{self, TAKE_FUNCTION, Taking};
-use super::open::Watch;
-use super::shape::{Encoding, Local};
+use super::inside::{self, BatchFiller, TAKE_FUNCTION};
+use super::open::UnchangingFile;
+use super::shape::{Encoding, SqliteLayout};
 use super::utf16::{self, CELLS_PER_CALL, ORDER_FUNCTION};
 use super::{fault, quoted};
 
 /// One table of one open file, to be read.
-pub(super) struct TableRead<'a> {
+pub(super) struct SqliteTableRead<'a> {
     pub(super) connection: &'a Connection,
     pub(super) path: &'a Path,
     pub(super) encoding: Encoding,
-    pub(super) local: &'a Local,
-    pub(super) watch: Option<&'a Watch>,
+    pub(super) local: &'a SqliteLayout,
+    pub(super) watch: Option<&'a UnchangingFile>,
     pub(super) request: &'a TableRequest,
 }
 
-impl TableRead<'_> {
+impl SqliteTableRead<'_> {
     /// Reads the table into `writer`, batch by batch.
     pub(super) fn run(
         &self,
@@ -49,9 +49,12 @@ impl TableRead<'_> {
         let translated = self.encoding != Encoding::Utf8;
         let select = Select::of(self).map_err(explain)?;
         if !translated && inside::fits(self.connection, columns) {
-            let taking =
-                Taking::register(self.connection, writer.clone(), self.request.filter.is_some())
-                    .map_err(explain)?;
+            let taking = BatchFiller::register(
+                self.connection,
+                writer.clone(),
+                self.request.filter.is_some(),
+            )
+            .map_err(explain)?;
             let sql = select.inside();
             let sorts = inside::sorts(self.connection, &sql).map_err(|e| self.refused(&e))?;
             if !sorts {
@@ -91,7 +94,7 @@ impl TableRead<'_> {
     /// Reads the table without fetching its cells one by one.
     fn run_inside(
         &self,
-        taking: &Taking,
+        taking: &BatchFiller,
         sql: &str,
         deliver: &mut dyn FnMut(Batch) -> Option<Batch>,
     ) -> Result<(), ReadFault> {
@@ -126,7 +129,7 @@ impl TableRead<'_> {
     }
 
     fn unchanged(&self) -> Result<(), ReadFault> {
-        self.watch.map_or(Ok(()), Watch::unchanged)
+        self.watch.map_or(Ok(()), UnchangingFile::unchanged)
     }
 
     fn explain(&self, error: &rusqlite::Error) -> ReadFault {
@@ -140,7 +143,7 @@ impl TableRead<'_> {
         };
         let tried = format!("read table {} where {}", self.local.name, filter.trim());
         let mut fault = fault::explain(self.path, &tried, error);
-        if !fault.interrupted {
+        if !fault.is_interrupted() {
             fault.advice = "correct the set's row filter, or the node's columns".to_owned();
         }
         fault
@@ -171,8 +174,8 @@ struct Select {
 }
 
 impl Select {
-    fn of(read: &TableRead<'_>) -> rusqlite::Result<Self> {
-        let TableRead { connection, encoding, local, request, .. } = read;
+    fn of(read: &SqliteTableRead<'_>) -> rusqlite::Result<Self> {
+        let SqliteTableRead { connection, encoding, local, request, .. } = read;
         let columns: Vec<String> = request.columns.iter().map(|name| quoted(name)).collect();
         let mut ordered: Vec<String> = local.key.iter().map(|name| quoted(name)).collect();
         if !request.ordered {
@@ -245,7 +248,7 @@ fn with_text_as_bytes(column: &str) -> String {
 }
 
 /// SQLite lets NULL into most keys, any number of times.
-fn has_null_keys(connection: &Connection, local: &Local) -> rusqlite::Result<bool> {
+fn has_null_keys(connection: &Connection, local: &SqliteLayout) -> rusqlite::Result<bool> {
     if local.nullable_key.is_empty() {
         return Ok(false);
     }

@@ -1,10 +1,13 @@
 //! The shape of a table, from SQLite's own catalogue.
 
+use super::queries;
 use std::path::Path;
 
 use keen_core::fault::{FaultKind, ReadFault};
-use keen_core::row::schema::{self, ColumnShape, Family, Reference, TableShape, Trigger};
-use rusqlite::Connection;
+use keen_core::row::schema::{
+    self, Beside, ColumnShape, Family, Reference, StoredTable, TableShape, Trigger,
+};
+use rusqlite::{Connection, OptionalExtension as _};
 
 use super::{fault, quoted};
 
@@ -39,9 +42,9 @@ impl Encoding {
     }
 }
 
-/// What reading a table takes, beyond its shape.
+/// Details for reading a table, beyond its shape.
 #[derive(Debug)]
-pub(super) struct Local {
+pub(super) struct SqliteLayout {
     /// The name as the schema spells it.
     pub(super) name: String,
     /// Key columns in key order.
@@ -62,8 +65,7 @@ pub(super) fn others(
     named: &[String],
 ) -> Result<Vec<String>, ReadFault> {
     let explain = |error| fault::explain(path, "list its tables", &error);
-    let sql = "SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'table' \
-         AND name NOT LIKE 'sqlite!_%' ESCAPE '!' AND name <> 'keen_probe' AND name NOT LIKE 'keen!_lab!_%' ESCAPE '!' ORDER BY name";
+    let sql = queries::TABLES;
     let mut tables = connection.prepare(sql).map_err(explain)?;
     let tables = tables.query_map([], |row| row.get::<_, String>(0)).map_err(explain)?;
     let tables = tables.collect::<rusqlite::Result<Vec<String>>>().map_err(explain)?;
@@ -76,23 +78,19 @@ pub(super) fn look(
     path: &Path,
     table: &str,
     encoding: Encoding,
-) -> Result<(TableShape, Local), ReadFault> {
+) -> Result<(TableShape, SqliteLayout), ReadFault> {
     let shown = path.display();
-    let explain = |error| fault::explain(path, &format!("look at table {table}"), &error);
+    let explain = |error| fault::explain(path, &format!("inspect table {table}"), &error);
     let found =
         connection
-            .query_row(
-                "SELECT name, type, wr, strict FROM pragma_table_list(?1) WHERE schema = 'main'",
-                [table],
-                |row| {
-                    Ok((
-                        row.get::<_, String>(0)?,
-                        row.get::<_, String>(1)?,
-                        row.get::<_, bool>(2)?,
-                        row.get::<_, bool>(3)?,
-                    ))
-                },
-            )
+            .query_row(queries::TABLE, [table], |row| {
+                Ok((
+                    row.get::<_, String>(0)?,
+                    row.get::<_, String>(1)?,
+                    row.get::<_, bool>(2)?,
+                    row.get::<_, bool>(3)?,
+                ))
+            })
             .map(Some)
             .or_else(|error| {
                 if error == rusqlite::Error::QueryReturnedNoRows { Ok(None) } else { Err(error) }
@@ -101,7 +99,7 @@ pub(super) fn look(
     let Some((name, kind, without_rowid, strict)) = found else {
         return Err(ReadFault::new(
             format!("{shown} has no table {table}"),
-            "create it, correct the set, or say under [node.NAME.names] what it is called there",
+            "create it, correct the set, or give its name there under [node.NAME.names]",
         )
         .of(FaultKind::NoTable));
     };
@@ -131,11 +129,9 @@ fn describe(
     without_rowid: bool,
     strict: bool,
     encoding: Encoding,
-) -> rusqlite::Result<(TableShape, Local)> {
+) -> rusqlite::Result<(TableShape, SqliteLayout)> {
     let name_of_table = &name;
-    let mut statement = connection.prepare(
-        "SELECT name, type, \"notnull\", dflt_value, pk, hidden FROM pragma_table_xinfo(?1) ORDER BY cid",
-    )?;
+    let mut statement = connection.prepare(queries::COLUMNS)?;
     let mut key: Vec<(i64, String)> = Vec::new();
     let mut columns = Vec::new();
     let mut rows = statement.query([&name])?;
@@ -178,11 +174,7 @@ fn describe(
             && column.name == key[0]
             && column.declared.eq_ignore_ascii_case("INTEGER")
     };
-    let sql: String = connection.query_row(
-        "SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ?1",
-        [name_of_table],
-        |row| row.get(0),
-    )?;
+    let sql: String = connection.query_row(queries::DECLARED, [name_of_table], |row| row.get(0))?;
     let counts = sql.to_ascii_uppercase().contains("AUTOINCREMENT");
     for column in &mut columns {
         if is_rowid(column) {
@@ -197,7 +189,9 @@ fn describe(
         .map(|c| c.name.clone())
         .collect();
     let firing = triggers(connection, &name)?;
+    let parts = connection.query_row(queries::PARTS, [&name], |row| row.get(0)).optional()?;
     let shape = TableShape {
+        stored: Beside(StoredTable { parts, ..StoredTable::default() }),
         heirs: Vec::new(),
         // Its own check of references knows them.
         referred_by: Vec::new(),
@@ -222,11 +216,10 @@ fn describe(
             otherwise.then(|| format!("text is stored as {} and sorts by it", encoding.name()))
         }),
     };
-    Ok((shape, Local { name, key, nullable_key, rowid }))
+    Ok((shape, SqliteLayout { name, key, nullable_key, rowid }))
 }
 
-/// What SQLite makes of values written to a column: its affinity, by the rules of
-/// "Datatypes In SQLite", section 3.1.
+/// The family that SQLite turns written values into: its affinity, by the rules of "Datatypes In SQLite", section 3.1.
 #[must_use]
 pub fn family(declared: &str, strict: bool) -> Family {
     let declared = declared.to_ascii_uppercase();
@@ -248,14 +241,11 @@ pub fn family(declared: &str, strict: bool) -> Family {
 
 /// The unique keys beside the primary one, and whether each covers only some of the rows.
 fn unique_keys(connection: &Connection, table: &str) -> rusqlite::Result<Vec<(Vec<String>, bool)>> {
-    let mut statement = connection.prepare(
-        "SELECT name, partial FROM pragma_index_list(?1) WHERE \"unique\" AND origin <> 'pk' ORDER BY name",
-    )?;
+    let mut statement = connection.prepare(queries::UNIQUE)?;
     let indexes: Vec<(String, bool)> = statement
         .query_map([table], |row| Ok((row.get(0)?, row.get(1)?)))?
         .collect::<Result<_, _>>()?;
-    let mut columns =
-        connection.prepare("SELECT name FROM pragma_index_info(?1) ORDER BY seqno")?;
+    let mut columns = connection.prepare(queries::INDEX_COLUMNS)?;
     let mut keys = Vec::new();
     for (index, partial) in indexes {
         let names: Vec<Option<String>> =
@@ -274,11 +264,7 @@ fn other_collation(
     table: &str,
     key: &[String],
 ) -> rusqlite::Result<Option<String>> {
-    let mut statement = connection.prepare(
-        "SELECT i.name, group_concat(x.name, char(0)), max(CASE WHEN x.coll <> 'BINARY' THEN x.coll END) \
-         FROM (SELECT name FROM pragma_index_list(?1) WHERE \"unique\" AND NOT partial) AS i, \
-         pragma_index_xinfo(i.name) AS x WHERE x.key GROUP BY i.name",
-    )?;
+    let mut statement = connection.prepare(queries::INDEXES)?;
     let mut rows = statement.query([table])?;
     while let Some(row) = rows.next()? {
         let columns: Option<String> = row.get(1)?;
@@ -293,9 +279,7 @@ fn other_collation(
 }
 
 fn references(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Reference>> {
-    let mut statement = connection.prepare(
-        "SELECT id, \"table\", \"from\", \"to\" FROM pragma_foreign_key_list(?1) ORDER BY id, seq",
-    )?;
+    let mut statement = connection.prepare(queries::REFERENCES)?;
     let mut rows = statement.query([table])?;
     let mut found: Vec<(i64, Reference)> = Vec::new();
     while let Some(row) = rows.next()? {
@@ -310,8 +294,7 @@ fn references(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Refe
     }
     let mut references: Vec<Reference> =
         found.into_iter().map(|(_, reference)| reference).collect();
-    let mut key =
-        connection.prepare("SELECT name FROM pragma_table_info(?1) WHERE pk > 0 ORDER BY pk")?;
+    let mut key = connection.prepare(queries::KEY)?;
     for reference in references.iter_mut().filter(|reference| reference.to.is_empty()) {
         // Without named columns the parent's key is meant.
         reference.to =
@@ -321,9 +304,7 @@ fn references(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Refe
 }
 
 fn triggers(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Trigger>> {
-    let mut statement = connection.prepare(
-        "SELECT name, coalesce(sql, '') FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE ORDER BY name",
-    )?;
+    let mut statement = connection.prepare(queries::TRIGGERS)?;
     let trigger = |row: &rusqlite::Row<'_>| {
         let (name, text): (String, String) = (row.get(0)?, row.get(1)?);
         // What it fires on stands before what it does; a name that is such a word only adds to it.
@@ -337,7 +318,7 @@ fn triggers(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Trigge
 }
 
 /// About how many rows, without counting them.
-pub(super) fn estimate(connection: &Connection, local: &Local) -> Option<u64> {
+pub(super) fn estimate(connection: &Connection, local: &SqliteLayout) -> Option<u64> {
     let rowid = local.rowid?;
     let table = quoted(&local.name);
     let span: Option<i64> = connection
@@ -353,7 +334,7 @@ pub(super) fn estimate(connection: &Connection, local: &Local) -> Option<u64> {
 }
 
 /// The least and the greatest key, if both are whole numbers.
-pub(super) fn bounds(connection: &Connection, local: &Local) -> Option<(i64, i64)> {
+pub(super) fn bounds(connection: &Connection, local: &SqliteLayout) -> Option<(i64, i64)> {
     let (table, column) = (quoted(&local.name), quoted(local.key.first()?));
     let sql =
         format!("SELECT (SELECT min({column}) FROM {table}), (SELECT max({column}) FROM {table})");

@@ -11,12 +11,12 @@ use keen_core::history::journal::{Entry, RowOp};
 use keen_core::ports::ReadJournal;
 use keen_core::value::Value;
 use keen_testkit::typed::{access, server};
-use keen_testkit::{CHECKER, Engine, Server};
+use keen_testkit::{CHECKER, Server, ServerKind};
 
 /// A row that was written, by the number of its transaction.
 type Written = (u64, RowOp, i128);
 
-/// What the log tells of tables whose first column is a number, and what keeps it from telling all.
+/// The rows that the log tells of tables whose first column is a number, and the reason why it does not tell all.
 fn told(server: &Server, tables: &[&str]) -> (Vec<Written>, Result<(), ReadFault>) {
     server.run(&format!("GRANT REPLICATION SLAVE ON *.* TO '{}'@'%'", CHECKER.0)).unwrap();
     let names: Vec<(String, String)> =
@@ -48,7 +48,7 @@ fn ids(rows: &[Written]) -> Vec<i128> {
 #[test]
 fn what_was_rolled_back_is_told_by_nobody() {
     let _alone = ALONE.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-    let server = server(Engine::MariaDb);
+    let server = server(ServerKind::MariaDb);
     server
         .run("CREATE TABLE bed (id int PRIMARY KEY, n int);\nCREATE TABLE note (id int PRIMARY KEY) ENGINE = MyISAM")
         .unwrap();
@@ -110,7 +110,7 @@ fn what_was_rolled_back_is_told_by_nobody() {
 #[test]
 fn a_table_that_cannot_be_read_hides_no_other() {
     let _alone = ALONE.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-    let server = server(Engine::MariaDb);
+    let server = server(ServerKind::MariaDb);
     server
         .run(
             "CREATE TABLE sealed (id int PRIMARY KEY, c varchar(20) CHARACTER SET swe7);\nCREATE TABLE open (id int PRIMARY KEY);\n\

@@ -15,7 +15,7 @@ use keen_core::row::selection::{RowKeys, RowSelection, finds_by_value, is_findab
 use keen_core::value::Value;
 use keen_core::value::calendar::parse_timestamp;
 use keen_core::value::decimal::Decimal;
-use keen_testkit::typed::{Host, Kind, Typed};
+use keen_testkit::typed::{ColumnKind, Host, Typed};
 use proptest::prelude::*;
 use tempfile::TempDir;
 
@@ -40,20 +40,20 @@ fn everywhere(table: &Typed, check: impl Fn(Host, &mut dyn ReadRows, &Path)) {
 
 /// Columns in declared order, so that rows read as they were written.
 fn layout(table: &Typed) -> Layout {
-    let reading = |kind: Kind| match kind {
+    let reading = |kind: ColumnKind| match kind {
         // SQLite has fewer kinds than the others; the audit finds the common one.
-        Kind::Bool | Kind::Decimal => keen_core::row::conversion::CommonKind::Number,
-        Kind::Date => keen_core::row::conversion::CommonKind::Date,
-        Kind::Time => keen_core::row::conversion::CommonKind::Time,
-        Kind::Local => keen_core::row::conversion::CommonKind::Local(None),
-        Kind::Moment => keen_core::row::conversion::CommonKind::Local(
+        ColumnKind::Bool | ColumnKind::Decimal => keen_core::row::conversion::CommonKind::Number,
+        ColumnKind::Date => keen_core::row::conversion::CommonKind::Date,
+        ColumnKind::Time => keen_core::row::conversion::CommonKind::Time,
+        ColumnKind::Local => keen_core::row::conversion::CommonKind::Local(None),
+        ColumnKind::Moment => keen_core::row::conversion::CommonKind::Local(
             keen_core::value::zone::Zone::named("UTC"),
         ),
-        Kind::Uuid => keen_core::row::conversion::CommonKind::Uuid,
-        Kind::Json => keen_core::row::conversion::CommonKind::Json,
+        ColumnKind::Uuid => keen_core::row::conversion::CommonKind::Uuid,
+        ColumnKind::Json => keen_core::row::conversion::CommonKind::Json,
         _ => keen_core::row::conversion::CommonKind::AsStored,
     };
-    let column = |(name, kind): &(String, Kind)| Column {
+    let column = |(name, kind): &(String, ColumnKind)| Column {
         name: name.clone(),
         reading: Conversion { kind: reading(*kind), ..Conversion::default() },
     };
@@ -98,33 +98,33 @@ fn read_by(
 fn rows_are_found_by_values_of_every_kind() {
     let of_kind = |kind| -> Vec<Value> {
         match kind {
-            Kind::Bool => [true, false].map(Value::Bool).into(),
-            Kind::Int => vec![int(0), int(i64::MAX), int(i64::MIN), int(-1)],
-            Kind::Decimal => ["1.50", "100", "-0.000001"]
+            ColumnKind::Bool => [true, false].map(Value::Bool).into(),
+            ColumnKind::Int => vec![int(0), int(i64::MAX), int(i64::MIN), int(-1)],
+            ColumnKind::Decimal => ["1.50", "100", "-0.000001"]
                 .map(|text| Value::Decimal(Decimal::parse(text).unwrap()))
                 .into(),
-            Kind::Double => [0.1, f64::MAX, 5e-324, -1e15, 3.0].map(Value::Float).into(),
-            Kind::Text => {
+            ColumnKind::Double => [0.1, f64::MAX, 5e-324, -1e15, 3.0].map(Value::Float).into(),
+            ColumnKind::Text => {
                 let texts =
                     ["", "NULL", "a ", "a", "A", "it's \\ \"", "Łódź \u{1f600} e\u{301}", "\n\t"];
                 texts.map(Value::text).into()
             }
-            Kind::Bytes => vec![Value::Bytes(vec![]), Value::Bytes(vec![0, 255, 39])],
-            Kind::Date => vec![Value::Date(0), Value::Date(-354_285), Value::Date(2_932_896)],
-            Kind::Time => vec![Value::Time(0), Value::Time(86_399_999_999)],
-            Kind::Local => ["1000-01-01 00:00:00", "9999-12-31 23:59:59.999999"]
+            ColumnKind::Bytes => vec![Value::Bytes(vec![]), Value::Bytes(vec![0, 255, 39])],
+            ColumnKind::Date => vec![Value::Date(0), Value::Date(-354_285), Value::Date(2_932_896)],
+            ColumnKind::Time => vec![Value::Time(0), Value::Time(86_399_999_999)],
+            ColumnKind::Local => ["1000-01-01 00:00:00", "9999-12-31 23:59:59.999999"]
                 .map(|text| Value::LocalTimestamp(at(text)))
                 .into(),
-            Kind::Moment => vec![Value::Timestamp(at("2026-07-01 10:00:00.25"))],
-            Kind::Uuid => vec![Value::Uuid([0xa7; 16]), Value::Uuid([0; 16])],
-            Kind::Json => vec![Value::Json("[1]".into())],
+            ColumnKind::Moment => vec![Value::Timestamp(at("2026-07-01 10:00:00.25"))],
+            ColumnKind::Uuid => vec![Value::Uuid([0xa7; 16]), Value::Uuid([0; 16])],
+            ColumnKind::Json => vec![Value::Json("[1]".into())],
         }
     };
     let asked = Cell::new(0);
-    for kind in Kind::ALL {
+    for kind in ColumnKind::ALL {
         let rows = of_kind(kind).into_iter().enumerate();
         let rows = rows.map(|(at, value)| vec![int(at as i64), value]).collect();
-        let table = Typed::new(&[("id", Kind::Int), ("v", kind)], &["id"], rows);
+        let table = Typed::new(&[("id", ColumnKind::Int), ("v", kind)], &["id"], rows);
         everywhere(&table, |host, node, _| {
             // As an audit does, by what it read: among unlike nodes, and among those of one engine.
             let among_unlike = layout(&table);
@@ -140,7 +140,7 @@ fn rows_are_found_by_values_of_every_kind() {
                     let Some(found) = asked_for else { continue };
                     assert!(found.contains(row), "{host:?} {kind:?}: {row:?} is not in {found:?}");
                     // Texts that the engine takes for one may come along.
-                    let alone = found.len() == 1 || kind == Kind::Text;
+                    let alone = found.len() == 1 || kind == ColumnKind::Text;
                     assert!(alone, "{host:?} {kind:?}: {found:?}");
                     asked.set(asked.get() + 1);
                 }
@@ -153,7 +153,7 @@ fn rows_are_found_by_values_of_every_kind() {
 #[test]
 fn many_keys_are_asked_for_at_once_and_none_yields_no_row() {
     let rows = (0..500).map(|i| vec![int(i), Value::text(&format!("row {i}"))]).collect();
-    let table = Typed::new(&[("id", Kind::Int), ("v", Kind::Text)], &["id"], rows);
+    let table = Typed::new(&[("id", ColumnKind::Int), ("v", ColumnKind::Text)], &["id"], rows);
     everywhere(&table, |host, node, _| {
         let keys: Vec<Vec<Value>> = (0..200).map(|i| vec![int(i * 5)]).collect();
         let found = read_by(&table, node, (&layout(&table), &["id"]), &keys).unwrap();
@@ -229,11 +229,11 @@ fn at(text: &str) -> i64 {
 }
 
 /// A table of one value column, and what comes back of it as the common kind says it.
-fn comes_back(kind: Kind, values: &[Value], expected: &[Value]) {
+fn comes_back(kind: ColumnKind, values: &[Value], expected: &[Value]) {
     let number = |values: &[Value]| -> Vec<Vec<Value>> {
         values.iter().enumerate().map(|(i, v)| vec![int(i as i64), v.clone()]).collect()
     };
-    let table = Typed::new(&[("id", Kind::Int), ("v", kind)], &["id"], number(values));
+    let table = Typed::new(&[("id", ColumnKind::Int), ("v", kind)], &["id"], number(values));
     everywhere(&table, |host, node, _| {
         let found = rows_of(read(&table, node, None, 64).unwrap());
         assert_eq!(found, number(expected), "{host:?}");
@@ -243,38 +243,42 @@ fn comes_back(kind: Kind, values: &[Value], expected: &[Value]) {
 #[test]
 fn every_kind_of_value_comes_back_as_it_is() {
     let same = |kind, values: Vec<Value>| comes_back(kind, &values, &values);
-    same(Kind::Int, vec![Value::Null, int(0), int(i64::MAX), int(i64::MIN)]);
-    same(Kind::Double, [0.1, f64::MAX, 5e-324, -1e15].map(Value::Float).into());
+    same(ColumnKind::Int, vec![Value::Null, int(0), int(i64::MAX), int(i64::MIN)]);
+    same(ColumnKind::Double, [0.1, f64::MAX, 5e-324, -1e15].map(Value::Float).into());
     same(
-        Kind::Text,
+        ColumnKind::Text,
         ["", "NULL", "a ", "Łódź \u{1f600} e\u{301}", "\u{ffff}"].map(Value::text).into(),
     );
-    same(Kind::Bytes, vec![Value::Null, Value::Bytes(vec![]), Value::Bytes(vec![0, 255, 0])]);
+    same(ColumnKind::Bytes, vec![Value::Null, Value::Bytes(vec![]), Value::Bytes(vec![0, 255, 0])]);
     same(
-        Kind::Date,
+        ColumnKind::Date,
         vec![Value::Null, Value::Date(0), Value::Date(-354_285), Value::Date(2_932_896)],
     );
-    same(Kind::Time, vec![Value::Time(0), Value::Time(86_399_999_999)]);
+    same(ColumnKind::Time, vec![Value::Time(0), Value::Time(86_399_999_999)]);
     let local = ["1000-01-01 00:00:00", "9999-12-31 23:59:59.999999"];
-    same(Kind::Local, local.map(|text| Value::LocalTimestamp(at(text))).into());
-    same(Kind::Uuid, vec![Value::Null, Value::Uuid([0xa7; 16])]);
+    same(ColumnKind::Local, local.map(|text| Value::LocalTimestamp(at(text))).into());
+    same(ColumnKind::Uuid, vec![Value::Null, Value::Uuid([0xa7; 16])]);
     same(
-        Kind::Json,
+        ColumnKind::Json,
         vec![Value::Null, Value::Json("{\"a\":[1.5,null]}".into()), Value::Json("\"x\"".into())],
     );
     let moment = at("2026-07-01 10:00:00.25");
     let moments = [Value::Timestamp(moment)];
-    comes_back(Kind::Moment, &moments, &[Value::LocalTimestamp(moment)]);
-    comes_back(Kind::Bool, &[Value::Bool(true), Value::Bool(false)], &[int(1), int(0)]);
+    comes_back(ColumnKind::Moment, &moments, &[Value::LocalTimestamp(moment)]);
+    comes_back(ColumnKind::Bool, &[Value::Bool(true), Value::Bool(false)], &[int(1), int(0)]);
     let decimals =
         ["1.50", "100", "-0.000001"].map(|text| Value::Decimal(Decimal::parse(text).unwrap()));
-    comes_back(Kind::Decimal, &decimals, &[Value::Float(1.5), int(100), Value::Float(-0.000001)]);
+    comes_back(
+        ColumnKind::Decimal,
+        &decimals,
+        &[Value::Float(1.5), int(100), Value::Float(-0.000001)],
+    );
 }
 
 #[test]
 fn zero_keeps_its_sign_where_the_engine_keeps_it() {
     let rows = vec![vec![int(1), Value::Float(-0.0)]];
-    let table = Typed::new(&[("id", Kind::Int), ("v", Kind::Double)], &["id"], rows);
+    let table = Typed::new(&[("id", ColumnKind::Int), ("v", ColumnKind::Double)], &["id"], rows);
     everywhere(&table, |host, node, _| {
         let row = read(&table, node, None, 64).unwrap().remove(0).row;
         let signed = matches!(row[1], Value::Float(v) if v.is_sign_negative());
@@ -291,7 +295,7 @@ fn zero_keeps_its_sign_where_the_engine_keeps_it() {
 fn rows_without_a_key_all_come_and_are_not_identified() {
     let row = |v: i64, t: &str| vec![int(v), Value::text(t)];
     let rows = vec![row(2, "x"), row(1, "x"), row(2, "x"), vec![Value::Null, Value::Null]];
-    let table = Typed::new(&[("a", Kind::Int), ("b", Kind::Text)], &[], rows);
+    let table = Typed::new(&[("a", ColumnKind::Int), ("b", ColumnKind::Text)], &[], rows);
     everywhere(&table, |host, node, _| {
         let found = read(&table, node, None, 64).unwrap();
         assert!(found.iter().all(|d| !d.identified), "{host:?}");
@@ -302,7 +306,7 @@ fn rows_without_a_key_all_come_and_are_not_identified() {
 
 #[test]
 fn an_empty_table_has_no_rows() {
-    let table = Typed::new(&[("id", Kind::Int)], &["id"], vec![]);
+    let table = Typed::new(&[("id", ColumnKind::Int)], &["id"], vec![]);
     everywhere(&table, |host, node, _| {
         assert_eq!(read(&table, node, None, 64).unwrap(), [], "{host:?}");
         assert_eq!(node.estimate(&table.name).unwrap_or(0), 0, "{host:?}");
@@ -311,7 +315,7 @@ fn an_empty_table_has_no_rows() {
 
 #[test]
 fn what_is_not_there_is_named() {
-    let table = Typed::new(&[("id", Kind::Int)], &["id"], vec![vec![int(1)]]);
+    let table = Typed::new(&[("id", ColumnKind::Int)], &["id"], vec![vec![int(1)]]);
     everywhere(&table, |host, node, _| {
         let fault = node.shape("marmots").unwrap_err();
         assert!(fault.what.contains("marmots") && !fault.advice.is_empty(), "{host:?}: {fault}");
@@ -322,7 +326,7 @@ fn what_is_not_there_is_named() {
 
 #[test]
 fn a_view_is_refused_with_a_reason() {
-    let table = Typed::new(&[("id", Kind::Int)], &["id"], vec![vec![int(1)]]);
+    let table = Typed::new(&[("id", ColumnKind::Int)], &["id"], vec![vec![int(1)]]);
     let folder = TempDir::new().unwrap();
     let view = format!("view_of_{}", table.name);
     // Tables in memory have no views.
@@ -343,7 +347,7 @@ fn tables_that_no_name_means_are_told() {
     let (view, own): (String, String) =
         ["view_beside", "keen_lab_own"].map(|name| format!("{name}_{}", std::process::id())).into();
     for name in ["a \"quoted\" name", "x.y", "Größe"] {
-        let mut table = Typed::new(&[("id", Kind::Int)], &["id"], vec![vec![int(1)]]);
+        let mut table = Typed::new(&[("id", ColumnKind::Int)], &["id"], vec![vec![int(1)]]);
         table.name = format!("keen_{} {name}", table.name);
         for host in Host::ALL {
             table.make(host, folder.path());
@@ -371,7 +375,7 @@ fn tables_that_no_name_means_are_told() {
 #[test]
 fn a_reader_that_has_gone_ends_the_reading() {
     let rows = (0..1000).map(|i| vec![int(i)]).collect();
-    let table = Typed::new(&[("id", Kind::Int)], &["id"], rows);
+    let table = Typed::new(&[("id", ColumnKind::Int)], &["id"], rows);
     everywhere(&table, |host, node, _| {
         let mut batches = 0;
         let writer = RowWriter::new(layout(&table), DigestFunction::Xxh3, 64);
@@ -388,7 +392,8 @@ fn a_reader_that_has_gone_ends_the_reading() {
 fn rows_outside_the_filter_come_marked() {
     let rows =
         (0..10).map(|i| vec![int(i), if i == 3 { Value::Null } else { int(i % 2) }]).collect();
-    let table = Typed::new(&[("id", Kind::Int), ("published", Kind::Int)], &["id"], rows);
+    let table =
+        Typed::new(&[("id", ColumnKind::Int), ("published", ColumnKind::Int)], &["id"], rows);
     everywhere(&table, |host, node, _| {
         if host == Host::Memory {
             return; // has no SQL to filter by
@@ -413,7 +418,7 @@ fn names_of_any_kind_work() {
         ["order", "a \"quoted\" name", "back`tick", "it's", "ski hut", "x.y", "Größe", "%s;--"]
     {
         let mut table = Typed::new(
-            &[("id", Kind::Int), (name, Kind::Text)],
+            &[("id", ColumnKind::Int), (name, ColumnKind::Text)],
             &["id"],
             vec![vec![int(1), Value::text("v")]],
         );
@@ -431,7 +436,7 @@ fn names_of_any_kind_work() {
 #[test]
 fn a_unique_key_that_refuses_null_serves_where_there_is_no_primary_one() {
     let rows = (0..20).rev().map(|i| vec![int(i), int(i * 2)]).collect();
-    let mut table = Typed::new(&[("v", Kind::Int), ("id", Kind::Int)], &["id"], rows);
+    let mut table = Typed::new(&[("v", ColumnKind::Int), ("id", ColumnKind::Int)], &["id"], rows);
     table.only_unique = true;
     everywhere(&table, |host, node, _| {
         assert_eq!(node.shape(&table.name).unwrap().key, ["id"], "{host:?}");
@@ -442,17 +447,63 @@ fn a_unique_key_that_refuses_null_serves_where_there_is_no_primary_one() {
 }
 
 #[test]
-fn a_node_is_seen_as_of_one_moment_and_twice_the_same() {
-    let table = Typed::new(&[("id", Kind::Int)], &["id"], vec![vec![int(1)]]);
-    everywhere(&table, |host, node, folder| {
-        let first = read(&table, node, None, 64).unwrap();
-        if host != Host::Memory && host != Host::Sqlite {
-            // What other sessions do from here on is of a later moment.
-            let sql = format!("INSERT INTO {} VALUES (2)", table.name);
-            table.run(host, folder, &sql);
+fn what_is_written_while_it_is_read_belongs_to_a_later_moment() {
+    const ROWS: i64 = 4000;
+    let rows = (0..ROWS).map(|i| vec![int(i), Value::text(&format!("row {i}"))]).collect();
+    let table = Typed::new(&[("id", ColumnKind::Int), ("v", ColumnKind::Text)], &["id"], rows);
+    let folder = TempDir::new().unwrap();
+    for host in Host::ALL {
+        table.make(host, folder.path());
+        // In the other mode SQLite itself lets nobody write while somebody reads. An application has the file open.
+        let file = rusqlite::Connection::open(folder.path().join(format!("{}.db", table.name)));
+        if host == Host::Sqlite {
+            let file = file.as_ref().unwrap();
+            file.execute_batch("PRAGMA journal_mode = WAL").unwrap();
+            file.execute_batch(&format!("UPDATE {} SET v = v", table.name)).unwrap();
+            assert!(folder.path().join(format!("{}.db-wal", table.name)).exists());
         }
-        assert_eq!(read(&table, node, None, 64).unwrap(), first, "{host:?}");
-    });
+        let mut node = table.open(host, folder.path());
+        let shape = node.shape(&table.name).unwrap();
+        let ordered = shape.unordered.is_none();
+        let writer = RowWriter::new(layout(&table), DigestFunction::Xxh3, 200);
+        let (mut read_so_far, mut batches) = (0, 0);
+        node.read(&request(&table, None, ordered), writer, &mut |batch| {
+            batches += 1;
+            read_so_far += batch.len();
+            // In the middle of it others delete, change and add rows, before and behind where it is.
+            if batches == 2 {
+                assert!(read_so_far < 1000, "{host:?}");
+                let writes = [
+                    format!("DELETE FROM {} WHERE id IN (0, {})", table.name, ROWS - 1),
+                    format!(
+                        "UPDATE {} SET v = 'changed' WHERE id IN (1, {})",
+                        table.name,
+                        ROWS - 2
+                    ),
+                    format!("INSERT INTO {} VALUES (-1, 'new'), ({ROWS}, 'new')", table.name),
+                ];
+                let write = || writes.iter().for_each(|sql| table.run(host, folder.path(), sql));
+                std::thread::scope(|scope| scope.spawn(write).join().unwrap());
+            }
+            Some(batch)
+        })
+        .unwrap();
+        assert!(batches > 10, "{host:?}");
+        assert_eq!(read_so_far as i64, ROWS, "{host:?}");
+        // Read again by the same session it is as it was; another one sees what came.
+        let again = read(&table, &mut *node, None, 500).unwrap();
+        let as_it_was: Vec<Vec<Value>> = again.iter().map(|row| row.row.clone()).collect();
+        assert_eq!(as_it_was, table.rows, "{host:?}");
+        if host != Host::Memory {
+            let now = read(&table, &mut *table.open(host, folder.path()), None, 500).unwrap();
+            let edges =
+                |rows: &[Delivered]| [rows[0].row.clone(), rows[rows.len() - 1].row.clone()];
+            let new = |id: i64| vec![int(id), Value::text("new")];
+            assert_eq!(edges(&now), [new(-1), new(ROWS)], "{host:?}");
+            assert_eq!(now.len() as i64, ROWS, "{host:?}");
+        }
+    }
+    table.drop_everywhere();
 }
 
 proptest! {
@@ -467,7 +518,7 @@ proptest! {
         let rows: Vec<Vec<Value>> =
             keys.iter().enumerate().map(|(i, (a, b))| vec![int(*a), Value::text(b), int(i as i64)]).collect();
         let key: &[&str] = if by_text { &["b", "a"] } else { &["a", "b"] };
-        let table = Typed::new(&[("a", Kind::Int), ("b", Kind::Text), ("v", Kind::Int)], key, rows);
+        let table = Typed::new(&[("a", ColumnKind::Int), ("b", ColumnKind::Text), ("v", ColumnKind::Int)], key, rows);
         let expected = read(&table, &mut table.in_memory(), None, batch_bytes).unwrap();
         everywhere(&table, |host, node, _| {
             assert_eq!(read(&table, node, None, batch_bytes).unwrap(), expected, "{host:?}");

@@ -1,15 +1,15 @@
-//! What rows of a PostgreSQL server tell of who wrote them, and when.
+//! The last writes of rows of a PostgreSQL server: who wrote them, and when.
 
 use keen_adapters::postgres::PostgresLastWrites;
 use keen_core::ports::{TellLastWrites, WriteOrigin};
 use keen_core::row::selection::RowKeys;
 use keen_core::value::Value;
-use keen_testkit::Engine;
+use keen_testkit::ServerKind;
 use keen_testkit::typed::{access, connect, server};
 
 #[test]
 fn each_row_tells_its_own_write_whatever_its_columns_are_called() {
-    let server = server(Engine::Postgres18);
+    let server = server(ServerKind::Postgres18);
     server
         .run(
             "CREATE TABLE \"turn of\" (\"timestamp\" int, roident text, xmin_ int, PRIMARY KEY (\"timestamp\", roident)); \

@@ -5,5 +5,6 @@
 mod binlog;
 mod contract;
 mod last_writes;
+mod ports;
 mod sqlite;
 mod types;

@@ -1,4 +1,4 @@
-//! What only SQLite files can do.
+//! Cases that only SQLite files can have.
 
 use keen_core::row::selection::RowSelection;
 use std::path::Path;

@@ -16,7 +16,7 @@ use keen_core::value::Value;
 use keen_core::value::calendar::{self, parse_timestamp};
 use keen_core::value::decimal::Decimal;
 use keen_testkit::typed::{access, connect, server};
-use keen_testkit::{CHECKER, Engine, Server};
+use keen_testkit::{CHECKER, Server, ServerKind};
 
 /// All rows of a table, all columns, in the order of the table.
 fn rows(node: &mut dyn ReadRows, table: &str) -> Vec<Vec<Value>> {
@@ -64,7 +64,7 @@ static LOG: std::sync::Mutex<()> = std::sync::Mutex::new(());
 /// Types that logs hold in a form in which they are not read from tables.
 const UNTOLD: &[&str] = &["money"];
 
-fn begin_log(engine: Engine, server: &Server, table: &str) {
+fn begin_log(engine: ServerKind, server: &Server, table: &str) {
     if engine.is_postgres() {
         server
             .run(&format!(
@@ -74,7 +74,7 @@ fn begin_log(engine: Engine, server: &Server, table: &str) {
     }
 }
 
-fn end_log(engine: Engine, server: &Server) {
+fn end_log(engine: ServerKind, server: &Server) {
     if engine.is_postgres() {
         server
             .run("SELECT pg_drop_replication_slot('keen_journal');\nDROP PUBLICATION keen_journal")
@@ -92,8 +92,8 @@ fn reader(server: &Server) -> Access {
     access(server)
 }
 
-/// What rows became, as the server's log has it, in the order in which they were written.
-fn log(engine: Engine, server: &Server, table: &str) -> Vec<Vec<Option<Value>>> {
+/// The states of rows in the server's log, in the order in which they were written.
+fn log(engine: ServerKind, server: &Server, table: &str) -> Vec<Vec<Option<Value>>> {
     let tables = [(table.to_owned(), table.to_owned())];
     let mut journal: Box<dyn ReadJournal> = match engine.is_postgres() {
         true => Box::new(PostgresJournal::open(&reader(server), "a", &tables).unwrap()),
@@ -115,7 +115,7 @@ fn log(engine: Engine, server: &Server, table: &str) -> Vec<Vec<Option<Value>>> 
 type Case = (&'static str, &'static str, Family, Value);
 
 /// Puts each case into a column of its own and reads them all back, and a row of NULLs.
-fn check(engine: Engine, table: &str, before: &str, cases: &[Case]) {
+fn check(engine: ServerKind, table: &str, before: &str, cases: &[Case]) {
     let server = server(engine);
     let _alone = LOG.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
     if !before.is_empty() {
@@ -313,14 +313,14 @@ fn every_type_of_postgresql() {
         ("point[]", "'{\"(1,2)\"}'", Family::Text, text("{\"(1,2)\"}")),
         ("jsonb[]", "ARRAY['{\"a\": 1.0}'::jsonb]", Family::Text, text("{\"{\\\"a\\\": 1.0}\"}")),
     ];
-    for engine in [Engine::Postgres15, Engine::Postgres18] {
+    for engine in [ServerKind::Postgres15, ServerKind::Postgres18] {
         check(engine, "every_type", before, &cases);
     }
 }
 
 #[test]
 fn tables_of_postgresql_that_are_more_than_one() {
-    for engine in [Engine::Postgres15, Engine::Postgres18] {
+    for engine in [ServerKind::Postgres15, ServerKind::Postgres18] {
         let server = server(engine);
         server
             .run(
@@ -355,7 +355,7 @@ fn tables_of_postgresql_that_are_more_than_one() {
 
 #[test]
 fn a_type_of_an_extension_is_compared_as_its_text() {
-    let server = server(Engine::Postgres15);
+    let server = server(ServerKind::Postgres15);
     server.run("CREATE EXTENSION citext;\nCREATE EXTENSION hstore").unwrap();
     server.run("CREATE TABLE ext (id int PRIMARY KEY, c citext, h hstore, hs hstore[])").unwrap();
     server.run("INSERT INTO ext VALUES (1, 'Ada', 'a=>1', ARRAY['b=>2'::hstore])").unwrap();
@@ -466,16 +466,16 @@ fn every_type_of_mariadb() {
         ("int AS (2 + 1) VIRTUAL", "DEFAULT", Family::Integer, Value::Int(3)),
     ];
     // The zone and the mode of whoever writes are no matter to the reader.
-    let server = server(Engine::MariaDb);
+    let server = server(ServerKind::MariaDb);
     server.run("SET GLOBAL sql_mode = '';\nSET GLOBAL time_zone = '+02:00'").unwrap();
-    check(Engine::MariaDb, "every_type", "", &cases);
+    check(ServerKind::MariaDb, "every_type", "", &cases);
     server.run("SET GLOBAL time_zone = 'SYSTEM'").unwrap();
 }
 
 /// Edges of what the log keeps in forms of its own, row by row.
 #[test]
 fn mariadbs_log_tells_rows_as_the_table_does() {
-    let server = server(Engine::MariaDb);
+    let server = server(ServerKind::MariaDb);
     let _alone = LOG.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
     // Also where the log tells neither names nor signs nor labels.
     for metadata in ["FULL", "MINIMAL", "NO_LOG"] {
@@ -515,7 +515,7 @@ fn edges(server: &Server, metadata: &str) {
         .unwrap();
     let mut node = connect(server);
     let held = rows(&mut *node, "edges");
-    let logged = log(Engine::MariaDb, server, "edges");
+    let logged = log(ServerKind::MariaDb, server, "edges");
     // The log has those of the tables of this name that were dropped, too.
     let logged = &logged[logged.len() - 4..];
     assert_eq!(held.len(), 4);
@@ -548,7 +548,7 @@ fn pressed(server: &Server) {
     server.run("SET GLOBAL log_bin_compress = OFF").unwrap();
     let mut node = connect(server);
     let held = rows(&mut *node, "pressed");
-    let logged = log(Engine::MariaDb, server, "pressed");
+    let logged = log(ServerKind::MariaDb, server, "pressed");
     assert_eq!((held.len(), logged.len()), (6, 6));
     for (held, logged) in held.iter().zip(&logged) {
         for (i, (held, logged)) in held.iter().zip(logged).enumerate() {

@@ -1,6 +1,6 @@
 //! Running an audit for the commands that need one.
 
-use super::scope::Scope;
+use super::scope::AuditScope;
 use super::stop::Stop;
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Result, bail};
 use jiff::Timestamp;
-use keen_core::audit::merge::{DivergentRow, Standing};
+use keen_core::audit::merge::{DivergentRow, RowStanding};
 use keen_core::topology::{NodeId, Topology};
 use keen_run::audit::recheck::{self, Fencing};
 use keen_run::audit::{
@@ -22,7 +22,7 @@ use crate::exit::Exit;
 use crate::numbers::counted;
 use crate::progress::Progress;
 
-/// What an audit comes to as a whole.
+/// The result of a whole audit.
 #[derive(Debug, Clone)]
 pub(crate) struct Totals {
     pub(crate) started: Timestamp,
@@ -49,7 +49,7 @@ pub(crate) struct Totals {
     pub(crate) broken: Option<String>,
     /// Links that stood still, as (from, to).
     pub(crate) standing_still: Vec<(NodeId, NodeId)>,
-    /// What came of each table, as the ledger keeps it.
+    /// The result of each table, as the ledger keeps it.
     pub(crate) audited: Vec<Audited>,
 }
 
@@ -116,7 +116,7 @@ impl Totals {
         self.agree + self.diverge + self.unread + self.unsettled
     }
 
-    /// What it came to, in a sentence.
+    /// The result in a sentence.
     pub(crate) fn summary(&self) -> String {
         let mut parts = vec![format!("{} of {} tables agree", self.agree, self.tables())];
         for (count, what) in [
@@ -155,12 +155,12 @@ impl Totals {
 /// Runs an audit into `sink`, with progress on the terminal.
 pub(crate) fn run(
     loaded: &Loaded,
-    scope: &Scope,
+    scope: &AuditScope,
     sink: &mut dyn AuditSink,
     stop: &Stop,
     progress_on_terminal: bool,
 ) -> Result<Totals> {
-    if scope.nodes.count_ones() == 1 {
+    if scope.nodes.len() == 1 {
         bail!("one node alone cannot be compared: name at least two with --node");
     }
     let topology = &loaded.topology;
@@ -181,11 +181,9 @@ pub(crate) fn run(
     };
     // Before a word of a result is written.
     if !audit::compares_anything(&request) {
-        bail!(
-            "nothing to compare: no table of the chosen ones is carried by two of the chosen nodes"
-        );
+        bail!("nothing to compare: none of the chosen tables is on two of the chosen nodes");
     }
-    let mut counting = Counting {
+    let mut counting = ProgressSink {
         topology,
         sink,
         progress: Progress::new(progress_on_terminal),
@@ -231,21 +229,21 @@ pub(crate) fn run(
     totals.took = clock.elapsed();
     totals.broken = outcome.broken.map(|error| {
         format!(
-            "rows that differ cannot be kept until they are looked at again ({error}): temporary files need space in the folder that TMPDIR names"
+            "rows that differ cannot be stored until they are read again ({error}): temporary files need space in the folder that TMPDIR names"
         )
     });
     Ok(totals)
 }
 
 /// Counts and draws progress on the way to the sink that was asked for.
-struct Counting<'a> {
+struct ProgressSink<'a> {
     topology: &'a Topology,
     sink: &'a mut dyn AuditSink,
     progress: Progress,
     totals: Totals,
 }
 
-impl AuditSink for Counting<'_> {
+impl AuditSink for ProgressSink<'_> {
     fn opened(&mut self, nodes: &BTreeMap<NodeId, NodeOutcome>, estimated_keys: u64) {
         for (id, node) in nodes {
             let name = &self.topology.nodes[*id].name;
@@ -284,7 +282,7 @@ impl AuditSink for Counting<'_> {
         self.sink.divergent(row)
     }
 
-    fn unsettled(&mut self, row: DivergentRow, standing: Standing) -> ControlFlow<()> {
+    fn unsettled(&mut self, row: DivergentRow, standing: RowStanding) -> ControlFlow<()> {
         self.sink.unsettled(row, standing)
     }
 

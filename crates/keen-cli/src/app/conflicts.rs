@@ -1,41 +1,41 @@
 //! Running a search for conflicts for the commands that need one.
 
+use keen_core::topology::node_set::NodeSet;
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
-use keen_core::conflict::{Conflict, Kind, Standing, Thing, Written};
+use keen_core::conflict::{Conflict, ConflictKind, ConflictStanding, Thing, Written};
 use keen_core::history::journal::{Id, Stream};
 use keen_core::observe::links::Micros;
 use keen_core::observe::position::Position;
-use keen_core::topology::placement::{Nodes, bit};
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 use keen_core::value::text::text_of;
 use keen_run::conflicts::{self, ConflictsRequest, Found, RowHistory};
 use keen_run::ledger::{Accepted, Proof, Raced, conflict_id};
-use keen_run::tables::Table;
+use keen_run::tables::SetTable;
 
 use crate::app::open_node::NodeOpener;
 use crate::app::proven::{self, Proven};
-use crate::app::run_log::Judged;
+use crate::app::run_log::EarlierConflicts;
 use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 use crate::args::Moment;
 use crate::exit::Exit;
 
-/// What was asked for, checked against the topology.
+/// A request for a search, checked against the topology.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct SearchRequest {
-    pub(crate) nodes: Nodes,
+    pub(crate) nodes: NodeSet,
     pub(crate) left_out: Vec<String>,
     pub(crate) tables: Vec<String>,
     /// The key of a row whose whole life is wanted.
     pub(crate) key: Option<Vec<String>>,
     /// Rows that differ, by table and key.
     pub(crate) differing: Vec<(String, Vec<Value>)>,
-    pub(crate) kinds: Vec<Kind>,
+    pub(crate) kinds: Vec<ConflictKind>,
     pub(crate) lost_only: bool,
     pub(crate) since: Option<Moment>,
     pub(crate) until: Option<Moment>,
@@ -49,8 +49,8 @@ pub(crate) struct SearchRequest {
     pub(crate) only_new: bool,
 }
 
-/// What it came to.
-pub(crate) struct Outcome {
+/// The result of a run.
+pub(crate) struct SearchOutcome {
     pub(crate) started: Timestamp,
     pub(crate) took: Duration,
     pub(crate) found: Found,
@@ -61,13 +61,13 @@ pub(crate) struct Outcome {
     pub(crate) went_on_from: Option<Micros>,
     /// The names of those that earlier runs had found; none if nobody had looked before.
     pub(crate) known: Option<BTreeSet<String>>,
-    /// What was accepted, by name.
+    /// Accepted conflicts, by name.
     accepted: BTreeMap<String, Accepted>,
-    /// What earlier runs proved and this one does not tell whole.
+    /// Conflicts that earlier runs proved and this one does not tell whole.
     pub(crate) proven: Proven,
 }
 
-impl Outcome {
+impl SearchOutcome {
     /// Why a conflict is accepted, if it is, and nothing came of it since.
     pub(crate) fn accepted(&self, conflict: &Conflict) -> Option<&Accepted> {
         let accepted = self.accepted.get(self.name(conflict).as_ref())?;
@@ -160,7 +160,7 @@ impl Outcome {
         self.found.conflicts.iter().map(|conflict| self.lost_of(conflict)).sum()
     }
 
-    /// What it came to, in a few words.
+    /// The result in a few words.
     pub(crate) fn summary(&self) -> String {
         let conflicts = &self.found.conflicts;
         let of = |standing| conflicts.iter().filter(|c| c.standing == standing).count();
@@ -170,7 +170,7 @@ impl Outcome {
             1 => "1 conflict".to_owned(),
             count => format!("{count} conflicts"),
         }];
-        let standings = Standing::ALL.into_iter().filter(|standing| of(*standing) > 0);
+        let standings = ConflictStanding::ALL.into_iter().filter(|standing| of(*standing) > 0);
         parts.extend(standings.map(|standing| format!("{} {}", of(standing), standing.name())));
         match self.lost() {
             0 => {}
@@ -198,15 +198,15 @@ impl Outcome {
 pub(crate) fn run(
     loaded: &Loaded,
     asked: &SearchRequest,
-    judged: Judged,
+    judged: EarlierConflicts,
     hand_on: bool,
     stop: &Stop,
-) -> Outcome {
+) -> SearchOutcome {
     let topology = &loaded.topology;
     let started = Timestamp::now();
     let clock = Instant::now();
     let opener = NodeOpener::new(loaded, asked.wait, asked.silence, stop).reading_as(asked.reader);
-    let nodes = (0..topology.nodes.len()).fold(0, |all, node| all | bit(node)) & asked.nodes;
+    let nodes = (0..topology.nodes.len()).collect::<NodeSet>() & asked.nodes;
     let life = asked.key.as_ref().and_then(|key| Some((&asked.tables.first()?[..], &key[..])));
     let mut found = conflicts::run(&ConflictsRequest {
         topology,
@@ -238,7 +238,7 @@ pub(crate) fn run(
         .retain(|conflict| asked.wants(conflict) && (!asked.only_new || is_new(conflict)));
     found.tables = tables;
     let hidden = before - found.conflicts.len();
-    Outcome {
+    SearchOutcome {
         started,
         took: clock.elapsed(),
         left_out: asked.left_out.clone(),
@@ -304,18 +304,18 @@ fn is_about(conflict: &Conflict, key: &[String]) -> bool {
     of_thing || conflict.rows.iter().any(|row| row.table == conflict.table && same(&row.key))
 }
 
-/// How many conflicts there are of each kind and table, what came of them, and between whom.
+/// How many conflicts there are of each kind and table, how they ended, and between whom.
 #[derive(Debug, Default)]
 pub(crate) struct Counts {
-    pub(crate) standings: BTreeMap<Standing, u64>,
+    pub(crate) standings: BTreeMap<ConflictStanding, u64>,
     pub(crate) lost: u64,
     pub(crate) possible: u64,
     pub(crate) pairs: BTreeMap<(NodeId, NodeId), u64>,
 }
 
 /// Counts conflicts by table and kind.
-pub(crate) fn counts(found: &Found) -> BTreeMap<(usize, Kind), Counts> {
-    let mut counts: BTreeMap<(usize, Kind), Counts> = BTreeMap::new();
+pub(crate) fn counts(found: &Found) -> BTreeMap<(usize, ConflictKind), Counts> {
+    let mut counts: BTreeMap<(usize, ConflictKind), Counts> = BTreeMap::new();
     for conflict in &found.conflicts {
         let count = counts.entry((conflict.table, conflict.kind)).or_default();
         *count.standings.entry(conflict.standing).or_insert(0) += 1;
@@ -340,12 +340,12 @@ pub(crate) fn counts(found: &Found) -> BTreeMap<(usize, Kind), Counts> {
 pub(crate) fn writer(topology: &Topology, node: Option<NodeId>, id: &Id) -> String {
     match node {
         Some(node) => topology.nodes[node].name.clone(),
-        None => format!("{} (no node of the topology)", id.writer.origin),
+        None => format!("{} (not a node of the topology)", id.writer.origin),
     }
 }
 
-/// What tells a conflict from others: its kind, what it is about, and its first transaction.
-pub(crate) fn name_of(tables: &[Table], conflict: &Conflict) -> String {
+/// The name that tells a conflict from others: its kind, its subject, and its first transaction.
+pub(crate) fn name_of(tables: &[SetTable], conflict: &Conflict) -> String {
     let table = &tables[conflict.table].name;
     let about = thing_of(conflict);
     let first = conflict.writes.iter().map(|write| &write.id).min();
@@ -353,7 +353,7 @@ pub(crate) fn name_of(tables: &[Table], conflict: &Conflict) -> String {
     format!("{} {table} {about} {first}", conflict.kind.name())
 }
 
-/// What a conflict is about, in its table.
+/// The subject of a conflict, in its table.
 pub(crate) fn thing_of(conflict: &Conflict) -> String {
     match &conflict.thing {
         Thing::Row(key) | Thing::Unique(_, key) => {
@@ -364,15 +364,15 @@ pub(crate) fn thing_of(conflict: &Conflict) -> String {
 }
 
 /// The conflicts as the ledger keeps them.
-pub(crate) fn to_keep(outcome: &Outcome) -> Vec<Raced> {
+pub(crate) fn to_keep(outcome: &SearchOutcome) -> Vec<Raced> {
     let found = &outcome.found;
     let raced = |conflict: &Conflict| -> Raced {
         Raced {
             name: outcome.name(conflict).into_owned(),
             table: found.tables[conflict.table].name.clone(),
-            kind: conflict.kind.name(),
+            kind: conflict.kind.name().to_owned(),
             proven: conflict.proven,
-            standing: conflict.standing.name(),
+            standing: conflict.standing.name().to_owned(),
             lost: outcome.lost_of(conflict),
             at: conflict.writes.iter().filter_map(|write| write.made).max(),
         }

@@ -1,17 +1,17 @@
-//! What the ledger holds of runs, a link or a table.
+//! The ledger's notes on runs, a link or a table.
 
 use anyhow::{Result, bail};
 use keen_core::topology::Topology;
-use keen_run::ledger::{Accepted, DayThen, Kept, Ledger, LedgerFault, LinkThen, TableThen};
+use keen_run::ledger::{Accepted, DayThen, Ledger, LedgerFault, LinkThen, RunThen, TableThen};
 
 use super::selection::{Shown, shown};
 
-/// What was looked up.
-pub(crate) enum Found {
+/// The answer of a look into the ledger.
+pub(crate) enum HistoryAnswer {
     /// Runs.
-    Runs(Vec<Kept>),
-    /// A link, as "FROM -> TO".
-    Link(String, Vec<LinkThen>),
+    Runs(Vec<RunThen>),
+    /// A link, by its ends.
+    Link((String, String), Vec<LinkThen>),
     /// A table.
     /// With the conflicts of it, day by day.
     /// And those of them that were accepted.
@@ -20,39 +20,39 @@ pub(crate) enum Found {
 
 /// Looks it up: runs where nothing is named; the last so many.
 pub(crate) fn look_up(
-    ledger: &Ledger,
+    ledger: &dyn Ledger,
     name: &str,
-    of: Option<Wanted>,
+    of: Option<HistoryRequest>,
     last: u32,
-) -> Result<Found, LedgerFault> {
+) -> Result<HistoryAnswer, LedgerFault> {
     Ok(match of {
-        None => Found::Runs(ledger.runs(name, last)?),
-        Some(Wanted::Link(from, to)) => {
+        None => HistoryAnswer::Runs(ledger.runs(name, last)?),
+        Some(HistoryRequest::Link(from, to)) => {
             let then = ledger.link(name, (&from, &to), last)?;
-            Found::Link(format!("{from} -> {to}"), then)
+            HistoryAnswer::Link((from, to), then)
         }
-        Some(Wanted::Table(table)) => {
+        Some(HistoryRequest::Table(table)) => {
             let then = ledger.table(name, &table, last)?;
             let days = ledger.conflicts_by_day(name, &table, last)?;
             let accepted = ledger.accepted(name)?.into_values();
             let accepted = accepted.filter(|accepted| accepted.table == table).collect();
-            Found::Table(table, then, days, accepted)
+            HistoryAnswer::Table(table, then, days, accepted)
         }
     })
 }
 
-pub(crate) enum Wanted {
+pub(crate) enum HistoryRequest {
     Link(String, String),
     Table(String),
 }
 
-pub(crate) fn wanted(topology: &Topology, of: &str) -> Result<Wanted> {
+pub(crate) fn wanted(topology: &Topology, of: &str) -> Result<HistoryRequest> {
     if topology.sets.iter().any(|set| set.tables.iter().any(|table| table == of)) {
-        return Ok(Wanted::Table(of.to_owned()));
+        return Ok(HistoryRequest::Table(of.to_owned()));
     }
     let name = |node: usize| topology.nodes[node].name.clone();
     match shown(topology, of) {
-        Ok(Shown::Link(from, to)) => Ok(Wanted::Link(name(from), name(to))),
+        Ok(Shown::Link(from, to)) => Ok(HistoryRequest::Link(name(from), name(to))),
         Ok(Shown::Node(node)) => {
             let links: Vec<String> = topology
                 .links
@@ -63,7 +63,7 @@ pub(crate) fn wanted(topology: &Topology, of: &str) -> Result<Wanted> {
             bail!("{of} is a node; name one of its links: {}", links.join(", "))
         }
         Err(_) => bail!(
-            "there is neither a link nor a table {} in the topology: a link is written FROM:TO",
+            "the topology has no link and no table {}: a link is written FROM:TO",
             crate::safe::text(of)
         ),
     }

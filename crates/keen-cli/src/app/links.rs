@@ -1,16 +1,17 @@
 //! Running a look at the links for the commands that need one.
 
+use keen_core::topology::node_set::NodeSet;
+use keen_run::ledger::RunRecord;
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use keen_core::links::fence::Fence;
-use keen_core::links::{self, Flow, Late, LinkFlow, Looks, State};
+use keen_core::links::{self, Flow, Lateness, LinkFlow, LinkState, Looks};
 use keen_core::observe;
 use keen_core::observe::links::{Marks, Observations};
 use keen_core::observe::node::ReplicationKind;
 use keen_core::topology::NodeId;
-use keen_core::topology::placement::{Nodes, bit};
-use keen_run::links::{Watch, wait_until};
+use keen_run::links::{NodeConnections, wait_until};
 use keen_run::owed;
 
 use crate::app::open_node::NodeOpener;
@@ -19,10 +20,10 @@ use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 use crate::exit::Exit;
 
-/// What was asked for, checked against the topology.
+/// A request for a search, checked against the topology.
 #[derive(Debug, Clone)]
 pub(crate) struct LinksRequest {
-    pub(crate) nodes: Nodes,
+    pub(crate) nodes: NodeSet,
     pub(crate) left_out: Vec<String>,
     /// From the first look to the second.
     pub(crate) between: Duration,
@@ -31,13 +32,13 @@ pub(crate) struct LinksRequest {
     pub(crate) beat: bool,
 }
 
-/// What it came to.
-pub(crate) struct Outcome {
+/// The result of a run.
+pub(crate) struct FlowOutcome {
     pub(crate) started: Timestamp,
     pub(crate) took: Duration,
-    /// What the second look is held against.
+    /// The first look, which the second is held against.
     pub(crate) before: Marks,
-    pub(crate) sights: Observations,
+    pub(crate) observations: Observations,
     pub(crate) flow: Flow,
     /// From the first look to the second; none if the first was that of an earlier run.
     pub(crate) between: Option<Duration>,
@@ -45,15 +46,15 @@ pub(crate) struct Outcome {
     pub(crate) stopped: bool,
 }
 
-impl Outcome {
+impl FlowOutcome {
     /// Whether every link could be judged.
     pub(crate) fn complete(&self) -> bool {
-        !self.stopped && self.flow.links.iter().all(|link| link.state != State::Dark)
+        !self.stopped && self.flow.links.iter().all(|link| link.state != LinkState::Dark)
     }
 
     /// The exit code.
     pub(crate) fn exit(&self) -> Exit {
-        let found = |state: State| !state.is_well() && state != State::Dark;
+        let found = |state: LinkState| !state.is_well() && state != LinkState::Dark;
         if self.stopped {
             Exit::Interrupted
         } else if self.flow.links.iter().any(|link| found(link.state))
@@ -68,13 +69,13 @@ impl Outcome {
     }
 
     /// How many links are in a state.
-    pub(crate) fn count(&self, state: State) -> usize {
+    pub(crate) fn count(&self, state: LinkState) -> usize {
         self.flow.links.iter().filter(|link| link.state == state).count()
     }
 
-    /// What it came to, in a sentence.
+    /// The result in a sentence.
     pub(crate) fn summary(&self) -> String {
-        let counts: Vec<String> = State::ALL
+        let counts: Vec<String> = LinkState::ALL
             .into_iter()
             .filter(|state| self.count(*state) > 0)
             .map(|state| format!("{} {}", self.count(state), state.name()))
@@ -89,7 +90,7 @@ fn beat(loaded: &Loaded, asked: &LinksRequest, opener: &NodeOpener<'_>) {
     let Some(table) = loaded.topology.heartbeat.as_ref().filter(|_| asked.beat) else { return };
     std::thread::scope(|scope| {
         for (id, node) in loaded.topology.nodes.iter().enumerate() {
-            if node.writes && asked.nodes & bit(id) != 0 {
+            if node.writes && asked.nodes.contains(id) {
                 scope.spawn(move || {
                     let written = opener.probe(id, table).and_then(|mut at| at.beat(&node.name));
                     if let Err(fault) = written {
@@ -106,15 +107,20 @@ fn beat(loaded: &Loaded, asked: &LinksRequest, opener: &NodeOpener<'_>) {
 }
 
 /// Names the first transaction that a receiver lacks where a link does not carry, and since when it does.
-fn name_what_is_lacking(loaded: &Loaded, asked: &LinksRequest, stop: &Stop, outcome: &mut Outcome) {
+fn name_what_is_lacking(
+    loaded: &Loaded,
+    asked: &LinksRequest,
+    stop: &Stop,
+    outcome: &mut FlowOutcome,
+) {
     let topology = &loaded.topology;
-    let passing = Fence::at(&outcome.sights).passing(topology, &outcome.sights);
+    let passing = Fence::at(&outcome.observations).passing(topology, &outcome.observations);
     let opener = NodeOpener::new(loaded, asked.wait, asked.wait, stop);
     let began = Instant::now();
     let over = || stop.raised() || began.elapsed() > asked.wait;
     let behind = |link: &&mut LinkFlow| {
         !link.state.is_well()
-            && link.state != State::Trailing
+            && link.state != LinkState::Trailing
             && link.means != Some(ReplicationKind::Streaming)
     };
     std::thread::scope(|scope| {
@@ -147,13 +153,18 @@ fn name_what_is_lacking(loaded: &Loaded, asked: &LinksRequest, stop: &Stop, outc
         if let (Some(by), Some(late)) = (by, link.late.filter(|late| late.at_least))
             && by > late.by
         {
-            link.late = Some(Late { by, at_least: false });
+            link.late = Some(Lateness { by, at_least: false });
         }
     }
 }
 
 /// Looks twice, or once and into the ledger, and judges.
-pub(crate) fn run(loaded: &Loaded, asked: &LinksRequest, keeping: &RunLog, stop: &Stop) -> Outcome {
+pub(crate) fn run(
+    loaded: &Loaded,
+    asked: &LinksRequest,
+    keeping: &RunLog,
+    stop: &Stop,
+) -> FlowOutcome {
     let topology = &loaded.topology;
     let started = Timestamp::now();
     let clock = Instant::now();
@@ -161,12 +172,12 @@ pub(crate) fn run(loaded: &Loaded, asked: &LinksRequest, keeping: &RunLog, stop:
     let opener = NodeOpener::new(loaded, asked.wait, asked.wait, stop);
     beat(loaded, asked, &opener);
     let open = |node: NodeId| opener.watch(node);
-    let (mut watch, first) = Watch::begin(topology, asked.nodes, &open);
-    let mut outcome = Outcome {
+    let (mut watch, first) = NodeConnections::begin(topology, asked.nodes, &open);
+    let mut outcome = FlowOutcome {
         started,
         took: Duration::ZERO,
         before: observe::links::marks(&first),
-        sights: first,
+        observations: first,
         flow: Flow::default(),
         between: Some(asked.between),
         left_out: asked.left_out.clone(),
@@ -177,31 +188,32 @@ pub(crate) fn run(loaded: &Loaded, asked: &LinksRequest, keeping: &RunLog, stop:
         outcome.before.clone_from(&remembered);
     } else {
         // Those that answered have been waiting for those that did not.
-        let answered = outcome.sights.values().filter(|sight| sight.heard.is_ok());
-        let last = answered.map(|sight| sight.at).max().unwrap_or(0);
+        let answered =
+            outcome.observations.values().filter(|observation| observation.snapshot.is_ok());
+        let last = answered.map(|observation| observation.at).max().unwrap_or(0);
         let since = Duration::from_micros((keen_run::links::now() - last).max(0).unsigned_abs());
         let rest = asked.between.saturating_sub(since);
         outcome.stopped = !wait_until(Instant::now(), rest, &|| stop.raised());
         beat(loaded, asked, &opener);
-        outcome.sights = watch.again();
+        outcome.observations = watch.again();
     }
-    memory.anew.extend(observe::links::slots_anew(&remembered, &outcome.sights));
-    let looks = Looks { before: &outcome.before, now: &outcome.sights, memory: &memory };
+    memory.anew.extend(observe::links::slots_anew(&remembered, &outcome.observations));
+    let looks = Looks { before: &outcome.before, now: &outcome.observations, memory: &memory };
     outcome.flow = links::judge(topology, looks);
     if !outcome.stopped {
         name_what_is_lacking(loaded, asked, stop, &mut outcome);
     }
     outcome.stopped |= stop.raised();
     outcome.took = clock.elapsed();
-    for (node, sight) in &outcome.sights {
-        if let Some(heard) = sight.heard() {
+    for (node, observation) in &outcome.observations {
+        if let Some(snapshot) = observation.snapshot() {
             let name = &topology.nodes[*node].name;
-            tracing::debug!(node = name, statements = heard.asked, "one look");
+            tracing::debug!(node = name, statements = snapshot.asked, "one look");
         }
     }
     let times = (outcome.started, outcome.took);
-    keeping.keep(loaded, "flow", times, (outcome.exit(), &outcome.summary()), |record| {
-        record.flow(topology, &outcome.before, &outcome.sights, &outcome.flow)
-    });
+    let record =
+        RunRecord::of_flow(topology, &outcome.before, &outcome.observations, &outcome.flow);
+    keeping.keep(loaded, "flow", times, (outcome.exit(), &outcome.summary()), &record);
     outcome
 }

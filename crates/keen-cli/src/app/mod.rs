@@ -1,4 +1,4 @@
-//! What each command does: request, run, outcome, exit code; nothing here knows how it is shown.
+//! The commands: request, run, outcome, exit code; nothing here knows how it is shown.
 
 pub(crate) mod audit;
 pub(crate) mod audit_document;

@@ -113,7 +113,7 @@ impl<'a> NodeOpener<'a> {
         file.and_then(Result::ok).map(|file| file.shapes()).unwrap_or_default()
     }
 
-    /// What a node still lacks before its journal can be read; tables are named as it does.
+    /// The rights, slot and publication that reading a node's journal still needs; tables are named as it does.
     pub(crate) fn journal_needs(
         &self,
         id: NodeId,
@@ -171,7 +171,7 @@ impl<'a> NodeOpener<'a> {
         let mut first = None;
         for address in node.addresses() {
             match self.at(id, address, &open) {
-                Err(fault) if !fault.interrupted => {
+                Err(fault) if !fault.is_interrupted() => {
                     tracing::debug!(node = node.name, %fault, "not there");
                     first.get_or_insert(fault);
                 }
@@ -200,8 +200,8 @@ impl<'a> NodeOpener<'a> {
         }
     }
 
-    /// What a password file holds. It can be a pipe that somebody still has to write to: for that it is
-    /// waited as long as for a server.
+    /// The password in a file. It can be a pipe that somebody still has to write to: for that it is waited as long as
+    /// for a server.
     fn password_in(&self, path: &Path) -> std::io::Result<String> {
         let (say, said) = std::sync::mpsc::channel();
         let path = path.to_owned();
@@ -209,7 +209,7 @@ impl<'a> NodeOpener<'a> {
             drop(say.send(crate::app::topology_file::read(&path, LONGEST_PASSWORD)));
         });
         said.recv_timeout(self.wait).unwrap_or_else(|_| {
-            Err(std::io::Error::other("nothing came from it within --connect-timeout"))
+            Err(std::io::Error::other("it sent nothing within --connect-timeout"))
         })
     }
 

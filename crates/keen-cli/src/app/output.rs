@@ -11,7 +11,7 @@ use tempfile::NamedTempFile;
 
 use crate::app::topology_file::Loaded;
 
-/// What standard output failed at.
+/// The failure of standard output.
 pub(crate) const CANNOT: &str = "cannot write the result to standard output";
 
 /// A place for a result. It is opened before any work begins, so that a place
@@ -174,7 +174,7 @@ impl Needed {
         Self(files)
     }
 
-    /// What a file is needed for, if it is one of these, by whatever name.
+    /// The use of a file that is needed, by whatever name it goes.
     fn is(&self, path: &Path) -> Option<&str> {
         let same = |other: &Path| match (identity(path), identity(other)) {
             (Some(a), Some(b)) => a == b,
@@ -191,7 +191,7 @@ fn place(path: &Path) -> PathBuf {
     folder.join(path.file_name().unwrap_or_default())
 }
 
-/// What tells a file from every other on the machine, whatever names it has: its device and its number there.
+/// The identity of a file on the machine, whatever names it has: its device and its number there.
 #[cfg(unix)]
 pub(crate) fn identity(path: &Path) -> Option<(u64, u64)> {
     use std::os::unix::fs::MetadataExt as _;

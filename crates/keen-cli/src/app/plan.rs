@@ -1,21 +1,22 @@
 //! Making a plan, from nodes or from the document of an audit, and writing its scripts.
 
+use keen_core::topology::node_set::NodeSet;
 use std::io::{self, BufReader, Write as _};
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 use std::{fmt, fs};
 
 use anyhow::{Context, Result, bail};
 use jiff::Timestamp;
-use keen_core::audit::merge::{DivergentRow, Standing};
+use keen_core::audit::merge::{DivergentRow, RowStanding};
 use keen_core::plan::evidence::{Evidence, JudgedTable};
 use keen_core::plan::sql::script::{Direction, ScriptFault};
 use keen_core::plan::{
     self, AuditedTable, FoundRows, LocalTable, Plan, SharedColumns, WrittenTimes,
 };
-use keen_core::topology::placement::bit;
-use keen_core::topology::{NodeId, Rule, Topology};
+use keen_core::topology::{AuthorityRule, NodeId, Topology};
 use keen_core::value::Value;
 use keen_run::audit::{AuditSink, TableHead, TableOutcome};
 use keen_run::conflicts;
@@ -23,12 +24,12 @@ use keen_run::spool::rows_aside::RowsAside;
 
 use crate::app;
 use crate::app::audit_document;
-use crate::app::conflicts::{Outcome as Raced, SearchRequest};
+use crate::app::conflicts::{SearchOutcome, SearchRequest};
 use crate::app::open_node::NodeOpener;
 use crate::app::output::{Needed, Output};
 use crate::app::plan_links::{Links, links, look_at_what_waits};
-use crate::app::run_log::Judged;
-use crate::app::scope::Scope;
+use crate::app::run_log::EarlierConflicts;
+use crate::app::scope::AuditScope;
 use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 use crate::exit::Exit;
@@ -40,6 +41,10 @@ const MOST_HELD_BACK: usize = 10_000;
 /// A plan and where it comes from.
 pub(crate) struct Planned {
     pub(crate) plan: Plan,
+    pub(crate) started: Timestamp,
+    pub(crate) took: Duration,
+    /// Nodes and tables that were left out.
+    pub(crate) left_out: Vec<String>,
     /// When the audit behind it began.
     pub(crate) audited: String,
     /// The audit read everything it should have, and all it found is in the plan.
@@ -62,14 +67,14 @@ impl Planned {
 }
 
 /// Looks for what raced, given what differs.
-pub(crate) type Look<'a> = dyn Fn(&[AuditedTable]) -> Raced + 'a;
+pub(crate) type Look<'a> = dyn Fn(&[AuditedTable]) -> SearchOutcome + 'a;
 
 /// Looks for what raced, as `plan --conflicts` does.
 pub(crate) fn look_for_races<'a>(
     loaded: &'a Loaded,
-    scope: &'a Scope,
+    scope: &'a AuditScope,
     stop: &'a Stop,
-) -> impl Fn(&[AuditedTable]) -> Raced + 'a {
+) -> impl Fn(&[AuditedTable]) -> SearchOutcome + 'a {
     let topology = &loaded.topology;
     let carried = topology.sets.iter().flat_map(|set| &set.tables);
     // What the file leaves out is looked at where it was asked for by name.
@@ -84,14 +89,14 @@ pub(crate) fn look_for_races<'a>(
     };
     move |tables| {
         let asked = SearchRequest {
-            nodes: !0,
+            nodes: NodeSet::ALL,
             tables: judged.clone(),
             differing: differing(tables),
             wait: scope.wait,
             silence: scope.silence,
             ..SearchRequest::default()
         };
-        app::conflicts::run(loaded, &asked, Judged::default(), false, stop)
+        app::conflicts::run(loaded, &asked, EarlierConflicts::default(), false, stop)
     }
 }
 
@@ -109,13 +114,14 @@ fn differing(tables: &[AuditedTable]) -> Vec<(String, Vec<Value>)> {
 /// Audits now and plans from what that finds.
 pub(crate) fn from_nodes(
     loaded: &Loaded,
-    scope: &Scope,
+    scope: &AuditScope,
     limit: u64,
     raced: Option<&Look<'_>>,
     stop: &Stop,
     terminal: Terminal,
 ) -> Result<Planned> {
-    let mut sink = Collect { left: limit, ..Collect::default() };
+    let (started, clock) = (Timestamp::now(), Instant::now());
+    let mut sink = PlanInput { left: limit, ..PlanInput::default() };
     let totals = app::audit::run(loaded, scope, &mut sink, stop, terminal.progress)?.unbroken()?;
     let (over, tables) = (sink.over, sink.into_tables()?);
     let raced = raced.filter(|_| !totals.stopped).map(|look| look(&tables));
@@ -127,6 +133,9 @@ pub(crate) fn from_nodes(
     let links = if totals.stopped { Links::default() } else { links(loaded, scope, true, stop) };
     let mut planned = Planned {
         plan: made(loaded, scope, tables, (raced, links), stop)?,
+        started,
+        took: clock.elapsed(),
+        left_out: scope.left_out(&loaded.topology),
         audited: totals.started.to_string(),
         complete: totals.complete() && over == 0,
         interrupted: totals.stopped,
@@ -142,9 +151,9 @@ pub(crate) fn from_nodes(
 /// Makes the plan, with what is known of writes that raced, and of when rows were written.
 fn made(
     loaded: &Loaded,
-    scope: &Scope,
+    scope: &AuditScope,
     mut tables: Vec<AuditedTable>,
-    (raced, links): (Option<&Raced>, Links),
+    (raced, links): (Option<&SearchOutcome>, Links),
     stop: &Stop,
 ) -> Result<Plan> {
     let topology = &loaded.topology;
@@ -161,7 +170,7 @@ fn made(
         .collect();
     if !unread.is_empty() {
         plan.notes.push(format!(
-            "the journals of {} could not be read: what raced there is not known (keen conflicts says why)",
+            "the journals of {} could not be read: conflicting writes there are not known (keen conflicts says why)",
             unread.join(", ")
         ));
     }
@@ -171,13 +180,13 @@ fn made(
 /// Asks rows that differ when they were last written, where the latest is right and no column says it.
 fn ask_when(
     loaded: &Loaded,
-    scope: &Scope,
+    scope: &AuditScope,
     tables: &mut [AuditedTable],
     stop: &Stop,
 ) -> Result<()> {
     let authority = &loaded.topology.authority;
     let wanted = |table: &&mut AuditedTable| {
-        authority.rule(&table.table) == Rule::Latest
+        authority.rule(&table.table) == AuthorityRule::Latest
             && authority.written_column(&table.table).is_none()
             && !table.divergent.is_empty()
     };
@@ -187,7 +196,7 @@ fn ask_when(
     }
     let opener = NodeOpener::new(loaded, scope.wait, scope.silence, stop);
     let nodes = tables.iter().flat_map(|table| table.nodes.keys());
-    let nodes = nodes.fold(0, |all, node| all | bit(*node));
+    let nodes = nodes.collect::<NodeSet>();
     let asked = conflicts::LastWriteSources::open(&loaded.topology, nodes, &|node| {
         opener.last_writes(node)
     });
@@ -204,7 +213,7 @@ const MOST_ASKED: usize = 2 << 20;
 /// Asks nodes which texts they take for one value.
 fn ask_alike(
     loaded: &Loaded,
-    scope: &Scope,
+    scope: &AuditScope,
     tables: &[AuditedTable],
     stop: &Stop,
     evidence: &mut Evidence,
@@ -214,7 +223,7 @@ fn ask_alike(
         let mut open = match opener.open(node) {
             Ok(open) => open,
             Err(fault) => {
-                tracing::warn!(%fault, "which texts are one value there is not known");
+                tracing::warn!(%fault, "it is not known which texts are the same value there");
                 continue;
             }
         };
@@ -224,14 +233,16 @@ fn ask_alike(
                     evidence.alike.add(node, place, texts, groups);
                 }
                 Ok(_) => {}
-                Err(fault) => tracing::warn!(%fault, "which texts are one value is not known"),
+                Err(fault) => {
+                    tracing::warn!(%fault, "it is not known which texts are the same value");
+                }
             }
         }
     }
     Ok(())
 }
 
-fn evidence(topology: &Topology, raced: &Raced) -> Evidence {
+fn evidence(topology: &Topology, raced: &SearchOutcome) -> Evidence {
     let found = &raced.found;
     let judged: Vec<JudgedTable<'_>> = (found.tables.iter())
         .map(|table| JudgedTable { set: table.set, name: &table.name, layout: &table.layout })
@@ -254,12 +265,13 @@ fn over_the_limit(over: u64, limit: u64) -> String {
 /// Plans from an audit that was written as JSON.
 pub(crate) fn from_document(
     loaded: &Loaded,
-    scope: &Scope,
+    scope: &AuditScope,
     path: &Path,
     limit: u64,
     raced: Option<&Look<'_>>,
     stop: &Stop,
 ) -> Result<Planned> {
+    let (started, clock) = (Timestamp::now(), Instant::now());
     let topology = &loaded.topology;
     let shown = path.display();
     let file = fs::File::open(path).with_context(|| format!("cannot read {shown}"))?;
@@ -281,12 +293,20 @@ pub(crate) fn from_document(
     if read.over > 0 {
         plan.notes.push(over_the_limit(read.over, limit));
     }
-    Ok(Planned { plan, audited: read.started, complete: read.complete, interrupted: false })
+    Ok(Planned {
+        plan,
+        started,
+        took: clock.elapsed(),
+        left_out: scope.left_out(&loaded.topology),
+        audited: read.started,
+        complete: read.complete,
+        interrupted: false,
+    })
 }
 
 /// Keeps what a plan is made from.
 #[derive(Default)]
-struct Collect {
+struct PlanInput {
     tables: Vec<(AuditedTable, RowsAside)>,
     /// The table at hand could be compared at all.
     comparable: bool,
@@ -298,9 +318,9 @@ struct Collect {
     failed: Option<io::Error>,
 }
 
-impl Collect {
+impl PlanInput {
     fn into_tables(self) -> Result<Vec<AuditedTable>> {
-        let aside = "rows that differ cannot be put aside: temporary files need space in the folder that TMPDIR names";
+        let aside = "rows that differ cannot be stored: temporary files need space in the folder that TMPDIR names";
         if let Some(error) = self.failed {
             return Err(error).context(aside);
         }
@@ -311,7 +331,7 @@ impl Collect {
     }
 }
 
-impl AuditSink for Collect {
+impl AuditSink for PlanInput {
     fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
         self.comparable = head.layout.is_some();
         if let Some(layout) = head.layout {
@@ -336,7 +356,7 @@ impl AuditSink for Collect {
                     .iter()
                     .map(|entry| local(entry, head.local_name(*entry.0)))
                     .collect(),
-                unread: 0,
+                unread: NodeSet::EMPTY,
                 divergent: FoundRows::default(),
                 written: WrittenTimes::default(),
                 unsettled: Vec::new(),
@@ -359,10 +379,10 @@ impl AuditSink for Collect {
         ControlFlow::Continue(())
     }
 
-    /// What links hold back is kept only for the row at which one may have stopped.
-    fn unsettled(&mut self, row: DivergentRow, standing: Standing) -> ControlFlow<()> {
+    /// Keeps a row that a link holds back only where a link may have stopped at it.
+    fn unsettled(&mut self, row: DivergentRow, standing: RowStanding) -> ControlFlow<()> {
         if let Some((table, _)) = self.tables.last_mut()
-            && standing == Standing::InFlight
+            && standing == RowStanding::InFlight
             && self.held_back < MOST_HELD_BACK
         {
             self.held_back += 1;
@@ -373,7 +393,7 @@ impl AuditSink for Collect {
 
     fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
         if let Some((table, _)) = self.tables.last_mut().filter(|_| self.comparable) {
-            table.unread = outcome.unread.keys().fold(0, |all, node| all | bit(*node));
+            table.unread = outcome.unread.keys().collect::<NodeSet>();
         }
         ControlFlow::Continue(())
     }
@@ -387,7 +407,7 @@ pub(crate) struct Scripts {
     pub(crate) undo: PathBuf,
 }
 
-/// What a script is written to.
+/// A script while it is written.
 struct Script<'a> {
     out: &'a mut Output,
     /// Why nothing more was taken.

@@ -1,5 +1,6 @@
-//! What links do to a plan: where writes go on to, and the rows at which links stopped.
+//! The effect of links on a plan: where writes go on to, and the rows at which links stopped.
 
+use keen_core::topology::node_set::NodeSet;
 use std::time::{Duration, Instant};
 
 use keen_core::audit::merge::DivergentRow;
@@ -11,14 +12,13 @@ use keen_core::observe::links::Observations;
 use keen_core::observe::node::{ReplicationKind, WorkerState};
 use keen_core::plan::AuditedTable;
 use keen_core::plan::stopped::StoppedLink;
-use keen_core::topology::placement::bit;
 use keen_core::topology::{Engine, NodeId, Topology};
 use keen_core::value::Value;
-use keen_run::links::Watch;
+use keen_run::links::NodeConnections;
 use keen_run::{owed, rows_by_key};
 
 use crate::app::open_node::NodeOpener;
-use crate::app::scope::Scope;
+use crate::app::scope::AuditScope;
 use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 
@@ -27,7 +27,7 @@ const RETRIED_WITHIN: Duration = Duration::from_secs(12);
 /// From one look at the links to the next.
 const BETWEEN_LOOKS: Duration = Duration::from_millis(500);
 
-/// What links do to a plan.
+/// The effect of links on a plan.
 #[derive(Default)]
 pub(crate) struct Links {
     /// Those that stopped at a write, and which that is.
@@ -36,17 +36,17 @@ pub(crate) struct Links {
 }
 
 /// Looks at the links; those that stopped at a write are of interest only where the nodes were audited just now.
-pub(crate) fn links(loaded: &Loaded, scope: &Scope, audited_now: bool, stop: &Stop) -> Links {
+pub(crate) fn links(loaded: &Loaded, scope: &AuditScope, audited_now: bool, stop: &Stop) -> Links {
     let topology = &loaded.topology;
     let opener = NodeOpener::new(loaded, scope.wait, scope.silence, stop);
     let open = |node: NodeId| opener.watch(node);
     // Also those that were left out may receive what a step writes.
     let postgres = |node: NodeId| topology.nodes[node].at.engine() == Engine::Postgres;
     let onward = topology.links.iter().filter(|link| postgres(link.from) && postgres(link.to));
-    let receivers = onward.fold(scope.nodes, |all, link| all | bit(link.to));
-    let (mut watch, mut first) = Watch::begin(topology, receivers, &open);
+    let receivers = onward.fold(scope.nodes, |all, link| all | NodeSet::of(link.to));
+    let (mut watch, mut first) = NodeConnections::begin(topology, receivers, &open);
     let onward = Onward::told(topology, &first);
-    first.retain(|node, _| scope.nodes & bit(*node) != 0);
+    first.retain(|node, _| scope.nodes.contains(*node));
     let stopped = match audited_now {
         true => stopped_links(topology, &opener, (&mut watch, &first), stop),
         false => Vec::new(),
@@ -57,10 +57,12 @@ pub(crate) fn links(loaded: &Loaded, scope: &Scope, audited_now: bool, stop: &St
 fn stopped_links(
     topology: &Topology,
     opener: &NodeOpener<'_>,
-    (watch, first_sights): (&mut Watch<'_>, &Observations),
+    (watch, first_sights): (&mut NodeConnections<'_>, &Observations),
     stop: &Stop,
 ) -> Vec<StoppedLink> {
-    let waiting = |sights: &Observations| Fence::at(sights).passing(topology, sights).waiting;
+    let waiting = |observations: &Observations| {
+        Fence::at(observations).passing(topology, observations).waiting
+    };
     // One that goes on trying stopped at a write only if it fails again; one look may meet it while it tries.
     let failures = |waiting: &Waiting| waiting.inflow.link.failures.unwrap_or(0);
     let tries = |waiting: &Waiting| {
@@ -87,17 +89,18 @@ fn stopped_links(
         let first = owed::first(topology, ends, &waiting, &open, &journal, &|| stop.raised());
         let at = first.unwrap_or_else(|why| {
             tracing::warn!(
-                "what {} stopped at cannot be read: {}",
+                "the write at which {} stopped cannot be read: {}",
                 waiting.inflow.link.name,
-                crate::safe::text(&why)
+                crate::safe::text(&why.what)
             );
             None
         });
         let at = at?;
-        let beside = first_sights.get(&ends.1).and_then(|sight| sight.heard());
-        let beside = beside.and_then(|heard| heard.inflows.as_deref().ok()).unwrap_or_default();
-        let source = first_sights.get(&ends.0).and_then(|sight| sight.heard());
-        let source = source.and_then(|heard| heard.position.as_ref().ok());
+        let beside = first_sights.get(&ends.1).and_then(|observation| observation.snapshot());
+        let beside =
+            beside.and_then(|snapshot| snapshot.inflows.as_deref().ok()).unwrap_or_default();
+        let source = first_sights.get(&ends.0).and_then(|observation| observation.snapshot());
+        let source = source.and_then(|snapshot| snapshot.position.as_ref().ok());
         let passing_over = source
             .and_then(|source| waiting.passing_over(&at, source, beside))
             .filter(|_| !others_lack_it(topology, ends.0, ends.1));
@@ -123,7 +126,7 @@ const MOST_WAITING: usize = 200;
 /// nodes hold it alike and the audit has nothing to say of it.
 pub(crate) fn look_at_what_waits(
     loaded: &Loaded,
-    scope: &Scope,
+    scope: &AuditScope,
     tables: &mut [AuditedTable],
     stopped: &[StoppedLink],
     stop: &Stop,
@@ -151,7 +154,7 @@ pub(crate) fn look_at_what_waits(
             let (there, here) = match (read(link.from), read(link.to)) {
                 (Ok(there), Ok(here)) => (there, here),
                 (Err(fault), _) | (_, Err(fault)) => {
-                    tracing::warn!(%fault, "rows that a stopped link waits to insert are not known");
+                    tracing::warn!(%fault, "the rows that a stopped link waits to insert are not known");
                     continue;
                 }
             };

@@ -1,5 +1,7 @@
 //! Running a preflight for the commands that need one.
 
+use keen_core::fault::FaultKind;
+use keen_core::topology::node_set::NodeSet;
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
 use std::time::{Duration, Instant};
@@ -8,9 +10,8 @@ use anyhow::{Context as _, Result, bail};
 use jiff::Timestamp;
 use keen_core::audit::merge::DivergentRow;
 use keen_core::observe::node::{NodeInspection, Observed};
-use keen_core::preflight::{self, Level, Report, Scope};
-use keen_core::seed::join::{self, Held, Joining};
-use keen_core::topology::placement::{Nodes, bit};
+use keen_core::preflight::{self, PreflightScope, Report, Severity};
+use keen_core::seed::join::{self, JoinComparison, Joining};
 use keen_core::topology::{Link, NodeId};
 use keen_run::audit::{AuditSink, TableHead, TableOutcome};
 use keen_run::preflight as looking;
@@ -21,18 +22,18 @@ use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 use crate::exit::Exit;
 
-/// What a preflight was asked for, checked against the topology.
+/// A request for a preflight, checked against the topology.
 #[derive(Debug, Clone)]
-pub(crate) struct Asked {
-    pub(crate) nodes: Nodes,
+pub(crate) struct PreflightRequest {
+    pub(crate) nodes: NodeSet,
     pub(crate) left_out: Vec<String>,
     pub(crate) tables: Vec<String>,
     pub(crate) wait: Duration,
-    pub(crate) scope: Scope,
+    pub(crate) scope: PreflightScope,
 }
 
-/// What it came to.
-pub(crate) struct Outcome {
+/// The result of a run.
+pub(crate) struct PreflightOutcome {
     pub(crate) started: Timestamp,
     pub(crate) took: Duration,
     pub(crate) looks: BTreeMap<NodeId, NodeInspection>,
@@ -40,11 +41,11 @@ pub(crate) struct Outcome {
     pub(crate) left_out: Vec<String>,
 }
 
-impl Outcome {
+impl PreflightOutcome {
     /// The exit code: notes are no findings.
     pub(crate) fn exit(&self) -> Exit {
         match self.report.worst() {
-            Some(Level::Stop | Level::Warn) => Exit::Found,
+            Some(Severity::Stop | Severity::Warn) => Exit::Found,
             _ if !self.report.unseen.is_empty() => Exit::Incomplete,
             _ => Exit::Agree,
         }
@@ -54,7 +55,7 @@ impl Outcome {
 /// Looks at nodes.
 pub(crate) fn look(
     loaded: &Loaded,
-    nodes: Nodes,
+    nodes: NodeSet,
     tables: &[String],
     wait: Duration,
     stop: &Stop,
@@ -71,13 +72,23 @@ pub(crate) fn look(
 }
 
 /// Looks at the nodes and judges.
-pub(crate) fn run(loaded: &Loaded, asked: &Asked, stop: &Stop) -> Result<Outcome> {
+pub(crate) fn run(
+    loaded: &Loaded,
+    asked: &PreflightRequest,
+    stop: &Stop,
+) -> Result<PreflightOutcome> {
     let started = Timestamp::now();
     let clock = Instant::now();
     let looks = look(loaded, asked.nodes, &asked.tables, asked.wait, stop);
     let exposed = crate::app::topology_file::exposed(loaded);
     let report = preflight::examine(&loaded.topology, &looks, asked.scope, &exposed);
-    Ok(Outcome { started, took: clock.elapsed(), looks, report, left_out: asked.left_out.clone() })
+    Ok(PreflightOutcome {
+        started,
+        took: clock.elapsed(),
+        looks,
+        report,
+        left_out: asked.left_out.clone(),
+    })
 }
 
 /// A node that is to join, checked against the topology.
@@ -93,13 +104,13 @@ pub(crate) fn join(loaded: &Loaded, asked: &Join<'_>, stop: &Stop) -> Result<(Jo
     let clock = Instant::now();
     let (node, from) = (asked.node, asked.from);
     // Who reads from the node that is overwritten only they themselves can tell.
-    let looks = look(loaded, !0, &[], asked.wait, stop);
+    let looks = look(loaded, NodeSet::ALL, &[], asked.wait, stop);
     let facts = |id: NodeId| {
         let look = &looks[&id];
         let fault = || look.attempts.iter().find_map(|attempt| attempt.fault.as_ref());
         look.facts.as_deref().with_context(|| {
             let why = fault().map_or("it did not answer".to_owned(), ToString::to_string);
-            format!("{} cannot be looked at: {why}", loaded.topology.nodes[id].name)
+            format!("{} cannot be read: {why}", loaded.topology.nodes[id].name)
         })
     };
     let (there, source) = (facts(node)?, facts(from)?);
@@ -108,16 +119,16 @@ pub(crate) fn join(loaded: &Loaded, asked: &Join<'_>, stop: &Stop) -> Result<(Jo
     let open = |node: NodeId, address: &_| opener.look_in(node, address);
     let request = looking::InspectRequest {
         topology: &loaded.topology,
-        nodes: bit(from),
+        nodes: NodeSet::of(from),
         tables: &[],
         open: &open,
         wait: asked.wait,
     };
     let log = looking::log_reach(&request, from, asked.since);
-    if let (Err(reason), Some(since)) = (&log, asked.since)
-        && reason.starts_with(since)
+    if let Err(fault) = &log
+        && fault.kind == FaultKind::Position
     {
-        bail!("--snapshot: {reason}");
+        bail!("--snapshot: {fault}");
     }
     let joining = join::join(&loaded.topology, &looks, (node, there), (from, source), rows, log);
     Ok((joining, clock.elapsed()))
@@ -128,7 +139,7 @@ fn compared(
     loaded: &Loaded,
     asked: &Join<'_>,
     stop: &Stop,
-) -> Result<Vec<(String, Observed<Held>)>> {
+) -> Result<Vec<(String, Observed<JoinComparison>)>> {
     let mut pair = Loaded { topology: loaded.topology.clone(), base: loaded.base.clone() };
     let topology = &mut pair.topology;
     let carried = |set: usize| {
@@ -143,25 +154,25 @@ fn compared(
     }];
     topology.nodes[asked.from].writes = true;
     topology.nodes[asked.node].writes = false;
-    let scope = app::scope::Scope {
-        nodes: bit(asked.node) | bit(asked.from),
+    let scope = app::scope::AuditScope {
+        nodes: NodeSet::of(asked.node) | NodeSet::of(asked.from),
         wait: asked.wait,
         patience: Duration::ZERO, // no link between the two is meant to carry anything yet
-        ..app::scope::Scope::whole()
+        ..app::scope::AuditScope::whole()
     };
-    let mut counting = Counting { node: asked.node, from: asked.from, tables: Vec::new() };
+    let mut counting = HolderCounts { node: asked.node, from: asked.from, tables: Vec::new() };
     app::audit::run(&pair, &scope, &mut counting, stop, false)?.unbroken()?;
     Ok(counting.tables)
 }
 
 /// Counts who holds what of each table.
-struct Counting {
+struct HolderCounts {
     node: NodeId,
     from: NodeId,
-    tables: Vec<(String, Observed<Held>)>,
+    tables: Vec<(String, Observed<JoinComparison>)>,
 }
 
-impl AuditSink for Counting {
+impl AuditSink for HolderCounts {
     fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
         // A table of several sets is compared once for each of them.
         let sets = &head.topology.sets;
@@ -172,7 +183,7 @@ impl AuditSink for Counting {
         } else {
             head.table.to_owned()
         };
-        self.tables.push((name, Ok(Held::default())));
+        self.tables.push((name, Ok(JoinComparison::default())));
         ControlFlow::Continue(())
     }
 
@@ -198,10 +209,10 @@ impl AuditSink for Counting {
     }
 
     fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
-        if let (Some((_, held)), Some(reason)) =
+        if let (Some((_, held)), Some(fault)) =
             (self.tables.last_mut(), outcome.unread.values().next())
         {
-            *held = Err(reason.clone());
+            *held = Err(fault.clone());
         }
         ControlFlow::Continue(())
     }

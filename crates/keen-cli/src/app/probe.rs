@@ -1,4 +1,4 @@
-//! What a probe, or waiting for a node, came to.
+//! The result of a probe, or of waiting for a node.
 
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -11,19 +11,19 @@ use keen_run::probe::{Journey, LeftBehind};
 
 use crate::exit::Exit;
 
-/// What a probe came to.
-pub(crate) struct Outcome {
+/// The result of a probe.
+pub(crate) struct ProbeOutcome {
     pub(crate) started: Timestamp,
     pub(crate) took: Duration,
     pub(crate) table: String,
     pub(crate) writers: Vec<NodeId>,
     pub(crate) journeys: BTreeMap<NodeId, Journey>,
-    /// What earlier runs left behind.
+    /// Rows that earlier runs left behind.
     pub(crate) left_behind: Vec<LeftBehind>,
     pub(crate) stopped: bool,
 }
 
-impl Outcome {
+impl ProbeOutcome {
     pub(crate) fn missing(&self) -> usize {
         let journeys = self.journeys.values();
         journeys.map(|j| j.arrived.values().filter(|time| time.is_none()).count()).sum()
@@ -56,7 +56,7 @@ impl Outcome {
         }
     }
 
-    /// What it came to, in a sentence.
+    /// The result in a sentence.
     pub(crate) fn summary(&self) -> String {
         let unseen = match self.unseen() {
             0 => String::new(),
@@ -67,7 +67,7 @@ impl Outcome {
     }
 }
 
-/// What came of waiting for a node.
+/// The result of waiting for a node.
 pub(crate) struct Waited<'a> {
     pub(crate) started: Timestamp,
     pub(crate) at: NodeId,

@@ -1,15 +1,15 @@
-//! What earlier runs proved, held against what the journals tell now: they are purged, and then tell less.
+//! Proofs of earlier runs, held against the journals now: journals are purged, and then tell less.
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use keen_core::conflict::{Conflict, Kind, Standing};
+use keen_core::conflict::{Conflict, ConflictKind, ConflictStanding};
 use keen_core::observe::links::Micros;
 use keen_run::conflicts::Found;
 use keen_run::ledger::Proof;
 
 use crate::app::conflicts::{SearchRequest, name_of, thing_of};
 
-/// What earlier runs proved and this one does not tell whole.
+/// Conflicts that earlier runs proved and this one does not tell whole.
 #[derive(Debug, Default)]
 pub(crate) struct Proven {
     /// By the name that a conflict has in this run, as it was proven.
@@ -77,15 +77,21 @@ impl Proven {
 
 /// Whether what came of it is harmless.
 pub(crate) fn is_harmless(proof: &Proof) -> bool {
-    let settled = [Standing::Alike, Standing::Healed];
+    let settled = [ConflictStanding::Alike, ConflictStanding::Healed];
     proof.lost == 0 && settled.iter().any(|standing| standing.name() == proof.standing)
 }
 
 /// Whether a journal does not reach back to its writes.
 fn does_not_reach(found: &Found, proof: &Proof) -> bool {
     let Some((first, _)) = proof.made else { return true };
-    let begins_after = |times: Option<(Micros, Micros)>| times.is_none_or(|(from, _)| from > first);
-    found.nodes.values().any(|node| !node.read || begins_after(node.times))
+    found.nodes.values().any(|node| !node.read || may_lack(node.times, first))
+}
+
+/// Whether a journal of these times, its first and its last, may lack a write made at another.
+///
+/// It may also where both are of one moment: MariaDB's logs tell whole seconds.
+fn may_lack(times: Option<(Micros, Micros)>, made: Micros) -> bool {
+    times.is_none_or(|(first, _)| first >= made)
 }
 
 /// The transactions of a conflict, as far as they are listed.
@@ -93,7 +99,7 @@ pub(crate) fn ids_of(conflict: &Conflict) -> BTreeSet<String> {
     conflict.writes.iter().map(|write| write.id.to_string()).collect()
 }
 
-/// What a run proved, to be kept; `tell` writes a conflict in words and as JSON.
+/// The proofs of a run that are to be kept; `tell` writes a conflict in words and as JSON.
 pub(crate) fn to_keep(
     found: &Found,
     proven: &Proven,
@@ -102,7 +108,10 @@ pub(crate) fn to_keep(
 ) -> Vec<Proof> {
     let keep = |conflict: &Conflict| {
         let name = name_of(&found.tables, conflict);
-        if !conflict.proven || conflict.kind == Kind::LastWrites || proven.of(&name).is_some() {
+        if !conflict.proven
+            || conflict.kind == ConflictKind::LastWrites
+            || proven.of(&name).is_some()
+        {
             return None;
         }
         let made = || conflict.writes.iter().filter_map(|write| write.made);
@@ -122,4 +131,17 @@ pub(crate) fn to_keep(
         })
     };
     found.conflicts.iter().filter_map(keep).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::may_lack;
+
+    #[test]
+    fn a_journal_that_begins_in_the_second_of_a_write_may_lack_it() {
+        assert!(may_lack(None, 5_000_000));
+        assert!(may_lack(Some((6_000_000, 9_000_000)), 5_000_000));
+        assert!(may_lack(Some((5_000_000, 9_000_000)), 5_000_000));
+        assert!(!may_lack(Some((4_000_000, 9_000_000)), 5_000_000));
+    }
 }

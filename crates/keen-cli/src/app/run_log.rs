@@ -9,7 +9,8 @@ use keen_core::links::Memory;
 use keen_core::observe::links::{Marks, Micros};
 use keen_core::topology::Topology;
 use keen_run::conflicts::Carried;
-use keen_run::ledger::{Accepted, Ledger, LedgerFault, Proof, Record, Run};
+use keen_run::ledger::sqlite::SqliteLedger;
+use keen_run::ledger::{Accepted, Ledger as _, LedgerFault, LedgerRun, Proof, RunRecord};
 
 use crate::app::topology_file::Loaded;
 use crate::args::LedgerArgs;
@@ -26,18 +27,18 @@ pub(crate) fn beside(topology: &Path) -> PathBuf {
     topology.with_extension("ledger")
 }
 
-/// What earlier searches for conflicts left.
+/// The results of earlier searches for conflicts.
 #[derive(Debug, Default)]
-pub(crate) struct Judged {
+pub(crate) struct EarlierConflicts {
     /// When the last one was that read everything.
     pub(crate) at: Option<Micros>,
-    /// What it handed on.
+    /// The state it handed on.
     pub(crate) handed_on: Option<Carried>,
     /// The names of the conflicts that were ever found; none if nobody has looked for any.
     pub(crate) known: Option<BTreeSet<String>>,
-    /// What was accepted of them, by name.
+    /// Its conflicts that were accepted, by name.
     pub(crate) accepted: BTreeMap<String, Accepted>,
-    /// What was proven of writes that were made lately.
+    /// Proofs of writes that were made lately.
     pub(crate) proofs: Vec<Proof>,
 }
 
@@ -59,7 +60,7 @@ impl RunLog {
     /// The last looks, and what else earlier runs tell.
     pub(crate) fn remembered(&self, topology: &Topology) -> (Marks, Memory) {
         let read = |path: &PathBuf| -> Result<(Marks, Memory), LedgerFault> {
-            let ledger = Ledger::open_to_read(path)?;
+            let ledger = SqliteLedger::open_to_read(path)?;
             Ok((ledger.marks(topology)?, ledger.memory(topology)?))
         };
         let Some(path) = self.path.as_ref().filter(|path| path.exists()) else {
@@ -73,23 +74,29 @@ impl RunLog {
 
     /// How far the journals were read by runs over certain nodes and tables, when, and the names of the
     /// conflicts that any run found.
-    pub(crate) fn judged(&self, topology: &Topology, scope: &str) -> Judged {
-        let read = |path: &PathBuf| -> Result<Judged, LedgerFault> {
-            let ledger = Ledger::open_to_read(path)?;
+    pub(crate) fn judged(&self, topology: &Topology, scope: &str) -> EarlierConflicts {
+        let read = |path: &PathBuf| -> Result<EarlierConflicts, LedgerFault> {
+            let ledger = SqliteLedger::open_to_read(path)?;
             let read = ledger.journals_read(&topology.name, scope)?;
             let read = read.and_then(|(at, state)| Some((at, Carried::from_bytes(&state)?)));
             let (at, handed_on) = read.unzip();
             let accepted = ledger.accepted(&topology.name)?;
             let since = Timestamp::now().as_microsecond() - PROVEN_FOR;
             let proofs = ledger.proofs(&topology.name, since)?;
-            Ok(Judged { at, handed_on, known: ledger.raced(&topology.name)?, accepted, proofs })
+            Ok(EarlierConflicts {
+                at,
+                handed_on,
+                known: ledger.raced(&topology.name)?,
+                accepted,
+                proofs,
+            })
         };
         let Some(path) = self.path.as_ref().filter(|path| path.exists()) else {
-            return Judged::default();
+            return EarlierConflicts::default();
         };
         read(path).unwrap_or_else(|fault| {
             say(path, &fault, "the journals are read from their beginning");
-            Judged::default()
+            EarlierConflicts::default()
         })
     }
 
@@ -104,13 +111,13 @@ impl RunLog {
         let path = self
             .path
             .as_ref()
-            .context("what is accepted is kept in the ledger: leave --no-ledger away")?;
+            .context("accepted conflicts are kept in the ledger: leave out --no-ledger")?;
         let cannot = || format!("cannot use the ledger {}", path.display());
         if !path.exists() {
             return Ok(None);
         }
         let now = Timestamp::now().as_microsecond();
-        let mut ledger = Ledger::open(path).with_context(cannot)?;
+        let mut ledger = SqliteLedger::open(path).with_context(cannot)?;
         ledger.accept(&topology.name, id, because, now).with_context(cannot)
     }
 
@@ -126,10 +133,10 @@ impl RunLog {
         command: &str,
         (started, took): (Timestamp, Duration),
         (exit, summary): (Exit, &str),
-        keep: impl FnOnce(&Record<'_>) -> Result<(), LedgerFault>,
+        record: &RunRecord,
     ) {
         let Some(path) = &self.path else { return };
-        let run = Run {
+        let run = LedgerRun {
             command,
             topology: &loaded.topology.name,
             started: started.as_microsecond(),
@@ -137,16 +144,16 @@ impl RunLog {
             exit: exit.code(),
             summary,
         };
-        let kept = Ledger::open(path).and_then(|mut ledger| ledger.keep(&run, keep));
+        let kept = SqliteLedger::open(path).and_then(|mut ledger| ledger.keep(&run, record));
         if let Err(fault) = kept {
-            say(path, &fault, "this run is not kept");
+            say(path, &fault, "this run is not recorded");
         }
     }
 }
 
 fn say(path: &Path, fault: &LedgerFault, then: &str) {
     tracing::warn!(
-        "the ledger {} cannot be used ({}): {then}; name another with --ledger, or say --no-ledger",
+        "the ledger {} cannot be used ({}): {then}; name another with --ledger, or use --no-ledger",
         path.display(),
         crate::safe::text(&fault.to_string())
     );

@@ -1,19 +1,19 @@
 //! The nodes and tables that a run is about, and how it reads them.
 
+use keen_core::topology::node_set::NodeSet;
 use std::time::Duration;
 
 use anyhow::{Result, bail};
 use keen_core::row::digest::DigestFunction;
 use keen_core::topology::Topology;
-use keen_core::topology::placement::{Nodes, bit};
 use keen_run::audit::Rate;
 
 use crate::args::ScopeArgs;
 
-/// What of a topology is to be audited, checked against it.
+/// The part of a topology that is to be audited, checked against it.
 #[derive(Debug, Clone)]
-pub(crate) struct Scope {
-    pub(crate) nodes: Nodes,
+pub(crate) struct AuditScope {
+    pub(crate) nodes: NodeSet,
     pub(crate) tables: Vec<String>,
     pub(crate) function: DigestFunction,
     pub(crate) wait: Duration,
@@ -26,11 +26,11 @@ pub(crate) struct Scope {
     pub(crate) excluded: Vec<String>,
 }
 
-impl Scope {
+impl AuditScope {
     /// Everything, in the usual way.
     pub(crate) fn whole() -> Self {
         Self {
-            nodes: !0,
+            nodes: NodeSet::ALL,
             tables: Vec::new(),
             function: DigestFunction::default(),
             wait: Duration::from_secs(5),
@@ -57,7 +57,7 @@ impl Scope {
 
     /// These nodes and tables, or all, in the usual way.
     pub(crate) fn chosen(topology: &Topology, nodes: &[String], tables: &[String]) -> Result<Self> {
-        let mut chosen = 0;
+        let mut chosen = NodeSet::EMPTY;
         for name in nodes {
             let Some(node) = topology.node(name) else {
                 let known: Vec<&str> = topology.nodes.iter().map(|n| &n.name[..]).collect();
@@ -67,14 +67,14 @@ impl Scope {
                     known.join(", ")
                 );
             };
-            chosen |= bit(node);
+            chosen.insert(node);
         }
         let known: Vec<&String> = topology.sets.iter().flat_map(|set| &set.tables).collect();
         if let Some(unknown) = tables.iter().find(|table| !known.contains(table)) {
             bail!("no set has a table {}; they have {}", crate::safe::text(unknown), names(&known));
         }
         Ok(Self {
-            nodes: if chosen == 0 { !0 } else { chosen },
+            nodes: if chosen.is_empty() { NodeSet::ALL } else { chosen },
             tables: tables.to_vec(),
             ..Self::whole()
         })
@@ -91,16 +91,16 @@ impl Scope {
         self.tables.sort();
         self.tables.dedup();
         if self.tables.is_empty() {
-            bail!("every table of the sets is left out: nothing remains to be looked at");
+            bail!("every table of the sets is excluded: nothing is left to read");
         }
         self.excluded = tables.to_vec();
         Ok(self)
     }
 
-    /// What the topology has and the scope leaves out: nodes by their names, tables with that word before.
+    /// The parts of the topology that the scope leaves out: nodes by their names, tables with that word before.
     pub(crate) fn left_out(&self, topology: &Topology) -> Vec<String> {
         let nodes = (0..topology.nodes.len())
-            .filter(|n| self.nodes & bit(*n) == 0)
+            .filter(|n| !self.nodes.contains(*n))
             .map(|n| topology.nodes[n].name.clone());
         nodes.chain(self.excluded.iter().map(|table| format!("table {table}"))).collect()
     }

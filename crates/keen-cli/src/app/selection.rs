@@ -3,9 +3,9 @@
 use anyhow::{Context, Result, bail};
 use keen_core::topology::{NodeId, Topology};
 
-use super::scope::Scope;
+use super::scope::AuditScope;
 
-/// What is to be shown in full.
+/// The subject that is to be shown in full.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Shown {
     /// Every link of a node.
@@ -30,8 +30,8 @@ pub(crate) fn shown(topology: &Topology, name: &str) -> Result<Shown> {
         );
     };
     let node = |name: &str| {
-        Scope::chosen(topology, &[name.to_owned()], &[])?;
-        topology.node(name).context("the node was there a moment ago")
+        AuditScope::chosen(topology, &[name.to_owned()], &[])?;
+        topology.node(name).context("the node is known")
     };
     Ok(Shown::Link(node(from)?, node(to)?))
 }

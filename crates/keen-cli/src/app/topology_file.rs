@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Level as Title, Renderer, Snippet};
 use anyhow::{Context, Result};
-use keen_core::topology::{self, Level, NodeId, Problem, Secret, Topology};
+use keen_core::topology::{self, NodeId, Problem, ProblemLevel, Secret, Topology};
 
 use crate::terminal::{Terminal, complain};
 
@@ -36,9 +36,9 @@ pub(crate) fn topology(path: &Path, terminal: Terminal) -> Result<Loaded> {
         complain(&render(problem, &shown, path, terminal));
     }
     let Some(topology) = topology else {
-        let errors = problems.iter().filter(|problem| problem.level == Level::Error).count();
+        let errors = problems.iter().filter(|problem| problem.level == ProblemLevel::Error).count();
         anyhow::bail!(
-            "{} cannot be used: {errors} error{}, nothing was read",
+            "{} cannot be used: {errors} error{}; no node was read",
             path.display(),
             if errors == 1 { "" } else { "s" }
         );
@@ -59,7 +59,7 @@ pub(crate) fn topology(path: &Path, terminal: Terminal) -> Result<Loaded> {
     if !exposed.is_empty() {
         let names = named(exposed);
         complain(&format!(
-            "keen: warning: others can read the password file of {names}: chmod 600 keeps it to its owner"
+            "keen: warning: other users can read the password file of {names}: chmod 600 restricts it to its owner"
         ));
     }
     Ok(loaded)
@@ -163,8 +163,8 @@ fn without_secrets(text: &str) -> String {
 
 fn render(problem: &Problem, text: &str, path: &Path, terminal: Terminal) -> String {
     let title = match problem.level {
-        Level::Error => Title::ERROR,
-        Level::Warning => Title::WARNING,
+        ProblemLevel::Error => Title::ERROR,
+        ProblemLevel::Warning => Title::WARNING,
     };
     let name = path.display().to_string();
     let message = crate::safe::lines(&problem.message);

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
-use keen_core::conflict::Kind;
+use keen_core::conflict::ConflictKind;
 use keen_core::observe::position::Position;
 use keen_core::row::digest::DigestFunction;
 use keen_core::topology::Engine;
@@ -29,7 +29,7 @@ Exit codes:
   3    not everything could be checked, and nothing was found in what was
   130  interrupted")]
 pub(crate) struct Cli {
-    /// What to do.
+    /// The command.
     #[command(subcommand)]
     pub(crate) command: Command,
 
@@ -84,7 +84,7 @@ pub(crate) enum Command {
 pub(crate) struct InitArgs {
     /// The shape of the topology.
     #[arg(value_enum)]
-    pub(crate) shape: Shape,
+    pub(crate) shape: InitShape,
 
     /// Where to write it. A file that is there is never overwritten.
     #[arg(long, short, value_name = "FILE", default_value = "keen.toml", help_heading = OUTPUT)]
@@ -93,7 +93,7 @@ pub(crate) struct InitArgs {
 
 /// Shapes that `init` knows.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub(crate) enum Shape {
+pub(crate) enum InitShape {
     /// Peers that all write, each linked to each.
     Mesh,
     /// Peers that all write, each linked to the next.
@@ -127,7 +127,7 @@ pub(crate) struct ScopeArgs {
 
     /// The digest by which rows are compared.
     #[arg(long, value_enum, default_value_t, value_name = "FUNCTION")]
-    pub(crate) digest: Digest,
+    pub(crate) digest: DigestChoice,
 
     /// How long to wait for a lock, and for a connection.
     #[arg(long = "connect-timeout", value_name = "DURATION", default_value = "5s", value_parser = duration, help_heading = TIME)]
@@ -172,7 +172,7 @@ fn duration(text: &str) -> Result<Duration, String> {
 
 /// Digest functions.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
-pub(crate) enum Digest {
+pub(crate) enum DigestChoice {
     /// XXH3, 128 bits: the fastest; not cryptographic.
     #[default]
     Xxh3,
@@ -182,12 +182,12 @@ pub(crate) enum Digest {
     Blake3,
 }
 
-impl From<Digest> for DigestFunction {
-    fn from(digest: Digest) -> Self {
+impl From<DigestChoice> for DigestFunction {
+    fn from(digest: DigestChoice) -> Self {
         match digest {
-            Digest::Xxh3 => Self::Xxh3,
-            Digest::Md5 => Self::Md5,
-            Digest::Blake3 => Self::Blake3,
+            DigestChoice::Xxh3 => Self::Xxh3,
+            DigestChoice::Md5 => Self::Md5,
+            DigestChoice::Blake3 => Self::Blake3,
         }
     }
 }
@@ -503,7 +503,7 @@ pub(crate) struct ConflictsArgs {
 
     /// Show only conflicts of this kind (repeat for more).
     #[arg(long = "kind", value_name = "KIND", value_parser = kind, help_heading = LOOK_AT)]
-    pub(crate) kinds: Vec<Kind>,
+    pub(crate) kinds: Vec<ConflictKind>,
 
     /// Show only conflicts in which a write is lost.
     #[arg(long, help_heading = LOOK_AT)]
@@ -583,10 +583,10 @@ fn moment(text: &str) -> Result<Moment, String> {
     })
 }
 
-fn kind(text: &str) -> Result<Kind, String> {
-    let found = Kind::ALL.into_iter().find(|kind| kind.name() == text);
+fn kind(text: &str) -> Result<ConflictKind, String> {
+    let found = ConflictKind::ALL.into_iter().find(|kind| kind.name() == text);
     found.ok_or_else(|| {
-        let names: Vec<&str> = Kind::ALL.into_iter().map(Kind::name).collect();
+        let names: Vec<&str> = ConflictKind::ALL.into_iter().map(ConflictKind::name).collect();
         format!("there is {}", names.join(", "))
     })
 }

@@ -1,5 +1,6 @@
 //! `keen audit`.
 
+use keen_run::ledger::RunRecord;
 use std::io::Write as _;
 
 use anyhow::{Context, Result};
@@ -7,11 +8,11 @@ use anyhow::{Context, Result};
 use crate::app;
 use crate::app::output::{CANNOT, Needed, Output};
 use crate::app::run_log::RunLog;
-use crate::app::scope::Scope;
+use crate::app::scope::AuditScope;
 use crate::app::stop::Stop;
 use crate::args::{AuditArgs, AuditFormat};
 use crate::exit::Exit;
-use crate::render::json::audit::{JsonSink, Shape};
+use crate::render::json::audit::{Framing, JsonSink};
 use crate::render::text;
 use crate::render::text::audit::TextSink;
 use crate::terminal::Terminal;
@@ -21,7 +22,7 @@ pub(crate) const ROWS_SHOWN: u64 = 10;
 
 pub(crate) fn run(args: &AuditArgs, terminal: Terminal) -> Result<Exit> {
     let loaded = app::topology_file::topology(&args.scope.topology, terminal)?;
-    let scope = Scope::new(&loaded.topology, &args.scope)?;
+    let scope = AuditScope::new(&loaded.topology, &args.scope)?;
     let mut out = Output::open(
         args.output.as_deref(),
         terminal.stdout(),
@@ -42,7 +43,7 @@ pub(crate) fn run(args: &AuditArgs, terminal: Terminal) -> Result<Exit> {
         }
         AuditFormat::Json | AuditFormat::Ndjson => {
             let shape =
-                if args.format == AuditFormat::Json { Shape::Document } else { Shape::Lines };
+                if args.format == AuditFormat::Json { Framing::Document } else { Framing::Lines };
             let limit = args.show.unwrap_or(u64::MAX);
             let left_out = scope.left_out(&loaded.topology);
             let mut sink =
@@ -55,8 +56,7 @@ pub(crate) fn run(args: &AuditArgs, terminal: Terminal) -> Result<Exit> {
     out.finish()?;
     let keeping = RunLog::new(&args.ledger, &args.scope.topology);
     let times = (totals.started, totals.took);
-    keeping.keep(&loaded, "audit", times, (totals.exit(), &totals.summary()), |record| {
-        record.audited(&totals.audited)
-    });
+    let record = RunRecord { audited: totals.audited.clone(), ..RunRecord::default() };
+    keeping.keep(&loaded, "audit", times, (totals.exit(), &totals.summary()), &record);
     Ok(totals.exit())
 }

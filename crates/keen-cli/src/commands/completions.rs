@@ -15,7 +15,7 @@ pub(crate) fn run(args: &CompletionsArgs, terminal: Terminal) -> Result<Exit> {
     let mut command = Cli::command();
     if let Some(folder) = &args.man {
         fs::create_dir_all(folder)
-            .with_context(|| format!("cannot make the folder {}", folder.display()))?;
+            .with_context(|| format!("cannot create the folder {}", folder.display()))?;
         command.build();
         man_pages(&command, "keen", folder)?;
     } else if let Some(shell) = args.shell {

@@ -1,13 +1,12 @@
 //! `keen conflicts`.
 
+use keen_run::ledger::{JournalsRead, RunRecord};
 use std::io::Write as _;
 
 use anyhow::{Context, Result, bail};
 
-use keen_core::engine::dialect;
 use keen_core::history::journal::JOURNAL_SLOT;
 use keen_core::ports::{JournalNeeds, JournalSetup, PublishableTable};
-use keen_core::topology::placement::bit;
 use keen_core::topology::{Address, Engine, Topology};
 use keen_run::conflicts::Found;
 
@@ -17,7 +16,7 @@ use crate::app::conflicts::SearchRequest;
 use crate::app::open_node::NodeOpener;
 use crate::app::output::{CANNOT, Needed, Output};
 use crate::app::run_log::RunLog;
-use crate::app::scope::Scope;
+use crate::app::scope::AuditScope;
 use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 use crate::args::{AuditFormat, ConflictsArgs};
@@ -35,7 +34,7 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
     let topology = &loaded.topology;
     let excluded = excluded(topology, args);
     let chosen =
-        Scope::chosen(topology, &args.nodes, &args.tables)?.without(topology, &excluded)?;
+        AuditScope::chosen(topology, &args.nodes, &args.tables)?.without(topology, &excluded)?;
     if args.key.is_some() && args.tables.len() > 1 {
         bail!("--key is the key of a row of one table: name one --table");
     }
@@ -104,19 +103,21 @@ pub(crate) fn run(args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
             &outcome.proven,
             outcome.started.as_microsecond(),
             |conflict| {
-                let document = json::conflicts::one(topology, &outcome, conflict).to_string();
+                let document = json::conflicts::one(topology, &outcome, conflict);
+                let document = serde_json::to_string(&document).unwrap_or_default();
                 (text::conflicts::told(topology, &outcome, conflict), document)
             },
         ),
         false => Vec::new(),
     };
-    keeping.keep(&loaded, "conflicts", times, (outcome.exit(), &outcome.summary()), |record| {
-        if let Some(handed_on) = handed_on.and_then(|handed_on| handed_on.to_bytes().ok()) {
-            record.journals_read(&topology.name, &scope, &handed_on)?;
-        }
-        record.proofs(&topology.name, &proofs)?;
-        record.raced(&topology.name, &kept)
-    });
+    let handed_on = handed_on.and_then(|handed_on| handed_on.to_bytes().ok());
+    let record = RunRecord {
+        journals_read: handed_on.map(|handed_on| JournalsRead { scope, handed_on }),
+        proofs,
+        conflicts: kept,
+        ..RunRecord::default()
+    };
+    keeping.keep(&loaded, "conflicts", times, (outcome.exit(), &outcome.summary()), &record);
     Ok(outcome.exit())
 }
 
@@ -152,11 +153,11 @@ fn accept(
 ) -> Result<Exit> {
     let keeping = RunLog::new(&args.ledger, &args.topology);
     if because.trim().is_empty() {
-        bail!("--because says nothing: whoever reads it later will want to know why");
+        bail!("--because is empty: its readers will want to know why");
     }
     let Some(accepted) = keeping.accept(&loaded.topology, id, because)? else {
         bail!(
-            "the ledger has no conflict {}: keen conflicts shows the numbers of those that it found",
+            "the ledger has no conflict {}: keen conflicts shows the ids of those it found",
             crate::safe::text(id)
         );
     };
@@ -173,14 +174,18 @@ fn accept(
 }
 
 /// Prints what lets keen read journals.
-fn ddl(loaded: &Loaded, chosen: &Scope, args: &ConflictsArgs, terminal: Terminal) -> Result<Exit> {
+fn ddl(
+    loaded: &Loaded,
+    chosen: &AuditScope,
+    args: &ConflictsArgs,
+    terminal: Terminal,
+) -> Result<Exit> {
     let topology = &loaded.topology;
     let opener = NodeOpener::new(loaded, args.wait, args.silence, &Stop::on_signal());
     let judged = RunLog::new(&args.ledger, &args.topology)
         .judged(topology, &scope_of(args, &excluded(topology, args)));
     let mut text = String::new();
-    for (id, node) in
-        topology.nodes.iter().enumerate().filter(|(id, _)| chosen.nodes & bit(*id) != 0)
+    for (id, node) in topology.nodes.iter().enumerate().filter(|(id, _)| chosen.nodes.contains(*id))
     {
         if !matches!(node.at, Address::Server(_)) {
             continue;
@@ -225,10 +230,10 @@ fn ddl(loaded: &Loaded, chosen: &Scope, args: &ConflictsArgs, terminal: Terminal
 
 const NOTHING_LACKS: &str = "-- nothing is lacking\n";
 
-/// What a PostgreSQL node lacks. `at` is up to where the ledger has what was written.
+/// The set-up that a PostgreSQL node lacks, as statements. `at` is up to where the ledger has the writes.
 fn postgres_ddl(setup: &JournalSetup, at: Option<&str>) -> String {
     let mut text = String::new();
-    let quoted = |name: &str| dialect::quoted(Engine::Postgres, name);
+    let quoted = |name: &str| Engine::Postgres.dialect().quoted(name);
     let user = quoted(&setup.account);
     let name_of = |table: &PublishableTable| {
         table.name.iter().map(|part| quoted(part)).collect::<Vec<_>>().join(".")
@@ -295,7 +300,7 @@ fn fits(key: &[String], table: &str, found: &Found) -> Result<()> {
         about.layout.key.iter().map(|at| safe::text(&columns[*at].name)).collect();
     if names.len() != key.len() {
         bail!(
-            "a key of {} has {} ({}), and --key names {}: cells are separated by commas, and one with a comma in it stands in double quotes",
+            "a key of {} has {} ({}), but --key names {}: separate cells with commas, and put a cell that contains a comma in double quotes",
             safe::text(table),
             counted(names.len() as u64, "cell", "cells"),
             names.join(", "),

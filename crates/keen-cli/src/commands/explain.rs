@@ -3,9 +3,9 @@
 use std::io::Write as _;
 
 use anyhow::{Result, bail};
-use keen_core::conflict::{Kind, Standing};
+use keen_core::conflict::{ConflictKind, ConflictStanding};
 use keen_core::glossary::{self, GLOSSARY};
-use keen_core::links::State;
+use keen_core::links::LinkState;
 use keen_core::preflight::legend::{self, Area};
 
 use crate::args::ExplainArgs;
@@ -14,7 +14,7 @@ use crate::render::text::style::{HEADING, QUIET, hanging, styled};
 use crate::terminal::Terminal;
 
 const KIND: &str = "kind of conflict";
-const STANDING: &str = "what came of a conflict";
+const STANDING: &str = "outcome of a conflict";
 
 const WORD: &str = "word";
 
@@ -46,22 +46,22 @@ fn everything(columns: Option<usize>) -> String {
                 out.push_str(&hanging(&format!("  {name:widest$}  "), meaning, columns));
             }
         };
-    let states = State::ALL.into_iter().map(|state| (state.name(), state.meaning()));
+    let states = LinkState::ALL.into_iter().map(|state| (state.name(), state.meaning()));
     part("states of a link", &mut { states });
     for area in Area::ALL {
         let checks = legend::CHECKS.iter().filter(|check| check.area == area);
         part(area.name(), &mut checks.map(|check| (check.name, check.meaning)));
     }
-    let kinds = Kind::ALL.into_iter().map(|kind| (kind.name(), kind.meaning()));
+    let kinds = ConflictKind::ALL.into_iter().map(|kind| (kind.name(), kind.meaning()));
     part("kinds of conflicts", &mut { kinds });
-    let standings = Standing::ALL.into_iter().map(|s| (s.name(), s.meaning()));
+    let standings = ConflictStanding::ALL.into_iter().map(|s| (s.name(), s.meaning()));
     part(STANDING, &mut { standings });
     part("words", &mut GLOSSARY.iter().map(|term| (term.word, term.meaning)));
     out
 }
 
 fn entry(name: &str, columns: Option<usize>) -> Result<String> {
-    let (kind, lines) = if let Some(state) = State::named(name) {
+    let (kind, lines) = if let Some(state) = LinkState::named(name) {
         let lines = vec![
             ("Means  ", state.meaning()),
             ("From   ", state.decided()),
@@ -72,17 +72,17 @@ fn entry(name: &str, columns: Option<usize>) -> Result<String> {
         let lines =
             vec![("Means  ", check.meaning), ("Why    ", check.why), ("Do     ", check.remedy)];
         (check.area.name(), lines)
-    } else if let Some(kind) = Kind::named(name) {
+    } else if let Some(kind) = ConflictKind::named(name) {
         let lines =
             vec![("Means  ", kind.meaning()), ("Why    ", kind.why()), ("Do     ", kind.remedy())];
         (KIND, lines)
     } else if let Some(term) = glossary::term(name) {
-        // Some words stand for what came of a row and of a conflict.
-        let of_conflicts = Standing::named(name)
+        // Some words stand for the outcome of a row and of a conflict.
+        let of_conflicts = ConflictStanding::named(name)
             .map(|standing| [("From   ", standing.decided()), ("Do     ", standing.remedy())]);
         let lines = [("Means  ", term.meaning)].into_iter();
         (WORD, lines.chain(of_conflicts.into_iter().flatten()).collect())
-    } else if let Some(standing) = Standing::named(name) {
+    } else if let Some(standing) = ConflictStanding::named(name) {
         let lines = vec![
             ("Means  ", standing.meaning()),
             ("From   ", standing.decided()),
@@ -99,11 +99,11 @@ fn entry(name: &str, columns: Option<usize>) -> Result<String> {
     Ok(out)
 }
 
-/// What somebody may have meant.
+/// The name that somebody may have meant.
 fn near(name: &str) -> String {
-    let known = (State::ALL.iter().map(|state| state.name()))
-        .chain(Kind::ALL.iter().map(|kind| kind.name()))
-        .chain(Standing::ALL.iter().map(|standing| standing.name()))
+    let known = (LinkState::ALL.iter().map(|state| state.name()))
+        .chain(ConflictKind::ALL.iter().map(|kind| kind.name()))
+        .chain(ConflictStanding::ALL.iter().map(|standing| standing.name()))
         .chain(legend::CHECKS.iter().map(|check| check.name))
         .chain(GLOSSARY.iter().map(|term| term.word));
     let slips: Vec<(usize, &str)> = known

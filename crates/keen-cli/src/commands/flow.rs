@@ -1,10 +1,10 @@
 //! `keen flow`.
 
+use keen_core::topology::node_set::NodeSet;
 use std::io::Write as _;
 
 use anyhow::{Context, Result};
 use keen_core::engine::service_tables::{and_then, create_heartbeat};
-use keen_core::topology::placement::bit;
 use keen_core::topology::{Address, Topology};
 
 use super::for_people;
@@ -12,7 +12,7 @@ use crate::app;
 use crate::app::links::LinksRequest;
 use crate::app::output::{CANNOT, Needed, Output};
 use crate::app::run_log::RunLog;
-use crate::app::scope::Scope;
+use crate::app::scope::AuditScope;
 use crate::app::selection::{Shown, shown};
 use crate::app::stop::Stop;
 use crate::args::{FlowArgs, ReportFormat};
@@ -29,12 +29,12 @@ pub(crate) fn run(args: &FlowArgs, terminal: Terminal) -> Result<Exit> {
     if args.beat {
         say_beats(topology)?;
     }
-    let mut chosen = Scope::chosen(topology, &args.nodes, &[])?;
+    let mut chosen = AuditScope::chosen(topology, &args.nodes, &[])?;
     let shown = args.shown.as_deref().map(|name| shown(topology, name)).transpose()?;
     if let Some(Shown::Link(from, to)) = shown
         && args.nodes.is_empty()
     {
-        chosen.nodes = bit(from) | bit(to);
+        chosen.nodes = NodeSet::of(from) | NodeSet::of(to);
     }
     let asked = LinksRequest {
         nodes: chosen.nodes,
@@ -64,7 +64,7 @@ pub(crate) fn run(args: &FlowArgs, terminal: Terminal) -> Result<Exit> {
 
 fn heartbeat(topology: &Topology) -> Result<&str> {
     topology.heartbeat.as_deref().context(
-        "the topology file names no table of heartbeats: add heartbeat = \"keen_beat\" above its first [table], and the table to a set",
+        "the topology file names no heartbeat table: add heartbeat = \"keen_beat\" above its first [table], and add the table to a set",
     )
 }
 
@@ -95,7 +95,7 @@ fn say_beats(topology: &Topology) -> Result<()> {
     let nodes: Vec<&str> =
         topology.nodes.iter().filter(|node| node.writes).map(|node| &node.name[..]).collect();
     complain(&format!(
-        "keen: will set the row of {} in {} to now, each at itself",
+        "keen: will set the row of {} in {} to the current time, each on its own node",
         nodes.join(", "),
         crate::safe::text(table)
     ));

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use anyhow::{Context, Result, bail};
 
-use crate::args::{InitArgs, Shape};
+use crate::args::{InitArgs, InitShape};
 use crate::exit::Exit;
 use crate::terminal::Terminal;
 
@@ -13,7 +13,7 @@ pub(crate) fn run(args: &InitArgs, terminal: Terminal) -> Result<Exit> {
     let path = &args.output;
     if path.exists() {
         bail!(
-            "{} is there already and is left as it is: name another file with --output",
+            "{} already exists and is left untouched: name another file with --output",
             path.display()
         );
     }
@@ -43,13 +43,13 @@ pub(crate) fn run(args: &InitArgs, terminal: Terminal) -> Result<Exit> {
 }
 
 /// The whole text for a shape.
-pub(crate) fn text(shape: Shape) -> String {
+pub(crate) fn text(shape: InitShape) -> String {
     let parts = match shape {
-        Shape::Mesh => include_str!("init/mesh.toml"),
-        Shape::Ring => include_str!("init/ring.toml"),
-        Shape::Star => include_str!("init/star.toml"),
-        Shape::Hub => include_str!("init/hub.toml"),
-        Shape::Chain => include_str!("init/chain.toml"),
+        InitShape::Mesh => include_str!("init/mesh.toml"),
+        InitShape::Ring => include_str!("init/ring.toml"),
+        InitShape::Star => include_str!("init/star.toml"),
+        InitShape::Hub => include_str!("init/hub.toml"),
+        InitShape::Chain => include_str!("init/chain.toml"),
     };
     format!("{parts}{}", include_str!("init/tail.toml"))
 }
@@ -62,7 +62,7 @@ mod tests {
 
     #[test]
     fn every_shape_is_a_topology_without_a_single_problem() {
-        for shape in Shape::value_variants() {
+        for shape in InitShape::value_variants() {
             let (topology, problems) = keen_core::topology::read(&text(*shape));
             assert_eq!(problems, [], "{shape:?}");
             assert!(topology.is_some(), "{shape:?}");

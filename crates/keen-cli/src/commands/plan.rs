@@ -10,7 +10,7 @@ use anyhow::{Context, Result, bail};
 
 use crate::app;
 use crate::app::output::{Needed, Output};
-use crate::app::scope::Scope;
+use crate::app::scope::AuditScope;
 use crate::app::stop::Stop;
 use crate::args::{PlanArgs, PlanFormat};
 use crate::exit::Exit;
@@ -23,7 +23,7 @@ pub(crate) const STEPS_SHOWN: usize = 20;
 pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     let loaded = app::topology_file::topology(&args.scope.topology, terminal)?;
     let topology = &loaded.topology;
-    let mut scope = Scope::new(topology, &args.scope)?;
+    let mut scope = AuditScope::new(topology, &args.scope)?;
     // Whatever somebody is ready to wait: a plan never writes what a link is still to bring.
     scope.patience = scope.patience.max(Duration::from_millis(1));
     let needed = Needed::of(&loaded, &args.scope.topology, None);
@@ -80,11 +80,11 @@ impl Target {
         }
         let Some(folder) = &args.output else {
             bail!(
-                "scripts are one file per node, so that none is run on another: name a folder with --output"
+                "there is one script per node, so that none is run on the wrong node: name a folder with --output"
             );
         };
         fs::create_dir_all(folder)
-            .with_context(|| format!("cannot make the folder {}", folder.display()))?;
+            .with_context(|| format!("cannot create the folder {}", folder.display()))?;
         Ok(Self::Scripts(folder.clone()))
     }
 }

@@ -1,19 +1,20 @@
 //! `keen preflight`.
 
+use jiff::Timestamp;
 use std::io::Write as _;
 
 use anyhow::{Context, Result, bail};
 use keen_core::observe::node::TableState;
-use keen_core::preflight::{Level, Scope as What};
+use keen_core::preflight::{PreflightScope, Severity};
 use keen_core::topology::{Engine, NodeId, Topology};
-use keen_run::ledger::Found;
+use keen_run::ledger::{KeptFinding, RunRecord};
 
 use super::for_people;
 use crate::app;
 use crate::app::output::{CANNOT, Needed, Output};
-use crate::app::preflight::{Asked, Outcome};
+use crate::app::preflight::{PreflightOutcome, PreflightRequest};
 use crate::app::run_log::RunLog;
-use crate::app::scope::Scope;
+use crate::app::scope::AuditScope;
 use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 use crate::args::{PreflightArgs, ReportFormat};
@@ -29,14 +30,14 @@ pub(crate) fn run(args: &PreflightArgs, terminal: Terminal) -> Result<Exit> {
     if let (Some(node), Some(from)) = (&args.join, &args.from) {
         return join(args, &loaded, (node, from), terminal);
     }
-    let chosen = Scope::chosen(&loaded.topology, &args.nodes, &args.tables)?
+    let chosen = AuditScope::chosen(&loaded.topology, &args.nodes, &args.tables)?
         .without(&loaded.topology, &args.exclude)?;
-    let asked = Asked {
+    let asked = PreflightRequest {
         nodes: chosen.nodes,
         left_out: chosen.left_out(&loaded.topology),
         tables: chosen.tables,
         wait: args.wait,
-        scope: What { shape: true, only_shape: args.shape },
+        scope: PreflightScope { shape: true, only_shape: args.shape },
     };
     let mut out = Output::open(
         args.output.as_deref(),
@@ -57,16 +58,16 @@ pub(crate) fn run(args: &PreflightArgs, terminal: Terminal) -> Result<Exit> {
 }
 
 /// Keeps what was found.
-fn keep(args: &PreflightArgs, loaded: &Loaded, outcome: &Outcome) {
+fn keep(args: &PreflightArgs, loaded: &Loaded, outcome: &PreflightOutcome) {
     let topology = &loaded.topology;
     let report = &outcome.report;
-    let found: Vec<Found> = report
+    let found: Vec<KeptFinding> = report
         .findings
         .iter()
         .map(|finding| {
             let nodes: Vec<&str> =
                 finding.nodes.iter().map(|node| &topology.nodes[*node].name[..]).collect();
-            Found {
+            KeptFinding {
                 level: finding.level.name().to_owned(),
                 name: finding.check.name.to_owned(),
                 nodes: nodes.join(","),
@@ -74,21 +75,22 @@ fn keep(args: &PreflightArgs, loaded: &Loaded, outcome: &Outcome) {
             }
         })
         .collect();
-    let counts = [(Level::Stop, "stops"), (Level::Warn, "warnings"), (Level::Note, "notes")];
+    let counts =
+        [(Severity::Stop, "stops"), (Severity::Warn, "warnings"), (Severity::Note, "notes")];
     let counts: Vec<String> =
         counts.into_iter().map(|(level, name)| format!("{} {name}", report.count(level))).collect();
-    let summary = format!("{}, {} could not be looked at", counts.join(", "), report.unseen.len());
+    let summary =
+        format!("{}, {} checks could not be made", counts.join(", "), report.unseen.len());
     let keeping = RunLog::new(&args.ledger, &args.topology);
     let times = (outcome.started, outcome.took);
-    keeping.keep(loaded, "preflight", times, (outcome.exit(), &summary), |record| {
-        record.findings(&found)
-    });
+    let record = RunRecord { findings: found, ..RunRecord::default() };
+    keeping.keep(loaded, "preflight", times, (outcome.exit(), &summary), &record);
 }
 
 /// The one node of that name.
 fn named(topology: &Topology, name: &String) -> Result<NodeId> {
-    Scope::chosen(topology, std::slice::from_ref(name), &[])?;
-    topology.node(name).context("the node was there a moment ago")
+    AuditScope::chosen(topology, std::slice::from_ref(name), &[])?;
+    topology.node(name).context("the node is known")
 }
 
 /// Declares the tables of one node for an engine.
@@ -100,10 +102,10 @@ fn derive(
 ) -> Result<Exit> {
     let topology = &loaded.topology;
     let id = named(topology, node)?;
-    let chosen = Scope::chosen(topology, std::slice::from_ref(node), &args.tables)?
+    let chosen = AuditScope::chosen(topology, std::slice::from_ref(node), &args.tables)?
         .without(topology, &args.exclude)?;
     let Some(to) = args.engine.map(Engine::from) else {
-        bail!("say with --for which engine it is for")
+        bail!("name the target engine with --for")
     };
     let mut out = Output::open(
         args.output.as_deref(),
@@ -116,7 +118,7 @@ fn derive(
     let Some(facts) = &look.facts else {
         let fault = look.attempts.iter().find_map(|attempt| attempt.fault.as_ref());
         bail!(
-            "{node} cannot be looked at: {}",
+            "{node} cannot be read: {}",
             fault.map_or("it did not answer".to_owned(), ToString::to_string)
         );
     };
@@ -129,13 +131,13 @@ fn derive(
                 continue;
             }
             Ok(TableState::Missing(found, advice)) => format!("{found}: {advice}"),
-            Err(reason) => reason.clone(),
+            Err(fault) => fault.to_string(),
         };
         whole = false;
         complain(&crate::safe::lines(&format!("keen: table {table} is left out: {reason}")));
     }
     let head = format!(
-        "-- {}: the tables of {node} ({}), declared for {}.\n-- Comments say what is not carried as it is. Read them before you run this.\n\n",
+        "-- {}: the tables of {node} ({}), declared for {}.\n-- Comments say what could not be translated as it is. Read them before you run this.\n\n",
         topology.name,
         facts.about,
         to.name()
@@ -173,9 +175,10 @@ fn join(
         since: args.since.as_deref(),
         wait: args.wait,
     };
+    let started = Timestamp::now();
     let (joining, took) = app::preflight::join(loaded, &asked, &Stop::on_signal())?;
     let text = match args.format {
-        ReportFormat::Json => json::preflight::join(topology, &joining)?,
+        ReportFormat::Json => json::preflight::join(topology, &joining, (started, took))?,
         ReportFormat::Text => for_people(args.output.as_deref(), terminal, |columns| {
             text::preflight::join(topology, &joining, took, columns)
         }),

@@ -1,5 +1,8 @@
 //! `keen probe`.
 
+use keen_core::fault::{FaultKind, ReadFault};
+use keen_core::topology::node_set::NodeSet;
+use keen_run::ledger::RunRecord;
 use std::collections::BTreeMap;
 use std::io::Write as _;
 use std::time::{Duration, Instant};
@@ -12,16 +15,16 @@ use keen_core::links::{self, LinkFlow, Looks, Memory};
 use keen_core::observe;
 use keen_core::observe::links::Observations;
 use keen_core::observe::position::Position;
-use keen_core::topology::placement::{Nodes, bit};
 use keen_core::topology::{Address, Engine, NodeId, Topology};
-use keen_run::links::{Watch, wait_until};
+use keen_run::fan_out::fan_out;
+use keen_run::links::{NodeConnections, wait_until};
 use keen_run::probe::{self, ProbeRequest};
 
 use crate::app;
 use crate::app::open_node::NodeOpener;
 use crate::app::output::CANNOT;
 use crate::app::run_log::RunLog;
-use crate::app::scope::Scope;
+use crate::app::scope::AuditScope;
 use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 use crate::args::{ProbeArgs, ReportFormat};
@@ -47,8 +50,8 @@ pub(crate) fn run(args: &ProbeArgs, terminal: Terminal) -> Result<Exit> {
 }
 
 fn node(topology: &Topology, name: &str) -> Result<NodeId> {
-    Scope::chosen(topology, &[name.to_owned()], &[])?;
-    topology.node(name).context("the node was there a moment ago")
+    AuditScope::chosen(topology, &[name.to_owned()], &[])?;
+    topology.node(name).context("the node is known")
 }
 
 /// Nodes that the table travels over.
@@ -118,7 +121,7 @@ fn write(
     }
     if writers.is_empty() {
         bail!(
-            "no node that carries {} is written to: name one with --from",
+            "applications write to no node that carries {}: name one with --from",
             crate::safe::text(&args.table)
         );
     }
@@ -136,17 +139,10 @@ fn write(
         ));
     }
     let opener = NodeOpener::new(loaded, args.wait, args.wait, stop);
-    let mut nodes = BTreeMap::new();
-    std::thread::scope(|scope| {
-        let opening: Vec<_> = carriers
-            .iter()
-            .map(|node| (*node, scope.spawn(|| opener.probe(*node, &args.table))))
-            .collect();
-        for (node, opened) in opening {
-            let opened = opened.join().unwrap_or_else(|_| Err(keen_run::fell_over("opening it")));
-            nodes.insert(node, opened);
-        }
-    });
+    let open = |node: NodeId, ()| opener.probe(node, &args.table);
+    let opened = fan_out(carriers.iter().map(|node| (*node, ())), "opening it", open);
+    let mut nodes: BTreeMap<_, _> =
+        opened.into_iter().map(|(node, opened)| (node, opened.flatten())).collect();
     if args.create {
         for (node, opened) in &mut nodes {
             let named = &topology.nodes[*node];
@@ -176,7 +172,7 @@ fn write(
         ));
     });
     let journeys = probe::run(&request, &mut nodes);
-    let outcome = app::probe::Outcome {
+    let outcome = app::probe::ProbeOutcome {
         started,
         took: clock.elapsed(),
         table: args.table.clone(),
@@ -191,7 +187,13 @@ fn write(
     };
     let keeping = RunLog::new(&args.ledger, &args.topology);
     let times = (outcome.started, outcome.took);
-    keeping.keep(loaded, "probe", times, (outcome.exit(), &outcome.summary()), |_| Ok(()));
+    keeping.keep(
+        loaded,
+        "probe",
+        times,
+        (outcome.exit(), &outcome.summary()),
+        &RunRecord::default(),
+    );
     Ok((text, outcome.exit()))
 }
 
@@ -212,7 +214,7 @@ fn wait(args: &ProbeArgs, loaded: &Loaded, stop: &Stop) -> Result<(String, Exit)
     };
     let name = &topology.nodes[at].name;
     if sources.is_empty() {
-        bail!("no link leads to {name}: it waits for nobody");
+        bail!("no link leads to {name}: there is nothing to wait for");
     }
     if !args.from.is_empty() {
         let all = sources.clone();
@@ -226,13 +228,14 @@ fn wait(args: &ProbeArgs, loaded: &Loaded, stop: &Stop) -> Result<(String, Exit)
         }
     }
     if args.seen.is_some() && sources.len() > 1 {
-        bail!("{name} follows {}: say with --from whose position it is", names(&sources));
+        bail!("{name} follows {}: say with --from whose position this is", names(&sources));
     }
-    let nodes: Nodes = sources.iter().fold(bit(at), |nodes, node| nodes | bit(*node));
+    let nodes: NodeSet =
+        sources.iter().fold(NodeSet::of(at), |nodes, node| nodes | NodeSet::of(*node));
     let opener = NodeOpener::new(loaded, args.wait, args.wait, stop);
     let open = |node: NodeId| opener.watch(node);
     let (started, clock) = (Timestamp::now(), Instant::now());
-    let (mut watch, first) = Watch::begin(topology, nodes, &open);
+    let (mut watch, first) = NodeConnections::begin(topology, nodes, &open);
     let fence = match &args.seen {
         Some(position) => {
             let position: Position =
@@ -241,30 +244,31 @@ fn wait(args: &ProbeArgs, loaded: &Loaded, stop: &Stop) -> Result<(String, Exit)
             if let Some(now) = now.of(sources[0])
                 && now.compare(&position).is_none()
             {
-                bail!("--seen: {} counts otherwise: it is at {now}", names(&sources));
+                bail!("--seen: {} has positions of another kind: it is at {now}", names(&sources));
             }
             Fence::with([(sources[0], position)].into())
         }
         None => Fence::at(&first),
     };
-    let mut sights = first.clone();
+    let mut observations = first.clone();
     let mut stillness = Stillness::default();
     loop {
-        stillness.see(&sights);
-        let mut passing = fence.passing_since(topology, &sights, &stillness);
+        stillness.see(&observations);
+        let mut passing = fence.passing_since(topology, &observations, &stillness);
         let ours = |link: &(NodeId, NodeId)| link.1 == at && sources.contains(&link.0);
         passing.waiting.retain(|link, _| ours(link));
         passing.untold.retain(|link, _| ours(link));
         passing.absent.retain(ours);
         for link in std::mem::take(&mut passing.dark).into_iter().filter(ours) {
-            let fault = |node: NodeId| sights.get(&node)?.heard.as_ref().err();
+            let fault = |node: NodeId| observations.get(&node)?.snapshot.as_ref().err();
             let why = fault(link.0).or_else(|| fault(link.1));
-            let why = why.map_or("it does not answer".to_owned(), |fault| fault.what.clone());
+            let silent = || ReadFault::not_told("it does not answer").of(FaultKind::NoAnswer);
+            let why = why.cloned().unwrap_or_else(silent);
             passing.untold.insert(link, why);
         }
         let done = passing.waiting.is_empty();
         if done || clock.elapsed() >= args.limit || stop.raised() {
-            let link = links(topology, &first, &sights, at, &sources);
+            let link = links(topology, &first, &observations, at, &sources);
             let waited = app::probe::Waited {
                 started,
                 at,
@@ -282,7 +286,7 @@ fn wait(args: &ProbeArgs, loaded: &Loaded, stop: &Stop) -> Result<(String, Exit)
             return Ok((text, exit(&passing, stop)));
         }
         wait_until(Instant::now(), BETWEEN_LOOKS, &|| stop.raised());
-        sights = watch.again();
+        observations = watch.again();
     }
 }
 

@@ -1,17 +1,17 @@
-//! What the ledger holds, for spreadsheets (RFC 4180).
+//! The ledger's notes, for spreadsheets (RFC 4180).
 
 use anyhow::{Context as _, Result};
 
 use super::json::history::{run_seconds, time};
-use crate::app::history::Found;
+use crate::app::history::HistoryAnswer;
 use crate::safe;
 
 /// Writes it for spreadsheets: the latest first.
-pub(crate) fn history(found: Found) -> Result<String> {
+pub(crate) fn history(found: HistoryAnswer) -> Result<String> {
     let mut csv = csv::Writer::from_writer(Vec::new());
     let number = |number: Option<u64>| number.map(|n| n.to_string()).unwrap_or_default();
     match found {
-        Found::Runs(runs) => {
+        HistoryAnswer::Runs(runs) => {
             csv.write_record(["run", "at", "command", "seconds", "exit", "summary"])?;
             for run in runs {
                 csv.write_record([
@@ -24,7 +24,7 @@ pub(crate) fn history(found: Found) -> Result<String> {
                 ])?;
             }
         }
-        Found::Link(_, then) => {
+        HistoryAnswer::Link(_, then) => {
             csv.write_record(["at", "name", "state", "behind", "unit", "late_ms", "reason"])?;
             for look in then {
                 csv.write_record([
@@ -38,7 +38,7 @@ pub(crate) fn history(found: Found) -> Result<String> {
                 ])?;
             }
         }
-        Found::Table(_, then, ..) => {
+        HistoryAnswer::Table(_, then, ..) => {
             csv.write_record([
                 "at",
                 "set",

@@ -1,4 +1,4 @@
-//! What keen tells an engineer to run is run, on the real servers that it was printed for.
+//! Statements that keen tells an engineer to run are run, on the real servers that they were printed for.
 
 use crate::common::flow::{link, states};
 use crate::common::preflight::{bad, statements};

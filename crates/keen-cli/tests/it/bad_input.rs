@@ -124,7 +124,9 @@ fn a_table_is_missing_on_one_node() {
         (&table(&json, 0)["verdict"], &table(&json, 1)["verdict"]),
         (&json!("unread"), &json!("agrees"))
     );
-    assert!(table(&json, 0)["unread"]["c"].as_str().unwrap().contains("no table guest"));
+    let unread = &table(&json, 0)["unread"]["c"];
+    assert!(crate::common::told(unread).contains("no table guest"));
+    assert_eq!(unread["kind"], "no_table");
 }
 
 #[test]

@@ -2,10 +2,10 @@
 
 use crate::common::conflicts::slots;
 use crate::common::servers::{Network, PATIENCE, STAYS, topology};
-use keen_testkit::{Engine, Server, links};
+use keen_testkit::{Server, ServerKind, links};
 
 /// From a to b to c, each passing on all that it has.
-fn chain(engines: &[Engine]) -> Network {
+fn chain(engines: &[ServerKind]) -> Network {
     let network = Network::alike(engines);
     for (i, from) in network.servers.iter().take(2).enumerate() {
         links::publish(from, "onward", "guest, stay").unwrap();
@@ -38,7 +38,7 @@ fn failures(server: &Server) -> i64 {
 
 #[test]
 fn what_a_relay_passes_on_is_repaired_once() {
-    let network = chain(&[Engine::Postgres15, Engine::Postgres15, Engine::Postgres18]);
+    let network = chain(&[ServerKind::Postgres15, ServerKind::Postgres15, ServerKind::Postgres18]);
     let [a, b, c] = &network.servers[..] else { unreachable!() };
     let settled = || links::postgres_settled(&network.servers, PATIENCE).unwrap();
     b.run("DELETE FROM stay WHERE id = 1").unwrap();
@@ -53,8 +53,8 @@ fn what_a_relay_passes_on_is_repaired_once() {
     assert!(steps.iter().all(|step| step["node"] == "b"), "{plan:#}");
     assert_eq!((steps.len(), plan["questions"].as_array().unwrap().len()), (3, 0), "{plan:#}");
     let text = network.keen(&["plan"]).out;
-    assert!(text.contains("yes: c takes over what is written here"), "{text}");
-    assert!(text.contains("3 rows of c come right by what the steps of b write"), "{text}");
+    assert!(text.contains("yes: c receives what is written here"), "{text}");
+    assert!(text.contains("3 rows of c will be repaired by what the steps of b write"), "{text}");
     let run = network.keen(&["plan", "--format", "sql", "--output", "repair"]);
     assert_eq!(run.code, 1, "{run:?}");
     let run = network.run_script(1, "repair/b.repair.sql");
@@ -75,7 +75,7 @@ fn what_a_relay_passes_on_is_repaired_once() {
 
 #[test]
 fn what_would_do_harm_further_on_is_asked() {
-    let network = chain(&[Engine::Postgres18, Engine::Postgres18, Engine::Postgres18]);
+    let network = chain(&[ServerKind::Postgres18, ServerKind::Postgres18, ServerKind::Postgres18]);
     let [a, b, c] = &network.servers[..] else { unreachable!() };
     // Lost on the relay alone: put back there, it would come to c a second time and stop the link.
     b.run("DELETE FROM stay WHERE id = 1").unwrap();
@@ -94,7 +94,7 @@ fn what_would_do_harm_further_on_is_asked() {
         .collect();
     assert_eq!(why.len(), 2, "{plan:#}");
     assert!(why[0].contains("its link would stop there"), "{why:?}");
-    assert!(why[1].contains("an undo would go there, too"), "{why:?}");
+    assert!(why[1].contains("an undo would reach it, too"), "{why:?}");
     let steps = plan["steps"].as_array().unwrap();
     assert_eq!((steps.len(), &steps[0]["node"]), (1, &"c".into()), "{plan:#}");
     // Of a receiver that does not answer nothing is taken for granted.
@@ -122,7 +122,7 @@ fn what_would_do_harm_further_on_is_asked() {
 
 #[test]
 fn repairs_are_known_in_journals_and_race_with_nobody() {
-    let network = chain(&[Engine::Postgres18, Engine::Postgres18, Engine::Postgres18]);
+    let network = chain(&[ServerKind::Postgres18, ServerKind::Postgres18, ServerKind::Postgres18]);
     let [a, b, c] = &network.servers[..] else { unreachable!() };
     slots(&network);
     a.run("UPDATE stay SET beds = 2 WHERE id = 1").unwrap();

@@ -1,4 +1,4 @@
-//! What a run leaves in the servers' logs: nothing. Every session is ended as the protocol has it.
+//! The traces of a run in the servers' logs: none. Every session is ended as the protocol has it.
 
 use crate::common::servers::{Network, PATIENCE};
 use keen_testkit::{Server, links};

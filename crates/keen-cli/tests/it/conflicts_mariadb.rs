@@ -2,7 +2,7 @@
 
 use crate::common::conflicts::{Conflicts, one};
 use crate::common::servers::{Network, PATIENCE, under_load};
-use keen_testkit::{Engine, Server, links};
+use keen_testkit::{Server, ServerKind, links};
 use mysql::prelude::Queryable;
 
 /// What each server is told while none hears of the others; then they hear of each other.
@@ -427,7 +427,7 @@ fn no_replica_is_thrown_out_and_nothing_is_written() {
     }
     assert_eq!(network.conflicts(&["--reader", "4711"]).code, 0);
     assert_eq!(states(), before);
-    assert_eq!(network.servers[0].engine(), Engine::MariaDb);
+    assert_eq!(network.servers[0].engine(), ServerKind::MariaDb);
 }
 
 #[test]
@@ -473,7 +473,7 @@ fn a_unique_value_given_twice_and_a_child_without_its_parent() {
     let found = one(&run, "parent-gone");
     assert_eq!((&found["of"]["row"]["id"], &found["proven"]), (&50.into(), &true.into()));
     let deeds: Vec<&str> =
-        found["writes"].as_array().unwrap().iter().map(|w| w["deed"].as_str().unwrap()).collect();
+        found["writes"].as_array().unwrap().iter().map(|w| w["op"].as_str().unwrap()).collect();
     assert_eq!(deeds, ["delete", "refer"]);
 }
 
@@ -642,7 +642,7 @@ fn counters_that_gave_out_one_number_twice() {
     assert_eq!((&found["of"]["row"]["id"], &found["proven"]), (&500.into(), &true.into()));
     assert_eq!(found["counted_key"], true);
     let text = network.keen(&["conflicts", "--kind", "insert-insert"]).out;
-    assert!(text.contains("both gave out the same number"), "{text}");
+    assert!(text.contains("both used the same number"), "{text}");
 }
 
 #[test]
@@ -720,7 +720,11 @@ fn what_goes_with_its_parent_below_the_log_is_told() {
     settle(&network);
     let run = network.keen(&["conflicts"]);
     assert!(!run.out.contains("No conflicts. Every write had seen"), "{}", run.out);
-    assert!(run.out.contains("rows of stay also change with those they refer to"), "{}", run.out);
+    assert!(
+        run.out.contains("rows of stay also change together with those they refer to"),
+        "{}",
+        run.out
+    );
     apart(
         &network,
         &[(0, "DELETE FROM guest WHERE id = 3"), (1, "UPDATE stay SET beds = 9 WHERE id = 3")],
@@ -748,7 +752,7 @@ fn what_no_journal_wrote_is_named_as_such() {
     assert_eq!(run.code, 1, "{run:?}");
     for part in [
         "b holds price 7066.51, which no journal wrote",
-        "c holds no such row, and no journal deleted it there",
+        "c holds no such row, but no journal deleted it there",
         "2 nodes hold what no journal wrote",
     ] {
         assert!(run.out.contains(part), "{part:?} in {}", run.out);
@@ -765,10 +769,7 @@ fn what_no_journal_wrote_is_named_as_such() {
     // A plan says so too, where it may read journals.
     let plan = network.keen(&["plan", "--conflicts", "--format", "json"]).json();
     let why = plan["questions"][0]["why"].as_str().unwrap().to_owned();
-    for part in [
-        "b holds price 7066.51, which no journal wrote",
-        "c has it otherwise than any journal wrote",
-    ] {
+    for part in ["b holds price 7066.51, which no journal wrote", "c holds what no journal wrote"] {
         assert!(why.contains(part), "{part:?} in {why}");
     }
 }
@@ -802,7 +803,7 @@ fn what_an_applier_replaces_nobody_deleted() {
     assert_eq!(one(&run, "unique-value")["proven"], true);
     for conflict in run.conflicts() {
         let writes = conflict["writes"].as_array().unwrap();
-        assert!(writes.iter().all(|write| write["deed"] != "delete"), "{conflict:#}");
+        assert!(writes.iter().all(|write| write["op"] != "delete"), "{conflict:#}");
     }
 }
 
@@ -853,7 +854,10 @@ fn counting_on_both_sides_loses_one() {
     assert_eq!(found["counted_alike"], serde_json::json!(["beds"]), "{found:#}");
     assert_eq!(found["harmless"], false);
     let text = network.keen(&["conflicts", "--whole"]).out;
-    assert!(text.contains("if that counts (beds = beds + 1), one of the two is lost"), "{text}");
+    assert!(
+        text.contains("if it is a counter (beds = beds + 1), one of the two is lost"),
+        "{text}"
+    );
     let run = network.conflicts(&["--table", "guest"]);
     assert_eq!(run.code, 0, "{:#}", run.json()["conflicts"]);
 }

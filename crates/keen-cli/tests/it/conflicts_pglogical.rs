@@ -71,7 +71,7 @@ impl Pglogical {
     }
 }
 
-/// What pglogical does with a row that both wrote, by its rules.
+/// The treatment by pglogical of a row that both wrote, by its rules.
 fn with_pglogical(rule: &str, came_of_it: &str, won_by: &str, lost: u64) {
     let peers = Pglogical::new(rule);
     peers.apart(&[

@@ -108,7 +108,7 @@ fn a_folder_that_is_not_empty_is_left_as_it_is() {
     fs::write(folder.path("mine/keep"), "").unwrap();
     let run = folder.keen(&["demo", "--dir", "mine"]);
     assert_eq!(run.code, 2);
-    assert!(run.err.contains("left as it is"), "{}", run.err);
+    assert!(run.err.contains("left untouched"), "{}", run.err);
     assert_eq!(fs::read_dir(folder.path("mine")).unwrap().count(), 1);
     assert_eq!(folder.keen(&["demo", "--dir", "keen.toml"]).code, 2, "a file is no folder");
 }

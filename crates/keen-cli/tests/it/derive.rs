@@ -5,7 +5,7 @@ use std::fs;
 use crate::common::preflight::bad;
 use crate::common::servers::{Network, mesh_of, run_script};
 use crate::common::{Folder, Run};
-use keen_testkit::{CHECKER, Engine, Server, ServerLab, Settings, huts, links};
+use keen_testkit::{CHECKER, Server, ServerKind, ServerLab, Settings, huts, links};
 use rusqlite::Connection;
 
 const TABLES: [&str; 4] = ["guest", "stay", "order", "reading"];
@@ -48,7 +48,7 @@ const SQLITE: &str = "CREATE TABLE guest (id INTEGER PRIMARY KEY AUTOINCREMENT, 
 /// Where tables are derived from, or for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Host {
-    Server(Engine),
+    Server(ServerKind),
     File,
 }
 
@@ -128,7 +128,7 @@ impl Pair {
 
 fn to_name(host: Host) -> &'static str {
     match host {
-        Host::Server(Engine::MariaDb) => "mariadb",
+        Host::Server(ServerKind::MariaDb) => "mariadb",
         Host::Server(_) => "postgresql",
         Host::File => "sqlite",
     }
@@ -136,7 +136,8 @@ fn to_name(host: Host) -> &'static str {
 
 #[test]
 fn tables_declared_anew_hold_the_same_rows_on_every_engine() {
-    let hosts = [Host::Server(Engine::Postgres15), Host::Server(Engine::MariaDb), Host::File];
+    let hosts =
+        [Host::Server(ServerKind::Postgres15), Host::Server(ServerKind::MariaDb), Host::File];
     for from in hosts {
         for to in hosts {
             let pair = Pair::new(from, to);
@@ -175,7 +176,7 @@ fn tables_declared_anew_hold_the_same_rows_on_every_engine() {
 
 #[test]
 fn what_cannot_be_carried_is_said_at_its_column() {
-    let pair = Pair::new(Host::Server(Engine::Postgres15), Host::File);
+    let pair = Pair::new(Host::Server(ServerKind::Postgres15), Host::File);
     pair.servers[0].as_ref().unwrap().run("ALTER TABLE guest ADD COLUMN place point, ADD COLUMN long interval, ADD COLUMN sum numeric(30,4), ADD COLUMN twice bigint GENERATED ALWAYS AS (id * 2) STORED;\nCREATE UNIQUE INDEX part ON stay (hut) WHERE price > 10").unwrap();
     let for_engine = |engine: &str| pair.keen(&["preflight", "--derive", "a", "--for", engine]).out;
     let line = |sql: &str, of: &str| {
@@ -189,11 +190,11 @@ fn what_cannot_be_carried_is_said_at_its_column() {
     assert!(line(&mariadb, "`long`").contains("no such spans here"), "{mariadb}");
     assert!(line(&mariadb, "`twice`").contains("computed there as (id * 2)"), "{mariadb}");
     assert!(line(&mariadb, "`booked_at`").contains("2038"), "{mariadb}");
-    assert!(mariadb.contains("-- stay: (hut) is unique only for some rows"), "{mariadb}");
+    assert!(mariadb.contains("-- stay: (hut) is unique there only for some rows"), "{mariadb}");
     let sqlite = for_engine("sqlite");
     assert!(line(&sqlite, "\"sum\"").contains("would be rounded: kept as text"), "{sqlite}");
     assert!(
-        line(&sqlite, "\"id\"").contains("step and offset")
+        line(&sqlite, "\"id\"").contains("increment and offset")
             || line(&sqlite, "\"id\"").contains("PRIMARY KEY"),
         "{sqlite}"
     );
@@ -254,7 +255,7 @@ fn joining_knows_whether_the_log_of_a_server_reaches_back() {
     let lab = ServerLab::new().unwrap();
     let settings = |id| Settings { server_id: Some(id), ..Settings::default() };
     let servers: Vec<Server> = (1..=2)
-        .map(|id| lab.start_with(&format!("m{id}"), Engine::MariaDb, &settings(id)).unwrap())
+        .map(|id| lab.start_with(&format!("m{id}"), ServerKind::MariaDb, &settings(id)).unwrap())
         .collect();
     links::mariadb_mesh(&servers).unwrap();
     huts::tables(&servers[0]).unwrap();
@@ -304,7 +305,7 @@ fn joining_knows_whether_the_log_of_a_server_reaches_back() {
     let run = join(&since);
     assert_eq!((run.code, &run.json()["log"]["enough"]), (1, &false.into()), "{}", run.out);
     let run = join("16/B374D848");
-    assert!(run.code == 2 && run.err.contains("is no position like 0-1-100"), "{run:?}");
+    assert!(run.code == 2 && run.err.contains("is not a position like 0-1-100"), "{run:?}");
 
     let postgres = Network::postgres_peers();
     let a = &postgres.servers[0];
@@ -353,7 +354,7 @@ const OF_OWN_TYPES: &str = "CREATE EXTENSION hstore; CREATE EXTENSION citext;
 fn types_of_ones_own_long_keys_and_names_of_several_schemas_are_derived() {
     let lab = ServerLab::new().unwrap();
     let names = ["a", "b", "c", "d"];
-    let engines = [Engine::Postgres15, Engine::Postgres15, Engine::MariaDb];
+    let engines = [ServerKind::Postgres15, ServerKind::Postgres15, ServerKind::MariaDb];
     let wanted: Vec<_> = names.into_iter().zip(engines).collect();
     let servers = lab.start_all(&wanted).unwrap();
     servers[0].run(OF_OWN_TYPES).unwrap();

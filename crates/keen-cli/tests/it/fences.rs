@@ -2,7 +2,7 @@
 
 use crate::common::Folder;
 use crate::common::servers::{Network, PATIENCE, under_load};
-use keen_testkit::{Engine, Server, links};
+use keen_testkit::{Server, ServerKind, links};
 use serde_json::Value as Json;
 
 /// Audits in a row while everybody writes.
@@ -17,7 +17,7 @@ fn own_rows(server: &Server, i: usize, n: usize) {
     server.run(&format!("INSERT INTO stay VALUES {}", numbers.join(", "))).unwrap();
 }
 
-/// What the application of peer i of n does without an end: changes one of its stays; a guest comes and goes.
+/// The endless work of the application of peer i of n: it changes one of its stays; a guest comes and goes.
 fn load(server: &Server, i: usize, n: usize) -> Vec<String> {
     let pick = if server.engine().is_postgres() {
         format!("WHERE id = (SELECT 1000 + {n} * floor(random() * 120)::int + {i})")
@@ -184,7 +184,7 @@ fn behind_a_link_that_stands_still_rows_are_in_flight_and_the_link_is_named() {
 
 #[test]
 fn a_copy_that_no_longer_follows_is_waited_for_by_nobody() {
-    let network = Network::alike(&[Engine::Postgres15, Engine::Postgres15]);
+    let network = Network::alike(&[ServerKind::Postgres15, ServerKind::Postgres15]);
     network.servers[0].run("UPDATE guest SET name = 'Newer' WHERE id = 1").unwrap();
     let run = network.keen(&["audit", "--no-ledger", "--format", "json"]);
     assert_eq!(
@@ -234,7 +234,7 @@ fn where_nothing_tells_the_limit_of_the_file_is_the_time_to_settle() {
         "{json:#}"
     );
     let why = table(&json, "t")["standings"]["waiting_for"][0].as_str().unwrap();
-    assert!(why.starts_with("a -> b may take longer than there was time"), "{why}");
+    assert!(why.starts_with("a -> b may need more time than there was"), "{why}");
     let run = folder.keen(&["audit", "--no-ledger", "--patience", "0s"]);
     assert_eq!(run.code, 1, "{run:?}");
     // Patient enough, it is settled.

@@ -1,12 +1,12 @@
 //! Values that must be unique, where an engine takes several texts for one, and where rows exchange them.
 
 use crate::common::servers::Network;
-use keen_testkit::{Engine, Server};
+use keen_testkit::{Server, ServerKind};
 use mysql::prelude::Queryable;
 
 const RIGHT: &str = "[authority]\ndefault = \"a\"\n[[link]]";
 
-/// What a query yields, in the server's own words.
+/// The answer to a query, in the server's own words.
 fn told(server: &Server, sql: &str) -> Vec<String> {
     if server.engine().is_postgres() {
         let rows = server.postgres().unwrap().simple_query(sql).unwrap();
@@ -49,7 +49,7 @@ fn there_and_back(network: &Network, tables: &[&str]) {
     assert_eq!(all(b), before);
 }
 
-fn pair(engine: Engine, tables: &str) -> Network {
+fn pair(engine: ServerKind, tables: &str) -> Network {
     let network = Network::alike(&[engine, engine]);
     network.replace("\"guest\", \"stay\"", tables);
     network.replace("[[link]]", RIGHT);
@@ -58,7 +58,7 @@ fn pair(engine: Engine, tables: &str) -> Network {
 
 #[test]
 fn what_mariadb_takes_for_one_value_goes_before_it_comes() {
-    let network = pair(Engine::MariaDb, "\"hut\", \"warden\", \"spring\"");
+    let network = pair(ServerKind::MariaDb, "\"hut\", \"warden\", \"spring\"");
     let [a, b] = &network.servers[..] else { unreachable!() };
     for server in [a, b] {
         server
@@ -80,7 +80,7 @@ fn what_mariadb_takes_for_one_value_goes_before_it_comes() {
 
 #[test]
 fn what_postgresql_takes_for_one_value_goes_before_it_comes() {
-    let network = pair(Engine::Postgres15, "\"hut\", \"warden\", \"bell\"");
+    let network = pair(ServerKind::Postgres15, "\"hut\", \"warden\", \"bell\"");
     let [a, b] = &network.servers[..] else { unreachable!() };
     for server in [a, b] {
         server
@@ -107,7 +107,7 @@ fn what_postgresql_takes_for_one_value_goes_before_it_comes() {
 
 #[test]
 fn two_rows_that_would_hold_one_value_are_asked_about() {
-    for engine in [Engine::MariaDb, Engine::Postgres18] {
+    for engine in [ServerKind::MariaDb, ServerKind::Postgres18] {
         let network = Network::alike(&[engine, engine, engine]);
         network.replace("\"guest\", \"stay\"", "\"bunk\"");
         let latest = "[authority]\nbunk = { latest = \"changed\" }\n[[link]]";
@@ -135,7 +135,10 @@ fn two_rows_that_would_hold_one_value_are_asked_about() {
             !asked.is_empty() && asked.iter().all(|q| q["key"]["id"].as_i64().unwrap() < 3),
             "{plan:#}"
         );
-        assert!(why.iter().any(|why| why.contains("two rows would hold one value")), "{why:?}");
+        assert!(
+            why.iter().any(|why| why.contains("two rows there would have the same unique value")),
+            "{why:?}"
+        );
         // The two that exchange theirs are put right.
         let run = network.keen(&["plan", "--format", "sql", "--output", "repair"]);
         assert_eq!(run.code, 1, "{run:?}");

@@ -2,14 +2,15 @@
 
 use crate::common::preflight::{bad, findings, first, printed, statements};
 use crate::common::servers::{Network, PATIENCE, STAYS};
-use keen_testkit::{Engine, Server, ServerLab, Settings, huts, links};
+use keen_testkit::{Server, ServerKind, ServerLab, Settings, huts, links};
 
 const NOTHING: [&str; 0] = [];
 
 /// A publisher with one subscriber that has everything of stays.
 fn publisher(copied: bool) -> Network {
     let lab = ServerLab::new().unwrap();
-    let servers = lab.start_all(&[("a", Engine::Postgres15), ("b", Engine::Postgres15)]).unwrap();
+    let servers =
+        lab.start_all(&[("a", ServerKind::Postgres15), ("b", ServerKind::Postgres15)]).unwrap();
     for server in &servers {
         huts::tables(server).unwrap();
     }
@@ -56,7 +57,7 @@ fn healthy_peers_publisher_and_standby_have_nothing_to_mend() {
 /// A primary and a standby that streams from it.
 fn with_standby() -> Network {
     let lab = ServerLab::new().unwrap();
-    let a = lab.start("a", Engine::Postgres15).unwrap();
+    let a = lab.start("a", ServerKind::Postgres15).unwrap();
     huts::tables(&a).unwrap();
     huts::rows(&a).unwrap();
     let b = lab.standby("b", &a, &[]).unwrap();
@@ -151,7 +152,7 @@ fn links_as_they_are_against_links_as_they_should_be() {
     b.run("ALTER SUBSCRIPTION from_0_to_1 ENABLE").unwrap();
     links::until(PATIENCE, "the applier does not stumble", || {
         let run = network.keen(&["preflight", "--format", "json"]);
-        let again = |f: &str| f.contains("stops at an error again and again");
+        let again = |f: &str| f.contains("keeps stopping on an error");
         let findings = run.json()["findings"].as_array().unwrap().clone();
         Ok(findings.iter().any(|f| again(f["found"].as_str().unwrap())))
     })
@@ -165,7 +166,10 @@ fn a_source_that_cannot_be_looked_at_is_not_said_to_be_absent() {
     let run = network.keen(&["preflight", "--node", "b", "--format", "json"]);
     assert_eq!((bad(&run).len(), run.code), (0, 3), "{}", run.out);
     let unseen = run.json()["could_not_look"][0].clone();
-    assert!(unseen["reason"].as_str().unwrap().contains("from_0_to_1 may be it"), "{unseen}");
+    assert!(
+        unseen["fault"]["what"].as_str().unwrap().contains("from_0_to_1 may be it"),
+        "{unseen}"
+    );
     network.servers[0].kill();
     links::until(PATIENCE, "it does not notice", || {
         let run = network.keen(&["preflight", "--format", "json"]);
@@ -242,7 +246,7 @@ fn copies_that_were_never_made_and_links_that_nobody_declared() {
 #[test]
 fn a_relay_that_passes_nothing_on() {
     let lab = ServerLab::new().unwrap();
-    let engine = Engine::Postgres18;
+    let engine = ServerKind::Postgres18;
     let servers = lab.start_all(&[("a", engine), ("b", engine), ("c", engine)]).unwrap();
     for server in &servers {
         huts::tables(server).unwrap();
@@ -269,7 +273,7 @@ fn a_relay_that_passes_nothing_on() {
 #[test]
 fn two_subscriptions_that_read_one_slot() {
     let lab = ServerLab::new().unwrap();
-    let engine = Engine::Postgres15;
+    let engine = ServerKind::Postgres15;
     let servers = lab.start_all(&[("a", engine), ("b", engine), ("c", engine)]).unwrap();
     for server in &servers {
         huts::tables(server).unwrap();
@@ -412,15 +416,15 @@ fn six_healthy_nodes() {
     let lab = ServerLab::new().unwrap();
     let mut servers: Vec<Server> = lab
         .start_all(&[
-            ("a", Engine::Postgres18),
-            ("b", Engine::Postgres18),
-            ("c", Engine::Postgres15),
-            ("d", Engine::Postgres15),
+            ("a", ServerKind::Postgres18),
+            ("b", ServerKind::Postgres18),
+            ("c", ServerKind::Postgres15),
+            ("d", ServerKind::Postgres15),
         ])
         .unwrap();
     for (id, name) in [(1, "e"), (2, "f")] {
         let settings = Settings { server_id: Some(id), ..Settings::default() };
-        servers.push(lab.start_with(name, Engine::MariaDb, &settings).unwrap());
+        servers.push(lab.start_with(name, ServerKind::MariaDb, &settings).unwrap());
     }
     for server in &servers[..4] {
         huts::tables(server).unwrap();
@@ -464,7 +468,7 @@ fn six_healthy_nodes() {
 
 #[test]
 fn each_way_of_not_getting_in_is_told_apart() {
-    let network = Network::alike(&[Engine::Postgres15, Engine::MariaDb]);
+    let network = Network::alike(&[ServerKind::Postgres15, ServerKind::MariaDb]);
     let (a, b) = (&network.servers[0], &network.servers[1]);
     a.run("CREATE ROLE hidden LOGIN PASSWORD 'x';\nREVOKE CONNECT ON DATABASE huts FROM PUBLIC")
         .unwrap();
@@ -564,7 +568,7 @@ fn nothing_is_written() {
 #[test]
 fn one_database_behind_two_addresses_is_no_pair() {
     let lab = ServerLab::new().unwrap();
-    let a = lab.start("a", Engine::Postgres15).unwrap();
+    let a = lab.start("a", ServerKind::Postgres15).unwrap();
     huts::tables(&a).unwrap();
     let port = a.port();
     let network = Network::new(lab, vec![a], "");
@@ -657,7 +661,10 @@ fn log_that_is_held_back_for_a_reader_is_a_warning_by_its_size() {
     .unwrap();
     let run = network.keen(&["preflight", "--format", "json"]);
     let found = first(&run, "log-held-back");
-    assert!(found["found"].as_str().unwrap().contains("more the server gives it up"), "{found:#}");
+    assert!(
+        found["found"].as_str().unwrap().contains("more the server invalidates it"),
+        "{found:#}"
+    );
 }
 
 #[test]

@@ -34,13 +34,13 @@ fn rows(server: &Server) -> i64 {
 /// "a>b insert" and so on for every write that arrived (or did not).
 fn arrivals(json: &Json, arrived: bool) -> Vec<String> {
     let mut found = Vec::new();
-    for writer in json["writers"].as_array().unwrap() {
+    for writer in json["nodes"].as_array().unwrap() {
         for one in writer["arrived"].as_array().unwrap() {
-            if one["took_us"].is_null() != arrived {
+            if one["seconds"].is_null() != arrived {
                 let text = |json: &Json| json.as_str().unwrap().to_owned();
                 found.push(format!(
                     "{}>{} {}",
-                    text(&writer["from"]),
+                    text(&writer["node"]),
                     text(&one["node"]),
                     text(&one["stage"])
                 ));
@@ -128,7 +128,7 @@ fn on_a_mesh_every_write_arrives_and_nothing_stays() {
     let run = mesh.keen(&["probe", "--from", "a", "--format", "json"]);
     assert_eq!(run.code, 3, "{run:?}");
     assert!(
-        crate::common::told(&run.json()["writers"][0]["fault"]).contains("write the probe's row"),
+        crate::common::told(&run.json()["nodes"][0]["fault"]).contains("write the probe's row"),
         "{run:?}"
     );
 }
@@ -222,8 +222,8 @@ fn postgresql_peers_are_probed_and_waited_for() {
     let run = peers.keen(&["probe", "--seen", &position, "--at", "b", "--timeout", "30s"]);
     assert_eq!(run.code, 0, "{run:?}");
     for (args, said) in [
-        (vec!["--seen", "1-1-5", "--at", "b"], "counts otherwise"),
-        (vec!["--seen", "x", "--at", "b"], "is no position"),
+        (vec!["--seen", "1-1-5", "--at", "b"], "has positions of another kind"),
+        (vec!["--seen", "x", "--at", "b"], "is not a position"),
         (vec!["--now", "--at", "z"], "there is no node z"),
         (vec!["--now", "--at", "b", "--from", "b"], "no link leads from b to b"),
     ] {

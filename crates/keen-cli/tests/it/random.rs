@@ -11,7 +11,7 @@ use proptest::prelude::*;
 use rusqlite::Connection;
 use serde_json::Value as Json;
 
-/// What one node holds: key -> (text, unique number or none).
+/// The rows of one node: key -> (text, unique number or none).
 type Content = BTreeMap<i64, (String, Option<i64>)>;
 
 const FILES: [&str; 4] = ["a.db", "b.db", "c.db", "d.db"];
@@ -191,7 +191,7 @@ fn shapes() -> impl Strategy<Value = (String, Vec<usize>, usize)> {
     })
 }
 
-/// What is planted: at a node, for a key.
+/// A planted row: at a node, for a key.
 #[derive(Debug, Clone, Copy)]
 enum Planted {
     Changed,

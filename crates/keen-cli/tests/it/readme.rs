@@ -135,7 +135,7 @@ fn documents() -> Vec<(String, String)> {
     all.map(|path| (path.display().to_string(), fs::read_to_string(&path).unwrap())).collect()
 }
 
-/// What stands in a text as code: between backticks, or on a line of a block of code.
+/// The code in a text: between backticks, or on a line of a block of code.
 fn code(text: &str) -> impl Iterator<Item = &str> {
     let blocks = text.split("\n```").skip(1).step_by(2).flat_map(str::lines).map(str::trim);
     let prose = text.split("\n```").step_by(2);

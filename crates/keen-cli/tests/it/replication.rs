@@ -1,7 +1,7 @@
 //! Real replication that goes wrong while every status is healthy, found and mended.
 
 use crate::common::servers::{Network, PATIENCE, STAYS};
-use keen_testkit::{Engine, ServerLab, huts, links};
+use keen_testkit::{ServerKind, ServerLab, huts, links};
 use mysql::prelude::Queryable;
 
 /// The swapped values of one row are found; the scripts of the plan, run while replication is on,
@@ -117,7 +117,7 @@ fn values_swapped_between_postgresql_peers_are_found_and_mended() {
 #[test]
 fn a_filtered_subscriber_is_equal_under_its_filter_and_columns() {
     let lab = ServerLab::new().unwrap();
-    let engine = Engine::Postgres15;
+    let engine = ServerKind::Postgres15;
     let servers =
         lab.start_all(&[("valley", engine), ("saddle", engine), ("cirque", engine)]).unwrap();
     servers.iter().for_each(|server| huts::tables(server).unwrap());
@@ -163,7 +163,8 @@ fn a_filtered_subscriber_is_equal_under_its_filter_and_columns() {
 
 #[test]
 fn three_engines_are_compared_and_mended_from_each_other() {
-    let network = Network::alike(&[Engine::MariaDb, Engine::Postgres15, Engine::Postgres18]);
+    let network =
+        Network::alike(&[ServerKind::MariaDb, ServerKind::Postgres15, ServerKind::Postgres18]);
     let run = network.keen(&["audit"]);
     assert_eq!(run.code, 0, "{run:?}");
     network.servers[1].run("UPDATE guest SET member = NOT member WHERE id = 2").unwrap();

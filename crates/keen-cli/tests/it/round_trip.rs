@@ -2,7 +2,7 @@
 //! engine's own text of the row on both nodes, not keen's audit.
 
 use crate::common::servers::Network;
-use keen_testkit::{Engine, Server};
+use keen_testkit::{Server, ServerKind};
 use mysql::prelude::Queryable;
 
 /// A type, and two of its values that the engine tells apart.
@@ -142,7 +142,7 @@ fn texts(server: &Server, cases: &[Pair]) -> Vec<Option<String>> {
     (0..cases.len()).map(text).collect()
 }
 
-fn round_trip(engine: Engine, before: &str, cases: &[Pair]) {
+fn round_trip(engine: ServerKind, before: &str, cases: &[Pair]) {
     let network = Network::alike(&[engine, engine]);
     let mariadb = !engine.is_postgres();
     for (server, which) in network.servers.iter().zip([0, 1]) {
@@ -217,7 +217,7 @@ const TYPES: &str = "CREATE EXTENSION hstore;\nCREATE EXTENSION citext;\nCREATE 
 
 #[test]
 fn values_of_postgresql_15_come_back_as_they_were() {
-    round_trip(Engine::Postgres15, TYPES, POSTGRES);
+    round_trip(ServerKind::Postgres15, TYPES, POSTGRES);
 }
 
 #[test]
@@ -228,17 +228,17 @@ fn values_of_postgresql_18_come_back_as_they_were() {
         .filter(|(declared, ..)| !declared.starts_with("hstore") && *declared != "citext")
         .copied()
         .collect();
-    round_trip(Engine::Postgres18, &without, &cases);
+    round_trip(ServerKind::Postgres18, &without, &cases);
 }
 
 #[test]
 fn values_of_mariadb_come_back_as_they_were() {
-    round_trip(Engine::MariaDb, "", MARIADB);
+    round_trip(ServerKind::MariaDb, "", MARIADB);
 }
 
 #[test]
 fn what_no_strict_session_can_write_is_asked_about() {
-    let network = Network::alike(&[Engine::MariaDb, Engine::MariaDb]);
+    let network = Network::alike(&[ServerKind::MariaDb, ServerKind::MariaDb]);
     let (a, b) = (&network.servers[0], &network.servers[1]);
     for (server, first, second) in [(a, "0", "'calm'"), (b, "'calm'", "0")] {
         // Neither label is an empty text, whatever quotes they hold.

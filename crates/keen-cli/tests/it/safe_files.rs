@@ -1,5 +1,5 @@
-//! What keen writes and reads as files: nothing that somebody needs is replaced, nothing hangs, no secret is shown,
-//! and what fails inside is never taken for fine.
+//! Files that keen writes and reads: nothing that somebody needs is replaced, nothing hangs, no secret is shown, and a
+//! failure inside is never taken for fine.
 
 use std::fs;
 use std::io::Read as _;
@@ -145,12 +145,12 @@ fn pipes_and_devices_in_the_topology_are_not_waited_for() {
     let began = Instant::now();
     fs::write(folder.path("keen.toml"), text.replace("sqlite:b.db", "sqlite:pipe")).unwrap();
     let run = folder.keen(&["audit", "--connect-timeout", "1s"]);
-    assert!(run.code == 3 && run.out.contains("is no ordinary file"), "{run:?}");
+    assert!(run.code == 3 && run.out.contains("is not an ordinary file"), "{run:?}");
     let journal =
         text.replace("at = \"sqlite:b.db\"\n", "at = \"sqlite:b.db\"\njournal = \"pipe\"\n");
     fs::write(folder.path("keen.toml"), journal).unwrap();
     let run = folder.keen(&["conflicts", "--connect-timeout", "1s"]);
-    assert!(run.code == 3 && run.out.contains("is no ordinary file"), "{run:?}");
+    assert!(run.code == 3 && run.out.contains("is not an ordinary file"), "{run:?}");
     let password = text.replace(
         "at = \"sqlite:b.db\"\n",
         "at = \"postgres://keen@127.0.0.1:1/huts\"\npassword = { file = \"pipe\" }\n",
@@ -158,7 +158,7 @@ fn pipes_and_devices_in_the_topology_are_not_waited_for() {
     fs::write(folder.path("keen.toml"), password).unwrap();
     let run = folder.keen(&["audit", "--connect-timeout", "1s"]);
     assert!(
-        run.code == 3 && run.out.contains("nothing came from it within --connect-timeout"),
+        run.code == 3 && run.out.contains("it sent nothing within --connect-timeout"),
         "{run:?}"
     );
     assert!(began.elapsed() < Duration::from_secs(20), "nothing hangs");
@@ -191,7 +191,7 @@ fn no_message_shows_a_secret() {
     fs::set_permissions(folder.path("secret"), fs::Permissions::from_mode(0o644)).unwrap();
     let run = folder.keen(&["audit", "--connect-timeout", "1s"]);
     assert!(run.err.contains("the certificate of a is not checked"), "{run:?}");
-    assert!(run.err.contains("others can read the password file of a"), "{run:?}");
+    assert!(run.err.contains("other users can read the password file of a"), "{run:?}");
     let run = folder.keen(&["preflight", "--connect-timeout", "1s"]);
     assert!(run.out.contains("tls-unverified") && run.out.contains("password-exposed"), "{run:?}");
     fs::set_permissions(folder.path("secret"), fs::Permissions::from_mode(0o600)).unwrap();

@@ -4,7 +4,7 @@
 use std::process::Command;
 
 use crate::common::servers::{Network, PATIENCE, STAYS};
-use keen_testkit::{ADMIN, CARRIER, Engine, Server, ServerLab, Settings, huts, links};
+use keen_testkit::{ADMIN, CARRIER, Server, ServerKind, ServerLab, Settings, huts, links};
 use mysql::prelude::Queryable;
 use serde_json::Value as Json;
 
@@ -197,7 +197,7 @@ fn a_node_of_a_mariadb_ring_is_seeded_and_the_one_behind_it_misses_nothing() {
     let servers: Vec<Server> = (1..=3)
         .map(|id| {
             let settings = Settings { server_id: Some(id), ..Settings::default() };
-            lab.start_with(&format!("r{id}"), Engine::MariaDb, &settings).unwrap()
+            lab.start_with(&format!("r{id}"), ServerKind::MariaDb, &settings).unwrap()
         })
         .collect();
     links::mariadb_ring(&servers).unwrap();

@@ -35,7 +35,7 @@ fn guests(server: &Server) -> Vec<(i64, String)> {
     }
 }
 
-/// What is printed after "Once b's steps are done: ", for each link.
+/// The text printed after "Once b's steps are done: ", for each link.
 fn starts(plan: &Json) -> Vec<String> {
     let notes = plan["notes"].as_array().unwrap().iter().map(|note| note.as_str().unwrap());
     let start = |note: &str| {
@@ -47,10 +47,10 @@ fn starts(plan: &Json) -> Vec<String> {
 }
 
 /// The question about a guest.
-/// What is lacking then, and the statements, of the note that says how a transaction is passed over.
+/// The writes that are lacking then, and the statements, of the note that says how a transaction is passed over.
 fn passing_over(plan: &Json) -> (String, String) {
     let notes = plan["notes"].as_array().unwrap().iter().map(|note| note.as_str().unwrap());
-    let note = notes.into_iter().find(|note| note.contains("does without all of"));
+    let note = notes.into_iter().find(|note| note.contains("skips all of"));
     let note = note.unwrap_or_else(|| panic!("{plan:#}"));
     let (_, rest) = note.split_once(": then it lacks ").unwrap();
     let (lacks, rest) = rest.split_once(", and whatever else").unwrap();
@@ -83,7 +83,7 @@ fn mend(network: &Network, on: usize) -> Json {
     std::fs::remove_dir_all(network.folder.path("repair")).unwrap();
     let starts = starts(&plan);
     assert!(!starts.is_empty(), "{plan:#}");
-    for start in starts.iter().filter(|start| !start.contains("by itself")) {
+    for start in starts.iter().filter(|start| !start.contains("on its own within seconds")) {
         network.servers[on].run(start).unwrap_or_else(|error| panic!("{start}: {error}"));
     }
     plan
@@ -139,7 +139,7 @@ fn a_mesh_of_mariadb_goes_on_behind_a_row_and_the_rest_is_judged() {
         .unwrap()
         .clone();
     assert_eq!(
-        (&step["action"], &step["node"], &step["loses"]),
+        (&step["op"], &step["node"], &step["loses"]),
         (&"delete".into(), &"b".into(), &"the row".into()),
         "{step:#}"
     );
@@ -178,11 +178,16 @@ fn a_mesh_of_mariadb_goes_on_behind_a_row_and_the_rest_is_judged() {
     let steps = plan["steps"].as_array().unwrap();
     assert_eq!((steps.len(), &plan["questions"]), (1, &serde_json::json!([])), "{plan:#}");
     assert_eq!(
-        (&steps[0]["action"], &steps[0]["node"], &steps[0]["key"]["id"], &steps[0]["loses"]),
+        (&steps[0]["op"], &steps[0]["node"], &steps[0]["key"]["id"], &steps[0]["loses"]),
         (&"delete".into(), &"b".into(), &120.into(), &Json::Null),
         "{plan:#}"
     );
-    assert!(steps[0]["reason"].as_str().unwrap().contains("it is the same, and comes again"));
+    assert!(
+        steps[0]["reason"]
+            .as_str()
+            .unwrap()
+            .contains("it is the same row, and will be inserted again")
+    );
     // Or b does without that transaction, and without no other.
     let (lacks, statements) = passing_over(&plan);
     assert_eq!(lacks, "insert into guest id 120");
@@ -335,11 +340,11 @@ fn behind_a_worker_of_pglogical_that_is_down_the_rest_is_judged() {
     );
     // What it says of the rest, word by word, is no more than is known.
     let run = peers.keen(&["flow", "--interval", "1s", "--no-ledger"]);
-    assert!(run.out.contains("it met an error at a row, or does not reach a"), "{}", run.out);
+    assert!(run.out.contains("it failed on a row, or does not reach a"), "{}", run.out);
     // Once the cause is gone, it goes on by what was printed.
     b.run("ALTER TABLE guest DROP CONSTRAINT guest_name_check").unwrap();
     let next = link(&json, "a", "b")["next"]["what"].as_str().unwrap().to_owned();
-    let (_, again) = next.split_once("Once that is mended, on b, each on its own: ").unwrap();
+    let (_, again) = next.split_once("Once that is fixed, on b, each on its own: ").unwrap();
     again.split(" and ").for_each(|statement| b.run(statement).unwrap());
     links::until(PATIENCE, "b does not go on", || {
         Ok(guests(b).contains(&(100, "Not here".to_owned())))

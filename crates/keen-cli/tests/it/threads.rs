@@ -2,10 +2,10 @@
 
 use crate::common::servers::{Network, STAYS};
 use crate::common::{Folder, Run};
-use keen_testkit::Engine;
+use keen_testkit::ServerKind;
 use serde_json::Value as Json;
 
-/// What was found, without what differs from run to run.
+/// The findings, without the parts that differ from run to run.
 fn tables(run: &Run) -> Json {
     assert_eq!(run.code, 1, "{run:?}");
     run.json()["tables"].clone()
@@ -19,7 +19,8 @@ const CHANGES: [&str; 3] = [
 
 #[test]
 fn segments_of_server_tables_add_up_to_the_whole() {
-    let network = Network::alike(&[Engine::MariaDb, Engine::Postgres15, Engine::Postgres18]);
+    let network =
+        Network::alike(&[ServerKind::MariaDb, ServerKind::Postgres15, ServerKind::Postgres18]);
     for (server, change) in network.servers.iter().zip(CHANGES) {
         let numbers = if server.engine().is_postgres() {
             "generate_series(1, 60000) AS s (seq)"

@@ -7,7 +7,7 @@ use std::process::Command;
 
 use crate::common::Folder;
 use crate::common::servers::{Network, mesh_of};
-use keen_testkit::{Engine, ServerLab, Settings, huts};
+use keen_testkit::{ServerKind, ServerLab, Settings, huts};
 use mysql::prelude::Queryable;
 use rcgen::{BasicConstraints, CertificateParams, DnType, IsCa, Issuer, KeyPair};
 
@@ -93,9 +93,9 @@ fn connections_are_protected_and_checked() {
         ..Settings::default()
     };
     let servers = vec![
-        lab.start_with("p15", Engine::Postgres15, &postgres).unwrap(),
-        lab.start_with("p18", Engine::Postgres18, &postgres).unwrap(),
-        lab.start_with("m", Engine::MariaDb, &mariadb).unwrap(),
+        lab.start_with("p15", ServerKind::Postgres15, &postgres).unwrap(),
+        lab.start_with("p18", ServerKind::Postgres18, &postgres).unwrap(),
+        lab.start_with("m", ServerKind::MariaDb, &mariadb).unwrap(),
     ];
     for server in &servers {
         huts::tables(server).unwrap();
@@ -161,7 +161,8 @@ fn connections_are_protected_and_checked() {
 
 #[test]
 fn a_server_without_tls_is_not_talked_to_in_the_open() {
-    let network = Network::alike(&[Engine::Postgres15, Engine::Postgres18, Engine::MariaDb]);
+    let network =
+        Network::alike(&[ServerKind::Postgres15, ServerKind::Postgres18, ServerKind::MariaDb]);
     set(&network.folder, "tls = \"on\"");
     let run = network.keen(&["audit", "--format", "json"]);
     assert_eq!(run.code, 3, "{run:?}");

@@ -21,7 +21,7 @@ mesh = ["valley", "saddle"]
 carries = ["stays"]
 "#;
 
-/// What keen says of the good file with one piece replaced.
+/// The answer of keen to the good file with one piece replaced.
 fn said(from: &str, to: &str) -> (i32, String) {
     assert!(GOOD.contains(from), "{from}");
     let folder = Folder::new(&GOOD.replacen(from, to, 1));
@@ -44,7 +44,7 @@ fn a_mistake_is_shown_with_its_line_and_what_would_be_right() {
        |                   ^^^^^^^^
       help: did you mean "saddle"?
 
-    keen: keen.toml cannot be used: 1 error, nothing was read
+    keen: keen.toml cannot be used: 1 error; no node was read
     "#);
 }
 
@@ -99,7 +99,7 @@ fn each_mistake_is_an_error_with_its_line() {
             "from = \"valley\"\nto = \"valley\"",
             "keen.toml:13",
             "to itself",
-            "take it out",
+            "name it in only one",
         ),
         (
             "mesh = [\"valley\", \"saddle\"]",
@@ -126,7 +126,7 @@ fn each_mistake_is_an_error_with_its_line() {
             "sqlite:valley.db",
             "oracle:valley",
             "keen.toml:4",
-            "no address that keen knows",
+            "not an address that keen knows",
             "sqlite:PATH",
         ),
         (
@@ -158,7 +158,7 @@ fn each_mistake_is_an_error_with_its_line() {
             "[[link]]",
             "[limits]\nstalled = \"soon\"\n[[link]]",
             "keen.toml:14",
-            "no length of time",
+            "not a length of time",
             "30s",
         ),
         (
@@ -244,7 +244,7 @@ fn each_mistake_is_an_error_with_its_line() {
             "[[link]]",
             "[compare.stay]\nbeds = \"squint\"\n[[link]]",
             "keen.toml:14",
-            "no way to compare",
+            "not a way to compare",
             "round 2",
         ),
         (
@@ -306,7 +306,7 @@ fn all_mistakes_are_told_at_once_in_the_order_of_the_text() {
     let at = |word: &str| run.err.find(word).unwrap_or_else(|| panic!("{word} in {}", run.err));
     assert!(at("wrote") < at("sadle") && at("sadle") < at("staies"));
     assert!(
-        run.err.ends_with("keen.toml cannot be used: 3 errors, nothing was read\n"),
+        run.err.ends_with("keen.toml cannot be used: 3 errors; no node was read\n"),
         "{}",
         run.err
     );
@@ -330,7 +330,7 @@ fn init_writes_a_file_that_can_be_used_and_never_overwrites() {
         let folder = Folder::new("");
         let run = folder.keen(&["init", shape]);
         assert_eq!(run.code, 2, "keen.toml is there: {run:?}");
-        assert!(run.err.contains("left as it is"), "{}", run.err);
+        assert!(run.err.contains("left untouched"), "{}", run.err);
         assert_eq!(fs::read(folder.path("keen.toml")).unwrap(), b"");
         let run = folder.keen(&["init", shape, "--output", "new.toml"]);
         assert_eq!(run.code, 0, "{run:?}");
@@ -375,8 +375,12 @@ fn an_engine_that_keen_does_not_know_is_refused_by_name() {
         for command in ["audit", "preflight", "flow", "conflicts", "plan"] {
             let run = folder.keen(&[command]);
             assert_eq!((run.code, &run.out[..]), (2, ""), "{run:?}");
-            let told =
-                ["keen.toml:3", address, "is no address that keen knows", "postgres://USER@HOST"];
+            let told = [
+                "keen.toml:3",
+                address,
+                "is not an address that keen knows",
+                "postgres://USER@HOST",
+            ];
             assert!(told.iter().all(|words| run.err.contains(words)), "{run:?}");
         }
     }

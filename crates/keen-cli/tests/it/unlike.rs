@@ -4,12 +4,13 @@ use std::fs;
 
 use crate::common::Folder;
 use crate::common::servers::{Network, topology};
-use keen_testkit::{Engine, ServerLab};
+use keen_testkit::{ServerKind, ServerLab};
 
 /// The same bookings as four nodes hold them, each in its own way.
 fn bookings() -> Network {
     let lab = ServerLab::new().unwrap();
-    let wanted = [("m", Engine::MariaDb), ("p", Engine::Postgres15), ("q", Engine::Postgres18)];
+    let wanted =
+        [("m", ServerKind::MariaDb), ("p", ServerKind::Postgres15), ("q", ServerKind::Postgres18)];
     let servers = lab.start_all(&wanted).unwrap();
     servers[0]
         .run(
@@ -145,7 +146,7 @@ fn what_cannot_be_compared_is_refused_by_name() {
     fs::write(&path, text.replace("zone = \"Europe/Vienna\"\n", "")).unwrap();
     let run = network.keen(&["audit"]);
     assert_eq!(run.code, 3, "{run:?}");
-    assert!(run.out.contains("say in keen.toml which zone"), "{}", run.out);
+    assert!(run.out.contains("name the zone of times without one in keen.toml"), "{}", run.out);
     fs::write(&path, &text).unwrap();
     network.servers[0].run("ALTER TABLE stay MODIFY code int").unwrap_err();
     network.servers[0].run("ALTER TABLE stay DROP code, ADD code date").unwrap();

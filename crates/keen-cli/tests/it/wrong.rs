@@ -3,18 +3,18 @@
 use crate::common::preflight::{bad, findings};
 use crate::common::servers::Network;
 use keen_testkit::links;
-use keen_testkit::wrong::{self, Wrong};
+use keen_testkit::wrong::{self, WrongLinks};
 
-fn expected(wrong: Wrong) -> &'static str {
+fn expected(wrong: WrongLinks) -> &'static str {
     match wrong {
-        Wrong::OneWay => "stop link-one-way",
-        Wrong::Stopped => "stop link-down",
-        Wrong::SameId => "stop same-server-id",
-        Wrong::ColumnOrder => "column-order",
-        Wrong::OrphanSlot => "warn slot-unread",
-        Wrong::Loop => "stop link-loop",
-        Wrong::MissingTable => "stop table-missing",
-        Wrong::SameNumbers => "stop counters-collide",
+        WrongLinks::OneWay => "stop link-one-way",
+        WrongLinks::Stopped => "stop link-down",
+        WrongLinks::SameId => "stop same-server-id",
+        WrongLinks::ColumnOrder => "column-order",
+        WrongLinks::OrphanSlot => "warn slot-unread",
+        WrongLinks::Loop => "stop link-loop",
+        WrongLinks::MissingTable => "stop table-missing",
+        WrongLinks::SameNumbers => "stop counters-collide",
     }
 }
 
@@ -22,7 +22,7 @@ fn expected(wrong: Wrong) -> &'static str {
 fn what_the_lab_sets_up_wrong_is_found() {
     for make in [Network::mariadb_mesh, Network::postgres_peers] {
         let engine = make().servers[0].engine();
-        for wrong in Wrong::ALL.into_iter().filter(|wrong| wrong.fits(engine)) {
+        for wrong in WrongLinks::ALL.into_iter().filter(|wrong| wrong.fits(engine)) {
             let network = make();
             wrong::make(wrong, &network.servers).unwrap();
             let json = || network.keen(&["preflight", "--format", "json"]);

@@ -7,6 +7,8 @@
 //! are passed over without looking at a row: whoever read them added them up while they were at hand.
 //! Cost: one pass, `O(rows × nodes)`; memory: the heads of the streams and one divergent row.
 
+use crate::fault::ReadFault;
+use crate::topology::node_set::NodeSet;
 use std::collections::{BTreeMap, HashMap};
 use std::ops::ControlFlow;
 use std::sync::Arc;
@@ -16,7 +18,7 @@ use crate::row::batch::{Batch, Layout, Row};
 use crate::row::digest::Digest;
 use crate::row::encoding::{self, Unreadable};
 use crate::topology::NodeId;
-use crate::topology::placement::{Expectation, Nodes, bit, members};
+use crate::topology::placement::Expectation;
 use crate::value::Value;
 
 /// Where the rows of one table on one node come from.
@@ -25,9 +27,8 @@ pub trait RowStream {
     /// before, for its memory.
     ///
     /// # Errors
-    /// Why the node can no longer be read, in words for an engineer. The
-    /// comparison goes on without it.
-    fn next_batch(&mut self, spent: Batch) -> Result<Option<Batch>, String>;
+    /// Why the node can no longer be read. The comparison goes on without it.
+    fn next_batch(&mut self, spent: Batch) -> Result<Option<Batch>, ReadFault>;
 }
 
 /// Takes what a comparison finds, as it finds it.
@@ -42,7 +43,7 @@ pub trait Findings {
 /// Collects every divergent row.
 #[derive(Debug, Default)]
 pub struct Collect(
-    /// What was found, in key order.
+    /// The rows that were found, in key order.
     pub Vec<DivergentRow>,
 );
 
@@ -67,9 +68,9 @@ pub struct DivergentRow {
     pub outside: Vec<(NodeId, Arc<Vec<Value>>)>,
 }
 
-/// What can be said of a row that differed when it was first looked at.
+/// The standing of a row that differed when it was first looked at.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Standing {
+pub enum RowStanding {
     /// Every node had passed the fence, nothing changed, and it still differs.
     Settled,
     /// A node had not passed the fence.
@@ -80,7 +81,7 @@ pub enum Standing {
     Healed,
 }
 
-impl Standing {
+impl RowStanding {
     /// Its name in results.
     #[must_use]
     pub fn name(self) -> &'static str {
@@ -138,8 +139,8 @@ impl DivergentRow {
 
     /// Whether it still differs when these nodes are left out.
     #[must_use]
-    pub fn differs_without(&self, nodes: Nodes) -> bool {
-        let held = |version: &&Version| version.nodes.iter().any(|node| nodes & bit(*node) == 0);
+    pub fn differs_without(&self, nodes: NodeSet) -> bool {
+        let held = |version: &&Version| version.nodes.iter().any(|node| !nodes.contains(*node));
         self.versions.iter().filter(held).count() > 1
     }
 }
@@ -155,7 +156,7 @@ pub struct Version {
     pub count: u64,
 }
 
-/// What one comparison counted.
+/// The counts of one comparison.
 #[derive(Debug, Clone, Default)]
 pub struct Tally {
     /// Rows and digest sums by node, rows outside the filter left out.
@@ -165,7 +166,7 @@ pub struct Tally {
     /// How often a link had not brought its receiver to what its source holds.
     pub unsatisfied: BTreeMap<(NodeId, NodeId), u64>,
     /// Nodes lost on the way, and why.
-    pub lost: BTreeMap<NodeId, String>,
+    pub lost: BTreeMap<NodeId, ReadFault>,
     /// The comparison was stopped before the end.
     pub stopped: bool,
 }
@@ -185,12 +186,12 @@ pub fn compare(
         layout,
         expectation,
         cursors: Vec::with_capacity(streams.len()),
-        readable: 0,
+        readable: NodeSet::EMPTY,
         tally: Tally::default(),
         agreeable: HashMap::new(),
     };
     for (node, stream) in streams {
-        merge.readable |= bit(node);
+        merge.readable.insert(node);
         merge.tally.balances.insert(node, Balance::default());
         merge.cursors.push(Cursor {
             node,
@@ -229,8 +230,8 @@ impl Cursor<'_> {
         self.batch.get(self.at)
     }
 
-    /// What the rows from the head to the end of its stretch add up to, and where that is; none if the
-    /// head is not the first row of a stretch, or its sum does not tell.
+    /// The balance of the rows from the head to the end of its stretch, and where that is; none if the head is not the
+    /// first row of a stretch, or its sum does not tell.
     #[inline]
     fn balance_ahead(&mut self) -> Option<(Balance, usize)> {
         loop {
@@ -244,9 +245,9 @@ impl Cursor<'_> {
     }
 }
 
-/// What one node holds of the row in question.
+/// The row in question on one node.
 #[derive(Clone, Copy, PartialEq)]
-struct Held {
+struct NodeRow {
     node: NodeId,
     digest: Digest,
     count: u64,
@@ -258,10 +259,10 @@ struct Merge<'a, 's> {
     layout: &'a Layout,
     expectation: &'a Expectation,
     cursors: Vec<Cursor<'s>>,
-    readable: Nodes,
+    readable: NodeSet,
     tally: Tally,
     /// Whether a row that exactly these nodes hold alike leaves nothing to wish for.
-    agreeable: HashMap<Nodes, bool>,
+    agreeable: HashMap<NodeSet, bool>,
 }
 
 /// How many keys pass between two looks at the stop flag.
@@ -305,14 +306,14 @@ impl Merge<'_, '_> {
     /// for; how many rows it has.
     #[inline]
     fn pass_over(&mut self) -> Option<u64> {
-        let mut holders: Nodes = 0;
+        let mut holders: NodeSet = NodeSet::EMPTY;
         let mut same = None;
         for cursor in self.cursors.iter_mut().filter(|cursor| !cursor.done) {
             let (balance, _) = cursor.balance_ahead()?;
             if *same.get_or_insert(balance) != balance {
                 return None;
             }
-            holders |= bit(cursor.node);
+            holders.insert(cursor.node);
         }
         let balance = same.filter(|_| self.is_agreeable(holders))?;
         for i in 0..self.cursors.len() {
@@ -354,8 +355,8 @@ impl Merge<'_, '_> {
         at_key: u64,
         findings: &mut dyn Findings,
     ) -> ControlFlow<()> {
-        let mut holders: Nodes = 0;
-        let mut outside: Nodes = 0;
+        let mut holders: NodeSet = NodeSet::EMPTY;
+        let mut outside: NodeSet = NodeSet::EMPTY;
         let mut alike = true;
         let mut digest = None;
         for i in bits(at_key) {
@@ -364,15 +365,15 @@ impl Merge<'_, '_> {
                 continue;
             };
             if head.outside {
-                outside |= bit(cursor.node);
+                outside.insert(cursor.node);
                 continue;
             }
-            holders |= bit(cursor.node);
+            holders.insert(cursor.node);
             cursor.balance.credit(head.digest);
             alike &= *digest.get_or_insert(head.digest) == head.digest;
         }
         let mut flow = ControlFlow::Continue(());
-        if holders != 0 && !(alike && self.is_agreeable(holders)) {
+        if !(holders.is_empty() || alike && self.is_agreeable(holders)) {
             flow = self.report_keyed(first, at_key, holders, outside, findings);
         }
         for i in bits(at_key) {
@@ -383,7 +384,7 @@ impl Merge<'_, '_> {
 
     /// Whether everyone concerned holds a row that exactly `holders` hold, all alike.
     #[inline]
-    fn is_agreeable(&mut self, holders: Nodes) -> bool {
+    fn is_agreeable(&mut self, holders: NodeSet) -> bool {
         if holders == self.expectation.carriers() {
             return true;
         }
@@ -391,7 +392,7 @@ impl Merge<'_, '_> {
             return *known;
         }
         let concerns = self.expectation.concerns(holders, self.readable);
-        let agreeable = concerns.iter().all(|concern| concern & !holders == 0);
+        let agreeable = concerns.iter().all(|concern| concern.is_within(holders));
         if self.agreeable.len() >= PATTERNS_KEPT {
             self.agreeable.clear();
         }
@@ -404,8 +405,8 @@ impl Merge<'_, '_> {
         &mut self,
         first: usize,
         at_key: u64,
-        holders: Nodes,
-        outside: Nodes,
+        holders: NodeSet,
+        outside: NodeSet,
         findings: &mut dyn Findings,
     ) -> ControlFlow<()> {
         let mut held = Vec::new();
@@ -418,7 +419,7 @@ impl Merge<'_, '_> {
             if head.outside {
                 beyond.push((cursor.node, head.row));
             } else {
-                held.push(Held {
+                held.push(NodeRow {
                     node: cursor.node,
                     digest: head.digest,
                     count: 1,
@@ -427,8 +428,8 @@ impl Merge<'_, '_> {
                 rows.push(head.row);
             }
         }
-        debug_assert_eq!(held.iter().fold(0, |m, h| m | bit(h.node)), holders);
-        debug_assert_eq!(beyond.iter().fold(0, |m, (n, _)| m | bit(*n)), outside);
+        debug_assert_eq!(held.iter().map(|h| h.node).collect::<NodeSet>(), holders);
+        debug_assert_eq!(beyond.iter().map(|(n, _)| *n).collect::<NodeSet>(), outside);
         let key =
             self.cursors[first].head().map(|head| encoding::read_some(head.row, &self.layout.key));
         let key = key.and_then(Result::ok).unwrap_or_default();
@@ -444,7 +445,7 @@ impl Merge<'_, '_> {
         findings: &mut dyn Findings,
     ) -> ControlFlow<()> {
         let key = self.cursors[first].head().map(|head| head.key.to_vec()).unwrap_or_default();
-        let mut contents: Vec<(Digest, Vec<u8>, Vec<Held>)> = Vec::new();
+        let mut contents: Vec<(Digest, Vec<u8>, Vec<NodeRow>)> = Vec::new();
         for i in bits(at_key) {
             let node = self.cursors[i].node;
             while let Some(head) = self.cursors[i].head() {
@@ -460,14 +461,14 @@ impl Merge<'_, '_> {
                 let holders = &mut contents[at].2;
                 match holders.last_mut() {
                     Some(held) if held.node == node => held.count += 1,
-                    _ => holders.push(Held { node, digest, count: 1, row: 0 }),
+                    _ => holders.push(NodeRow { node, digest, count: 1, row: 0 }),
                 }
                 self.cursors[i].balance.credit(digest);
                 self.advance(i);
             }
         }
         for (_, row, held) in contents {
-            let holders = held.iter().fold(0, |nodes, h| nodes | bit(h.node));
+            let holders = held.iter().map(|h| h.node).collect::<NodeSet>();
             let alike = held.windows(2).all(|pair| pair[0].count == pair[1].count);
             if !(alike && self.is_agreeable(holders)) {
                 let found = self.found(&[], &held, &[&row], &[]);
@@ -481,11 +482,11 @@ impl Merge<'_, '_> {
     fn found(
         &self,
         key: &[Value],
-        held: &[Held],
+        held: &[NodeRow],
         rows: &[&[u8]],
         beyond: &[(NodeId, &[u8])],
-    ) -> Vec<(Nodes, DivergentRow)> {
-        let holders = held.iter().fold(0, |nodes, h| nodes | bit(h.node));
+    ) -> Vec<(NodeSet, DivergentRow)> {
+        let holders = held.iter().map(|h| h.node).collect::<NodeSet>();
         let mut found = Vec::new();
         for concern in self.expectation.concerns(holders, self.readable) {
             let groups = group(concern, held);
@@ -502,8 +503,8 @@ impl Merge<'_, '_> {
 
     fn hand_on(
         &mut self,
-        found: Vec<(Nodes, DivergentRow)>,
-        held: &[Held],
+        found: Vec<(NodeSet, DivergentRow)>,
+        held: &[NodeRow],
         findings: &mut dyn Findings,
     ) -> ControlFlow<()> {
         for (concern, row) in found {
@@ -517,9 +518,9 @@ impl Merge<'_, '_> {
     fn divergent_row(
         &self,
         key: &[Value],
-        groups: &[(Option<Held>, Vec<NodeId>)],
+        groups: &[(Option<NodeRow>, Vec<NodeId>)],
         rows: &[&[u8]],
-        concern: Nodes,
+        concern: NodeSet,
         beyond: &[(NodeId, &[u8])],
     ) -> Result<DivergentRow, Unreadable> {
         let mut versions = Vec::with_capacity(groups.len());
@@ -538,17 +539,17 @@ impl Merge<'_, '_> {
             versions,
             outside: beyond
                 .iter()
-                .filter(|(node, _)| concern & bit(*node) != 0)
+                .filter(|(node, _)| concern.contains(*node))
                 .map(|(node, row)| Ok((*node, Arc::new(encoding::read_row(row)?))))
                 .collect::<Result<_, Unreadable>>()?,
         })
     }
 
-    fn count_unsatisfied(&mut self, concern: Nodes, held: &[Held]) {
+    fn count_unsatisfied(&mut self, concern: NodeSet, held: &[NodeRow]) {
         let content =
             |node: NodeId| held.iter().find(|h| h.node == node).map(|h| (h.digest, h.count));
         for (from, to) in self.expectation.edges() {
-            let both = bit(*from) | bit(*to);
+            let both = NodeSet::of(*from) | NodeSet::of(*to);
             if concern & both == both && content(*from).is_some() && content(*from) != content(*to)
             {
                 *self.tally.unsatisfied.entry((*from, *to)).or_default() += 1;
@@ -584,7 +585,7 @@ impl Merge<'_, '_> {
                 Ok(None) => cursor.done = true,
                 Err(reason) => {
                     cursor.done = true;
-                    self.readable &= !bit(cursor.node);
+                    self.readable.remove(cursor.node);
                     self.agreeable.clear();
                     self.tally.lost.insert(cursor.node, reason);
                 }
@@ -595,11 +596,11 @@ impl Merge<'_, '_> {
 }
 
 /// The nodes of a concern by what they hold: most nodes first, rows before "no row", then file order.
-fn group(concern: Nodes, held: &[Held]) -> Vec<(Option<Held>, Vec<NodeId>)> {
-    let mut groups: Vec<(Option<Held>, Vec<NodeId>)> = Vec::new();
-    for node in members(concern) {
+fn group(concern: NodeSet, held: &[NodeRow]) -> Vec<(Option<NodeRow>, Vec<NodeId>)> {
+    let mut groups: Vec<(Option<NodeRow>, Vec<NodeId>)> = Vec::new();
+    for node in concern.iter() {
         let content = held.iter().find(|h| h.node == node).copied();
-        let same = |other: &Option<Held>| {
+        let same = |other: &Option<NodeRow>| {
             other.map(|h| (h.digest, h.count)) == content.map(|h| (h.digest, h.count))
         };
         match groups.iter_mut().find(|(other, _)| same(other)) {

@@ -1,4 +1,4 @@
-//! What of a table can be compared over nodes that shape it differently.
+//! Which part of a table can be compared over nodes that shape it differently.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -8,10 +8,10 @@ use crate::row::schema::{ColumnShape, Family, TableShape};
 use crate::topology::{ColumnChoice, Engine, NodeId, SetId, Topology};
 use crate::value::zone::Zone;
 
-/// What is compared, and with whom.
+/// The columns and the key to compare by, and the nodes that can be compared.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct ComparisonSchema {
-    /// What is compared; none if no two nodes can be.
+    /// The compared columns; none if no two nodes can be compared.
     pub layout: Option<Layout>,
     /// Per node, what it calls the columns of the layout, in canonical order.
     pub local_columns: BTreeMap<NodeId, Vec<String>>,
@@ -23,15 +23,15 @@ pub struct ComparisonSchema {
     pub notes: Vec<String>,
 }
 
-/// What the topology says about comparing one table.
+/// The topology's rules for comparing one table.
 pub struct Terms<'a> {
     /// Which columns belong to the set.
     pub choice: &'a ColumnChoice,
-    /// What the engineer asked for, by column.
+    /// The engineer's wishes, by column.
     pub treatments: &'a BTreeMap<String, Normalization>,
     /// The zone of times that have none, where they stand beside times that have one.
     pub zone: Option<&'a Zone>,
-    /// What nodes call columns that the others call otherwise: by node, from the common name.
+    /// Columns that nodes call otherwise than the others: by node, from the common name.
     pub aliases: &'a BTreeMap<NodeId, BTreeMap<String, String>>,
     /// The names of the nodes.
     pub names: &'a dyn NodeNames,
@@ -165,7 +165,7 @@ pub fn agree_on(
     if !left.is_empty() {
         let names: Vec<&str> = left.iter().map(|name| &name[..]).collect();
         agreement.notes.push(format!(
-            "only its own rows are compared: those of {}, which inherit from it, are rows of tables that no set names",
+            "only its own rows are compared: {} inherit from it, and no set names them",
             names.join(", ")
         ));
     }
@@ -201,7 +201,7 @@ impl Terms<'_> {
         found.map_or_else(Normalization::default, |(_, treatment)| *treatment)
     }
 
-    /// What a node itself calls a column.
+    /// A node's own name of a column.
     fn local_name(&self, node: NodeId, name: &str) -> String {
         let aliases = self.aliases.get(&node);
         aliases.and_then(|aliases| aliases.get(name)).map_or_else(|| name.to_owned(), Clone::clone)
@@ -219,7 +219,7 @@ fn in_common_names(
         let Some(shape) = shapes.get_mut(node) else { continue };
         if let Some(missing) = aliases.values().find(|local| shape.column(local).is_none()) {
             let reason = format!(
-                "has no column {missing}, which its names in keen.toml speak of: correct them"
+                "has no column {missing}, which its names in keen.toml mention: correct them"
             );
             agreement.refused.insert(*node, reason);
             shapes.remove(node);
@@ -231,7 +231,7 @@ fn in_common_names(
             .find(|common| shape.column(common).is_some_and(|column| !is_renamed(&column.name)));
         if let Some(taken) = taken {
             let reason = format!(
-                "has a column {taken} of its own, and its names in keen.toml call another one so: correct them"
+                "has a column {taken}, and its names in keen.toml give that name to another one: correct them"
             );
             agreement.refused.insert(*node, reason);
             shapes.remove(node);
@@ -276,7 +276,7 @@ fn paired(
         Ok(kind) => kind,
         Err(NoCommonKind::ZoneNeeded) => {
             return Err(format!(
-                "column {name} is {}: say in keen.toml which zone the times without one are in, like zone = \"Europe/Vienna\"",
+                "column {name} is {}: name the zone of times without one in keen.toml, like zone = \"Europe/Vienna\"",
                 declared()
             ));
         }
@@ -313,9 +313,9 @@ fn paired(
         said.push(format!("is declared {}: {}", declared(), reading.kind));
     } else if reading.kind == CommonKind::ByValue && !treatment.by_value {
         let why = if unlike_engines {
-            "the nodes are of unlike engines"
+            "the nodes run different engines"
         } else {
-            "it is declared in unlike ways"
+            "it is declared differently"
         };
         said.push(format!("is compared by value, because {why}"));
     }
@@ -354,13 +354,13 @@ fn unordered(
     if let Some(column) =
         layout.key.iter().map(|i| &layout.columns[*i]).find(|column| !column.reading.keeps_order())
     {
-        return Some(format!("nodes order key column {} in different ways", column.name));
+        return Some(format!("nodes order key column {} differently", column.name));
     }
     let found = shapes.iter().find_map(|(node, shape)| Some((node, shape.unordered.as_ref()?)));
     found.map(|(node, reason)| format!("on {} {reason}", names.name(*node)))
 }
 
-struct Wanted {
+struct WantedColumns {
     columns: BTreeSet<String>,
     reference: NodeId,
 }
@@ -371,7 +371,7 @@ fn wanted_columns(
     choice: &ColumnChoice,
     folding: &Folding,
     names: &dyn NodeNames,
-) -> Option<Wanted> {
+) -> Option<WantedColumns> {
     let all: BTreeSet<String> =
         shapes.values().flat_map(|s| s.columns.iter().map(|c| folding.fold(&c.name))).collect();
     let listed: &[String] = match choice {
@@ -385,13 +385,13 @@ fn wanted_columns(
     if matches!(choice, ColumnChoice::Without(_)) {
         if let Some(column) = listed.intersection(&key).next() {
             let reason = format!(
-                "column {column} is part of the key and cannot be left out: take it out of without = [...], or of [compare.TABLE]"
+                "column {column} is part of the key and cannot be left out: remove it from without = [...], or from [compare.TABLE]"
             );
             refuse(shapes, agreement, |_| Some(reason.clone()));
             return None;
         }
         for column in listed.difference(&all) {
-            agreement.notes.push(format!("without names column {column}, which no node has here"));
+            agreement.notes.push(format!("without names column {column}, which no node has"));
         }
     }
     let of_interest = |shape: &TableShape| -> BTreeSet<String> {
@@ -422,7 +422,7 @@ fn wanted_columns(
         }
     };
     let columns = of_interest(shapes.get(&reference)?);
-    Some(Wanted { columns, reference })
+    Some(WantedColumns { columns, reference })
 }
 
 fn lacks(
@@ -435,7 +435,7 @@ fn lacks(
     let advice = if has_it.is_some() {
         "add it here, or leave it out of the set with without = [...]"
     } else {
-        "add it here, or take it out of the set's columns"
+        "add it here, or remove it from the set's columns"
     };
     (!missing.is_empty()).then(|| format!("lacks column {}{owner}: {advice}", missing.join(", ")))
 }
@@ -660,7 +660,7 @@ mod tests {
         let clash: BTreeMap<_, _> = [name("number", "guest_id")].into();
         let found =
             agreed_on(vec![a.clone(), b.clone()], &ColumnChoice::All, &[], &[(1, clash)].into());
-        assert!(found.refused[&1].contains("a column number of its own"), "{found:?}");
+        assert!(found.refused[&1].contains("a column number, and its names"), "{found:?}");
         let wrong: BTreeMap<_, _> = [name("id", "nr")].into();
         let found = agreed_on(vec![a, b], &ColumnChoice::All, &[], &[(1, wrong)].into());
         assert!(found.refused[&1].contains("no column nr"));

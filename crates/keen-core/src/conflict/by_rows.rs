@@ -1,4 +1,4 @@
-//! What rows alone tell of writes that raced: of each row, by whom and when it was last written.
+//! Races that rows alone tell of: of each row, by whom and when it was last written.
 //!
 //! A node that holds `w` as the last write of a row applied it after every other write of that row that it
 //! has, its own among them. So where the maker of `v` holds `w`, `w` came there after `v`: `v` had not seen
@@ -32,9 +32,9 @@ pub struct ByRows {
     pub proven: Vec<bool>,
 }
 
-/// What the last writes of one row tell; none if nobody can have raced. All nodes are looked at as of one
-/// moment. Writes further apart than `window`, by their clocks, are taken to have seen each other unless the
-/// order proves the contrary.
+/// The race that the last writes of one row tell of; none if nobody can have raced. All nodes are looked at as of one
+/// moment. Writes further apart than `window`, by their clocks, are taken to have seen each other unless the order
+/// proves the contrary.
 #[must_use]
 pub fn by_rows(last: &BTreeMap<NodeId, LastWrite>, window: Micros) -> Option<ByRows> {
     let mut writes: Vec<LastWrite> = last.values().copied().collect();

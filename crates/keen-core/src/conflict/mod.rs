@@ -1,9 +1,11 @@
-//! Conflicts: concurrent writes of the same thing, what came of them, and whose write is lost.
+//! Conflicts: concurrent writes of the same thing, how they ended, and whose write is lost.
 
 mod by_rows;
 mod legend;
 mod outcome;
 
+use crate::fault::ReadFault;
+use crate::topology::node_set::NodeSet;
 use std::collections::BTreeMap;
 
 pub use by_rows::{ByRows, LastWrite, by_rows};
@@ -13,19 +15,18 @@ use crate::history::happened_before::Deed;
 use crate::history::journal::Id;
 use crate::observe::links::Micros;
 use crate::topology::NodeId;
-use crate::topology::placement::Nodes;
 use crate::value::Value;
 
 /// In which way writes get in each other's way.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Kind {
+pub enum ConflictKind {
     /// Two inserts of one key.
     InsertInsert,
-    /// A row was written where another node deleted it.
+    /// One node wrote a row that another node deleted.
     UpdateDelete,
     /// One value that must be unique, under two keys.
     Unique,
-    /// A row was made to refer to one that another node deleted.
+    /// One node made a row refer to another row that a second node deleted.
     ParentGone,
     /// Two updates of a row that have a column in common.
     UpdateUpdate,
@@ -43,7 +44,7 @@ pub enum Kind {
     DeleteDelete,
 }
 
-impl Kind {
+impl ConflictKind {
     /// Every kind, in the order in which they are shown.
     pub const ALL: [Self; 11] = [
         Self::InsertInsert,
@@ -77,7 +78,7 @@ impl Kind {
         }
     }
 
-    /// What happened, in a few words.
+    /// It in a few words.
     #[must_use]
     pub fn words(self) -> &'static str {
         match self {
@@ -89,31 +90,31 @@ impl Kind {
             Self::OtherColumns => "different columns changed on both sides",
             Self::ShapeShape => "the table's shape changed on both sides",
             Self::ShapeRows => "rows written elsewhere while the table's shape changed",
-            Self::LastWrites => "last written on different sides, as the rows tell",
+            Self::LastWrites => "last written on different sides, by what the rows show",
             Self::Skipped => "written on one side, never applied on another",
             Self::DeleteDelete => "deleted on both sides",
         }
     }
 }
 
-/// What came of a conflict, by what the nodes hold now.
+/// The standing of a conflict, by the rows that nodes hold now.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Standing {
-    /// Nodes that should hold the same do not.
+pub enum ConflictStanding {
+    /// Nodes that should hold the same rows do not.
     Apart,
-    /// All hold the same, and it is not what should be: a unique value twice, a row without its parent.
+    /// All nodes hold the same, but it breaks a rule: a unique value twice, or a row without its parent.
     Broken,
     /// Some of the writes are still on their way.
     InFlight,
     /// Not every node could be read; those that could hold the same.
     Unread,
-    /// All hold the same.
+    /// All nodes hold the same.
     Alike,
-    /// All hold the same, by a later write that had seen every side.
+    /// All nodes hold the same, through a later write that had seen every side.
     Healed,
 }
 
-impl Standing {
+impl ConflictStanding {
     /// Every standing, the worst first.
     pub const ALL: [Self; 6] =
         [Self::Apart, Self::Broken, Self::InFlight, Self::Unread, Self::Alike, Self::Healed];
@@ -145,7 +146,7 @@ pub enum Doubt {
     LastOnly,
 }
 
-/// What writes can collide over.
+/// A thing that writes can collide over.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Thing {
     /// A row, by the values of its key.
@@ -165,25 +166,25 @@ pub struct Written {
     pub node: Option<NodeId>,
     /// When, by that node's clock.
     pub made: Option<Micros>,
-    /// What it did.
+    /// The kind of write.
     pub deed: Deed,
     /// The nodes that have applied it, as far as journals tell.
-    pub applied: Nodes,
+    pub applied: NodeSet,
     /// Nodes that applied later writes of the same origin, and never this one.
-    pub skipped: Nodes,
+    pub skipped: NodeSet,
     /// It was certainly concurrent with another.
     pub proven: bool,
     /// The row as it found it and as it left it; cells by column, none where the journal does not tell.
     pub content: Content,
     /// Of a write to another row than the conflict's own: which of the rows.
     pub row: usize,
-    /// What became of it.
+    /// Its fate.
     pub fate: Fate,
     /// Of a change of shape: the statement.
     pub statement: Option<String>,
 }
 
-/// What became of a write.
+/// The fate of a write.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub enum Fate {
     /// A node holds it, or a later write had seen it.
@@ -204,15 +205,15 @@ impl Fate {
     }
 }
 
-/// What a node holds of a row.
+/// The state of a row on a node.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Now {
+pub enum CurrentRow {
     /// This, by column.
     Row(Vec<Value>),
     /// Nothing.
     NoRow,
     /// It could not be read, and why.
-    Unread(String),
+    Unread(ReadFault),
 }
 
 /// A row that a conflict is about, and what every node that should have a say holds of it.
@@ -222,13 +223,13 @@ pub struct RowNow {
     pub table: usize,
     /// Its key.
     pub key: Vec<Value>,
-    /// What nodes hold.
-    pub now: BTreeMap<NodeId, Now>,
+    /// The state of the row, by node.
+    pub now: BTreeMap<NodeId, CurrentRow>,
 }
 
 /// A rule that explains which write won.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Rule {
+pub enum WinningRule {
     /// The one with the later time.
     LaterTime,
     /// The one of the node with the higher name or number.
@@ -239,7 +240,7 @@ pub enum Rule {
     LastCome,
 }
 
-impl Rule {
+impl WinningRule {
     /// In words.
     #[must_use]
     pub fn words(self) -> &'static str {
@@ -267,10 +268,10 @@ impl Rule {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Conflict {
     /// In which way they collide.
-    pub kind: Kind,
+    pub kind: ConflictKind,
     /// Number of the table.
     pub table: usize,
-    /// What they collide over.
+    /// The thing they collide over.
     pub thing: Thing,
     /// The order of journals proves that neither side had seen the other.
     pub proven: bool,
@@ -284,14 +285,14 @@ pub struct Conflict {
     pub unseen: Vec<(usize, usize)>,
     /// The rows it is about: first the one that gave it its name.
     pub rows: Vec<RowNow>,
-    /// What came of it.
-    pub standing: Standing,
+    /// Its standing.
+    pub standing: ConflictStanding,
     /// The later write that had seen every side.
     pub healed_by: Option<(Id, Option<NodeId>)>,
     /// By node the write whose content it holds, by number.
     pub held: BTreeMap<NodeId, usize>,
     /// The rules that would explain what won; none if no visible one does.
-    pub rules: Vec<Rule>,
+    pub rules: Vec<WinningRule>,
     /// The key was counted up by the nodes: both gave out the same number.
     pub counted: bool,
     /// Columns in which both sides turned one number into the same other one: counting, one of them is lost.
@@ -303,15 +304,16 @@ pub struct Conflict {
 /// Keeps of the rules that would explain what won those that more than one conflict of a run shows. That of
 /// whatever comes last needs no more: it is how appliers work that ask nothing.
 pub fn keep_shown_rules(conflicts: &mut [Conflict]) {
-    let shown = |rule: Rule, conflicts: &[Conflict]| {
+    let shown = |rule: WinningRule, conflicts: &[Conflict]| {
         conflicts.iter().filter(|conflict| conflict.rules.contains(&rule)).count()
     };
-    let kept: Vec<Rule> = [Rule::LaterTime, Rule::HigherNode, Rule::FirstCome]
-        .into_iter()
-        .filter(|rule| shown(*rule, conflicts) > 1)
-        .collect();
+    let kept: Vec<WinningRule> =
+        [WinningRule::LaterTime, WinningRule::HigherNode, WinningRule::FirstCome]
+            .into_iter()
+            .filter(|rule| shown(*rule, conflicts) > 1)
+            .collect();
     for conflict in conflicts {
-        conflict.rules.retain(|rule| *rule == Rule::LastCome || kept.contains(rule));
+        conflict.rules.retain(|rule| *rule == WinningRule::LastCome || kept.contains(rule));
     }
 }
 
@@ -328,7 +330,7 @@ impl Conflict {
         let told = self.writes.len() == self.count;
         told && self.unseen.is_empty()
             && matches!(self.thing, Thing::Row(_))
-            && !matches!(self.kind, Kind::Skipped | Kind::LastWrites)
+            && !matches!(self.kind, ConflictKind::Skipped | ConflictKind::LastWrites)
     }
 
     /// Whether it leaves nothing to do: nothing lost, all alike.
@@ -336,12 +338,14 @@ impl Conflict {
     pub fn is_harmless(&self) -> bool {
         self.lost() == 0
             && self.counted_alike.is_empty()
-            && matches!(self.standing, Standing::Alike | Standing::Healed)
+            && matches!(self.standing, ConflictStanding::Alike | ConflictStanding::Healed)
     }
 
     /// The worst first: apart before alike, lost before harmless, proven before possible, then the latest.
     #[must_use]
-    pub fn rank(&self) -> (Standing, bool, bool, Kind, std::cmp::Reverse<Option<Micros>>) {
+    pub fn rank(
+        &self,
+    ) -> (ConflictStanding, bool, bool, ConflictKind, std::cmp::Reverse<Option<Micros>>) {
         let latest = self.writes.iter().filter_map(|write| write.made).max();
         (self.standing, self.lost() == 0, !self.proven, self.kind, std::cmp::Reverse(latest))
     }

@@ -1,12 +1,16 @@
-//! What came of concurrent writes: from what they wrote and what the nodes hold now.
+//! The outcome of concurrent writes: from their contents and the rows that nodes hold now.
 
+use crate::topology::node_set::NodeSet;
 use std::collections::BTreeMap;
 
-use super::{Conflict, Doubt, Fate, Kind, Now, RowNow, Rule, Standing, Thing, Written};
+use super::{
+    Conflict, ConflictKind, ConflictStanding, CurrentRow, Doubt, Fate, RowNow, Thing, WinningRule,
+    Written,
+};
 use crate::history::happened_before::{Chain, Deed, Heard, History, Saw, Write};
 use crate::history::journal::{Id, Stream};
 use crate::topology::NodeId;
-use crate::topology::placement::{Expectation, Nodes, bit, members};
+use crate::topology::placement::Expectation;
 use crate::value::Value;
 
 /// A row as a write found it and as it left it, by column; a cell that the journal does not tell is none.
@@ -39,7 +43,7 @@ pub struct Case<'a> {
     pub rows: Vec<RowNow>,
     /// Who should hold what.
     pub expectation: &'a Expectation,
-    /// What nodes call themselves, for rules that go by it.
+    /// The names of nodes as origins, for rules that go by it.
     pub identities: &'a BTreeMap<NodeId, String>,
 }
 
@@ -65,9 +69,7 @@ pub fn judge(case: Case<'_>) -> Conflict {
             let write = outcome.write(number);
             let (id, content, row) = &case.told[number];
             let nodes = |wanted: &dyn Fn(NodeId) -> bool| {
-                members(case.expectation.carriers())
-                    .filter(|n| wanted(*n))
-                    .fold(0, |m, n| m | bit(n))
+                case.expectation.carriers().iter().filter(|n| wanted(*n)).collect::<NodeSet>()
             };
             Written {
                 id: id.clone(),
@@ -153,23 +155,25 @@ impl Outcome<'_> {
         pairs
     }
 
-    fn kind(&self, pairs: &[(usize, usize)]) -> Kind {
+    fn kind(&self, pairs: &[(usize, usize)]) -> ConflictKind {
         if matches!(self.case.thing, Thing::Unique(..)) {
-            return Kind::Unique;
+            return ConflictKind::Unique;
         }
         let of = |(a, b): &(usize, usize)| {
             let mut deeds = [self.write(*a).deed, self.write(*b).deed];
             deeds.sort_unstable();
             match deeds {
-                [Deed::Insert, Deed::Insert] => Kind::InsertInsert,
-                [Deed::Delete, Deed::Delete] => Kind::DeleteDelete,
-                [Deed::Delete, Deed::Refer] => Kind::ParentGone,
-                [_, Deed::Delete] => Kind::UpdateDelete,
-                [Deed::Update, Deed::Update] if self.in_other_columns(*a, *b) => Kind::OtherColumns,
-                _ => Kind::UpdateUpdate,
+                [Deed::Insert, Deed::Insert] => ConflictKind::InsertInsert,
+                [Deed::Delete, Deed::Delete] => ConflictKind::DeleteDelete,
+                [Deed::Delete, Deed::Refer] => ConflictKind::ParentGone,
+                [_, Deed::Delete] => ConflictKind::UpdateDelete,
+                [Deed::Update, Deed::Update] if self.in_other_columns(*a, *b) => {
+                    ConflictKind::OtherColumns
+                }
+                _ => ConflictKind::UpdateUpdate,
             }
         };
-        pairs.iter().map(of).min().unwrap_or(Kind::UpdateUpdate)
+        pairs.iter().map(of).min().unwrap_or(ConflictKind::UpdateUpdate)
     }
 
     /// The columns that an update changed; none if the journal does not tell.
@@ -257,47 +261,57 @@ impl Outcome<'_> {
 
     fn should_get(&self, node: NodeId, write: &Write) -> bool {
         let from = self.case.history.node_of(write);
-        from.is_some_and(|from| self.case.expectation.reached_from(from) & bit(node) != 0)
+        from.is_some_and(|from| self.case.expectation.reached_from(from).contains(node))
     }
 
     /// Whether any write of the thing may yet arrive somewhere: also a later one explains why nodes differ.
     fn on_its_way(&self) -> bool {
         self.case.writes.iter().any(|write| {
-            members(self.case.expectation.carriers()).any(|node| {
+            self.case.expectation.carriers().iter().any(|node| {
                 self.should_get(node, write) && self.case.history.may_yet_arrive(node, write)
             })
         })
     }
 
-    fn standing(&self, kind: Kind) -> Standing {
+    fn standing(&self, kind: ConflictKind) -> ConflictStanding {
         let apart = self.case.rows.iter().any(|row| is_apart(self.case.expectation, &row.now));
         if apart {
-            return if self.on_its_way() { Standing::InFlight } else { Standing::Apart };
+            return if self.on_its_way() {
+                ConflictStanding::InFlight
+            } else {
+                ConflictStanding::Apart
+            };
         }
         if self.is_broken(kind) {
-            return if self.on_its_way() { Standing::InFlight } else { Standing::Broken };
+            return if self.on_its_way() {
+                ConflictStanding::InFlight
+            } else {
+                ConflictStanding::Broken
+            };
         }
-        let unread = |row: &RowNow| row.now.values().any(|now| matches!(now, Now::Unread(_)));
+        let unread =
+            |row: &RowNow| row.now.values().any(|now| matches!(now, CurrentRow::Unread(_)));
         if self.case.rows.is_empty() || self.case.rows.iter().any(unread) {
-            return Standing::Unread;
+            return ConflictStanding::Unread;
         }
         match self.case.chain.healed_by {
-            Some(_) => Standing::Healed,
-            None if self.on_its_way() => Standing::InFlight,
-            None => Standing::Alike,
+            Some(_) => ConflictStanding::Healed,
+            None if self.on_its_way() => ConflictStanding::InFlight,
+            None => ConflictStanding::Alike,
         }
     }
 
     /// Whether a node holds what the rules forbid.
-    fn is_broken(&self, kind: Kind) -> bool {
-        let there = |row: &RowNow, node: &NodeId| matches!(row.now.get(node), Some(Now::Row(_)));
+    fn is_broken(&self, kind: ConflictKind) -> bool {
+        let there =
+            |row: &RowNow, node: &NodeId| matches!(row.now.get(node), Some(CurrentRow::Row(_)));
         let rows = &self.case.rows;
         let Some(first) = rows.first() else { return false };
         match kind {
-            Kind::Unique => {
+            ConflictKind::Unique => {
                 let takes =
                     |row: &RowNow, node: &NodeId| match (&self.case.thing, row.now.get(node)) {
-                        (Thing::Unique(columns, values), Some(Now::Row(cells))) => {
+                        (Thing::Unique(columns, values), Some(CurrentRow::Row(cells))) => {
                             let mut pairs = columns.iter().zip(values);
                             pairs.all(|(at, value)| {
                                 cells.get(*at).is_some_and(|cell| cell.same_as(value))
@@ -307,18 +321,18 @@ impl Outcome<'_> {
                     };
                 first.now.keys().any(|node| rows.iter().filter(|row| takes(row, node)).count() > 1)
             }
-            Kind::ParentGone => first.now.iter().any(|(node, now)| {
-                *now == Now::NoRow && rows[1..].iter().any(|row| there(row, node))
+            ConflictKind::ParentGone => first.now.iter().any(|(node, now)| {
+                *now == CurrentRow::NoRow && rows[1..].iter().any(|row| there(row, node))
             }),
             _ => false,
         }
     }
 
-    fn readable(&self) -> impl Iterator<Item = (&NodeId, &Now)> {
+    fn readable(&self) -> impl Iterator<Item = (&NodeId, &CurrentRow)> {
         self.case.rows.first().into_iter().flat_map(|row| &row.now)
     }
 
-    fn fate(&self, number: usize, kind: Kind, standing: Standing) -> Fate {
+    fn fate(&self, number: usize, kind: ConflictKind, standing: ConflictStanding) -> Fate {
         let write = self.write(number);
         if write.deed == Deed::Refer || self.case.chain.seen_later[number] {
             return Fate::Kept;
@@ -328,9 +342,9 @@ impl Outcome<'_> {
         let held: Vec<&Vec<Value>> = row
             .now
             .values()
-            .filter_map(|now| if let Now::Row(cells) = now { Some(cells) } else { None })
+            .filter_map(|now| if let CurrentRow::Row(cells) = now { Some(cells) } else { None })
             .collect();
-        let nowhere = row.now.values().any(|now| *now == Now::NoRow);
+        let nowhere = row.now.values().any(|now| *now == CurrentRow::NoRow);
         let (count, key) = self.case.columns;
         let lost = match (write.deed, &content.after) {
             (Deed::Delete, _) => (!nowhere && !held.is_empty()).then(Vec::new),
@@ -352,12 +366,12 @@ impl Outcome<'_> {
             }
             _ => return Fate::Unknown,
         };
-        let all_read =
-            !row.now.is_empty() && !row.now.values().any(|now| matches!(now, Now::Unread(_)));
+        let all_read = !row.now.is_empty()
+            && !row.now.values().any(|now| matches!(now, CurrentRow::Unread(_)));
         match lost {
             None => Fate::Kept,
-            Some(_) if !all_read || standing == Standing::InFlight => Fate::Unknown,
-            Some(_) if kind == Kind::DeleteDelete => Fate::Kept,
+            Some(_) if !all_read || standing == ConflictStanding::InFlight => Fate::Unknown,
+            Some(_) if kind == ConflictKind::DeleteDelete => Fate::Kept,
             Some(cells) => Fate::Lost(cells),
         }
     }
@@ -391,9 +405,10 @@ impl Outcome<'_> {
             let matching = (0..self.case.chain.writes.len()).filter(|number| {
                 let content = &self.case.told[*number].1;
                 match (self.write(*number).deed, now) {
-                    (Deed::Delete, Now::NoRow) => true,
-                    (Deed::Delete | Deed::Refer, _) | (_, Now::NoRow | Now::Unread(_)) => false,
-                    (_, Now::Row(cells)) => content.after.as_ref().is_some_and(|after| {
+                    (Deed::Delete, CurrentRow::NoRow) => true,
+                    (Deed::Delete | Deed::Refer, _)
+                    | (_, CurrentRow::NoRow | CurrentRow::Unread(_)) => false,
+                    (_, CurrentRow::Row(cells)) => content.after.as_ref().is_some_and(|after| {
                         after.iter().zip(cells).all(|(written, now)| {
                             written.as_ref().is_none_or(|written| written.same_as(now))
                         })
@@ -406,7 +421,7 @@ impl Outcome<'_> {
         held
     }
 
-    fn rules(&self, held: &BTreeMap<NodeId, usize>) -> Vec<Rule> {
+    fn rules(&self, held: &BTreeMap<NodeId, usize>) -> Vec<WinningRule> {
         let nodes: Vec<NodeId> = self.readable().map(|(node, _)| *node).collect();
         if nodes.is_empty() || nodes.iter().any(|node| !held.contains_key(node)) {
             return Vec::new();
@@ -441,18 +456,18 @@ impl Outcome<'_> {
         };
         let mut rules = Vec::new();
         if won(&|_, one, other| matches!((one.made, other.made), (Some(a), Some(b)) if a > b)) {
-            rules.push(Rule::LaterTime);
+            rules.push(WinningRule::LaterTime);
         }
         if won(
             &|_, one, other| matches!((identity(one), identity(other)), (Some(a), Some(b)) if a > b),
         ) {
-            rules.push(Rule::HigherNode);
+            rules.push(WinningRule::HigherNode);
         }
         if won(&|node, one, other| by_order(node, one, other, true)) {
-            rules.push(Rule::FirstCome);
+            rules.push(WinningRule::FirstCome);
         }
         if won(&|node, one, other| by_order(node, one, other, false)) {
-            rules.push(Rule::LastCome);
+            rules.push(WinningRule::LastCome);
         }
         rules
     }
@@ -477,17 +492,17 @@ impl Outcome<'_> {
 }
 
 /// Whether nodes that should hold the same do not.
-fn is_apart(expectation: &Expectation, now: &BTreeMap<NodeId, Now>) -> bool {
-    let of = |wanted: &dyn Fn(&Now) -> bool| -> Nodes {
-        now.iter().filter(|(_, now)| wanted(now)).fold(0, |nodes, (node, _)| nodes | bit(*node))
+fn is_apart(expectation: &Expectation, now: &BTreeMap<NodeId, CurrentRow>) -> bool {
+    let of = |wanted: &dyn Fn(&CurrentRow) -> bool| -> NodeSet {
+        now.iter().filter(|(_, now)| wanted(now)).map(|(node, _)| *node).collect::<NodeSet>()
     };
-    let readable = of(&|now| !matches!(now, Now::Unread(_)));
-    let holders = of(&|now| matches!(now, Now::Row(_)));
+    let readable = of(&|now| !matches!(now, CurrentRow::Unread(_)));
+    let holders = of(&|now| matches!(now, CurrentRow::Row(_)));
     expectation.concerns(holders, readable).into_iter().any(|concern| {
-        let mut held = members(concern).filter_map(|node| now.get(&node));
+        let mut held = concern.iter().filter_map(|node| now.get(&node));
         let Some(first) = held.next() else { return false };
         held.any(|other| match (first, other) {
-            (Now::Row(a), Now::Row(b)) => !a.iter().zip(b).all(|(a, b)| a.same_as(b)),
+            (CurrentRow::Row(a), CurrentRow::Row(b)) => !a.iter().zip(b).all(|(a, b)| a.same_as(b)),
             (one, other) => one != other,
         })
     })

@@ -1,7 +1,5 @@
 //! How each engine is asked for some rows of a table.
 
-use super::dialect::{literal, quoted};
-use crate::row::schema::{ColumnShape, Family};
 use crate::row::selection::{RowKeys, RowSelection, Segment};
 use crate::topology::Engine;
 use crate::value::Value;
@@ -24,7 +22,7 @@ pub fn condition(
 
 /// Where the column can hold NULL the first segment has to ask for it, which keeps some servers from using an index.
 fn in_segment(engine: Engine, segment: &Segment, first: &str, nullable: bool) -> Option<String> {
-    let column = quoted(engine, first);
+    let column = engine.dialect().quoted(first);
     match (segment.from, segment.before) {
         (None, None) => None,
         (Some(from), None) => Some(format!("{column} >= {from}")),
@@ -39,41 +37,18 @@ fn in_segment(engine: Engine, segment: &Segment, first: &str, nullable: bool) ->
 /// Of each key a condition that its row meets, and perhaps some more.
 #[must_use]
 pub fn each_key(engine: Engine, keys: &RowKeys) -> Vec<String> {
+    let dialect = engine.dialect();
     let one = |key: &Vec<Value>| {
-        if !keys.columns.iter().zip(key).all(|(column, value)| can_be(engine, column, value)) {
+        if !keys.columns.iter().zip(key).all(|(column, value)| dialect.compares(column, value)) {
             return "(1 = 0)".to_owned();
         }
         let cells = keys.columns.iter().zip(key).map(|(column, value)| {
-            let name = quoted(engine, &column.name);
-            format!("{name} = {}", literal(engine, value, Some(column)))
+            let name = dialect.quoted(&column.name);
+            format!("{name} = {}", dialect.literal(value, Some(column)))
         });
         format!("({})", cells.collect::<Vec<_>>().join(" AND "))
     };
     keys.keys.iter().map(one).collect()
-}
-
-/// Whether a column can hold a value like this at all. PostgreSQL refuses to compare where it cannot.
-fn can_be(engine: Engine, column: &ColumnShape, value: &Value) -> bool {
-    if engine != Engine::Postgres {
-        return true;
-    }
-    match column.family {
-        Family::Boolean => matches!(value, Value::Bool(_) | Value::Int(0 | 1)),
-        Family::Integer => matches!(value, Value::Bool(_) | Value::Int(_)),
-        Family::Decimal => matches!(value, Value::Int(_) | Value::Decimal(_)),
-        Family::Real => matches!(value, Value::Int(_) | Value::Float(_) | Value::Decimal(_)),
-        Family::Text => match value {
-            Value::Text(text) => !text.contains(&0) && std::str::from_utf8(text).is_ok(),
-            _ => false,
-        },
-        Family::Bytes => matches!(value, Value::Bytes(_)),
-        Family::Date => matches!(value, Value::Date(_)),
-        Family::Time => matches!(value, Value::Time(_)),
-        Family::Timestamp => matches!(value, Value::Timestamp(_)),
-        Family::LocalTimestamp => matches!(value, Value::LocalTimestamp(_)),
-        Family::Uuid => matches!(value, Value::Uuid(_)),
-        _ => true,
-    }
 }
 
 /// A condition that is met where one of these is; none of no rows.
@@ -88,6 +63,7 @@ pub fn any_of(conditions: &[String]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::row::schema::{ColumnShape, Family};
 
     fn keys_columns() -> Vec<ColumnShape> {
         let column = |name: &str, family, declared: &str| ColumnShape {

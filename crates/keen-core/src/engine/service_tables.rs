@@ -4,13 +4,12 @@
 //! engineer creates; it is changed and taken away again, so that all three kinds of writes are seen to
 //! travel, and nothing of it stays.
 
-use crate::engine::dialect::quoted;
 use crate::topology::{Engine, NodeId, SetId, Topology};
 
 /// The name of the table, unless the engineer calls it otherwise.
 pub const TABLE: &str = "keen_probe";
 
-/// What is done to the row, in order.
+/// The writes to the row, in order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Stage {
     /// It is inserted.
@@ -35,7 +34,7 @@ impl Stage {
         }
     }
 
-    /// What the row's `stage` column holds after it; none when the row is gone.
+    /// The value of the row's `stage` column after it; none when the row is gone.
     #[must_use]
     pub fn mark(self) -> Option<&'static str> {
         match self {
@@ -52,7 +51,7 @@ pub fn id(began: i64, process: u32, writer: &str) -> String {
     format!("keen-{began}-{process} {writer}")
 }
 
-/// What an id says: when the run began, and who wrote the row; none if it is no id of keen's.
+/// The parts of an id: when the run began, and who wrote the row; none if it is no id of keen's.
 #[must_use]
 pub fn read_id(id: &str) -> Option<(i64, &str)> {
     let (mark, writer) = id.strip_prefix("keen-")?.split_once(' ')?;
@@ -62,24 +61,18 @@ pub fn read_id(id: &str) -> Option<(i64, &str)> {
 /// A statement that creates the table, as one part or two of its name.
 #[must_use]
 pub fn create(engine: Engine, table: &str) -> String {
-    let name: Vec<String> = table.split('.').map(|part| quoted(engine, part)).collect();
-    let text = match engine {
-        Engine::MariaDb => "varchar(100)",
-        Engine::Sqlite | Engine::Postgres => "text",
-    };
-    let name = name.join(".");
+    let (name, text) = (qualified(engine, table), engine.dialect().key_text());
     format!(
         "CREATE TABLE IF NOT EXISTS {name} (id {text} NOT NULL PRIMARY KEY, node {text} NOT NULL, stage {text} NOT NULL)"
     )
 }
 
-/// What else has to be done on a node before the table travels, and may be written.
+/// Further statements for a node before the table travels, and may be written.
 #[must_use]
 ///
 /// `account` is the one that logs in, as the engine's statements name it.
 pub fn and_then(engine: Engine, table: &str, account: &str) -> Vec<String> {
-    let name: Vec<String> = table.split('.').map(|part| quoted(engine, part)).collect();
-    let name = name.join(".");
+    let name = qualified(engine, table);
     match engine {
         Engine::Sqlite => Vec::new(),
         Engine::MariaDb => vec![format!(
@@ -88,7 +81,7 @@ pub fn and_then(engine: Engine, table: &str, account: &str) -> Vec<String> {
         Engine::Postgres => vec![
             format!(
                 "GRANT SELECT, INSERT, UPDATE, DELETE ON {name} TO {}",
-                quoted(engine, account)
+                engine.dialect().quoted(account)
             ),
             "-- then add it to the publication of each sender, and let each receiver refresh with copy_data = false: keen preflight prints the statements".to_owned(),
         ],
@@ -98,17 +91,15 @@ pub fn and_then(engine: Engine, table: &str, account: &str) -> Vec<String> {
 /// A statement that creates the table of heartbeats: a row per node, and when it last wrote it.
 #[must_use]
 pub fn create_heartbeat(engine: Engine, table: &str) -> String {
-    let name: Vec<String> = table.split('.').map(|part| quoted(engine, part)).collect();
-    let (text, time) = match engine {
-        Engine::MariaDb => ("varchar(100)", "timestamp(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6)"),
-        Engine::Postgres => ("text", "timestamp with time zone NOT NULL"),
-        // Microseconds since 1970 began.
-        Engine::Sqlite => ("TEXT", "INTEGER NOT NULL"),
-    };
-    format!(
-        "CREATE TABLE IF NOT EXISTS {} (node {text} NOT NULL PRIMARY KEY, beat {time})",
-        name.join(".")
-    )
+    let (name, dialect) = (qualified(engine, table), engine.dialect());
+    let (text, time) = (dialect.key_text(), dialect.heartbeat_time());
+    format!("CREATE TABLE IF NOT EXISTS {name} (node {text} NOT NULL PRIMARY KEY, beat {time})")
+}
+
+/// A table's name of one part or two, each in quotes.
+fn qualified(engine: Engine, table: &str) -> String {
+    let parts: Vec<String> = table.split('.').map(|part| engine.dialect().quoted(part)).collect();
+    parts.join(".")
 }
 
 /// The sets that carry a table.

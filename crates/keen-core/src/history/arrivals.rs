@@ -12,7 +12,7 @@ const BLOCK: usize = 128;
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Arrivals {
     blocks: Vec<Block>,
-    /// What came after one with a higher number.
+    /// Transactions that came after one with a higher number.
     late: BTreeMap<u64, u64>,
 }
 

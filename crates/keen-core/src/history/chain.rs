@@ -39,7 +39,7 @@ impl Chain {
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-enum Place {
+enum WritePlace {
     Node(NodeId),
     Outsider(WriterId),
 }
@@ -104,22 +104,22 @@ fn lanes(
     history: &History,
     writes: &[Write],
     wanted: impl Fn(Deed) -> bool,
-) -> BTreeMap<Place, Lane> {
-    let mut lanes: BTreeMap<Place, Lane> = BTreeMap::new();
+) -> BTreeMap<WritePlace, Lane> {
+    let mut lanes: BTreeMap<WritePlace, Lane> = BTreeMap::new();
     for (at, write) in writes.iter().enumerate() {
         if !wanted(write.deed) {
             continue;
         }
         let place = match history.node_of(write) {
-            Some(node) => Place::Node(node),
-            None => Place::Outsider(write.writer),
+            Some(node) => WritePlace::Node(node),
+            None => WritePlace::Outsider(write.writer),
         };
         lanes.entry(place).or_default().writes.push(at);
     }
     for (place, lane) in &mut lanes {
         let own = |at: &usize| match place {
-            Place::Node(node) => writes[*at].order_at(*node),
-            Place::Outsider(_) => None,
+            WritePlace::Node(node) => writes[*at].order_at(*node),
+            WritePlace::Outsider(_) => None,
         };
         // What has no place in the journal of its own node was made before that begins.
         lane.writes.sort_by_key(|at| (own(at), writes[*at].place, writes[*at].writer));
@@ -135,7 +135,7 @@ fn lanes(
 }
 
 /// Rows that refer to this one, where it was deleted at all.
-fn lanes_of_children(history: &History, writes: &[Write]) -> BTreeMap<Place, Lane> {
+fn lanes_of_children(history: &History, writes: &[Write]) -> BTreeMap<WritePlace, Lane> {
     if writes.iter().any(|write| write.deed == Deed::Delete) {
         lanes(history, writes, |deed| deed == Deed::Refer)
     } else {
@@ -146,7 +146,7 @@ fn lanes_of_children(history: &History, writes: &[Write]) -> BTreeMap<Place, Lan
 /// How many of a lane's writes were made without having seen a write from elsewhere.
 fn unseen(
     history: &History,
-    (place, lane): (Place, &Lane),
+    (place, lane): (WritePlace, &Lane),
     writes: &[Write],
     write: usize,
     mode: Mode,
@@ -161,7 +161,7 @@ fn unseen(
         Mode::Proven => 0,
         Mode::Possible => by_time(limit),
     };
-    let Place::Node(node) = place else { return unclear(lane.writes.len()) };
+    let WritePlace::Node(node) = place else { return unclear(lane.writes.len()) };
     match history.heard(node, other) {
         Heard::At(order) if history.journals.contains_key(&node) => lane
             .writes
@@ -175,11 +175,11 @@ fn unseen(
 fn sweep_all(
     history: &History,
     writes: &[Write],
-    (lanes, children): (&BTreeMap<Place, Lane>, &BTreeMap<Place, Lane>),
+    (lanes, children): (&BTreeMap<WritePlace, Lane>, &BTreeMap<WritePlace, Lane>),
     mode: Mode,
     joined: &mut Joined,
 ) {
-    let places: Vec<Place> = lanes.keys().copied().collect();
+    let places: Vec<WritePlace> = lanes.keys().copied().collect();
     for (i, one) in places.iter().enumerate() {
         for other in &places[i + 1..] {
             sweep(history, writes, (*one, &lanes[one]), (*other, &lanes[other]), mode, joined);
@@ -193,8 +193,8 @@ fn sweep_all(
                     break;
                 }
                 let before = |at: &usize| match one {
-                    Place::Node(node) => writes[*at].order_at(*node).is_none(),
-                    Place::Outsider(_) => true,
+                    WritePlace::Node(node) => writes[*at].order_at(*node).is_none(),
+                    WritePlace::Outsider(_) => true,
                 };
                 deletes.before = deletes.writes.partition_point(before);
                 let all = &lanes[one];
@@ -212,8 +212,8 @@ fn sweep_all(
 fn sweep(
     history: &History,
     writes: &[Write],
-    one: (Place, &Lane),
-    other: (Place, &Lane),
+    one: (WritePlace, &Lane),
+    other: (WritePlace, &Lane),
     mode: Mode,
     joined: &mut Joined,
 ) {
@@ -241,17 +241,17 @@ fn sweep(
 struct Lanes<'a> {
     history: &'a History,
     writes: &'a [Write],
-    lanes: &'a BTreeMap<Place, Lane>,
+    lanes: &'a BTreeMap<WritePlace, Lane>,
     /// By write its rank in its lane.
     ranks: Vec<usize>,
 }
 
 impl Lanes<'_> {
     /// From which rank on the writes of a lane have certainly seen a write.
-    fn seen_from(&self, place: Place, lane: &Lane, write: usize) -> usize {
+    fn seen_from(&self, place: WritePlace, lane: &Lane, write: usize) -> usize {
         let own = match self.history.node_of(&self.writes[write]) {
-            Some(node) => Place::Node(node),
-            None => Place::Outsider(self.writes[write].writer),
+            Some(node) => WritePlace::Node(node),
+            None => WritePlace::Outsider(self.writes[write].writer),
         };
         if own == place {
             let saw =
@@ -263,7 +263,7 @@ impl Lanes<'_> {
         }
         // Within the window nothing is certain, and beyond it only the clocks say so: neither counts.
         match (place, self.writes[write].deed) {
-            (Place::Node(node), _) => match self.history.heard(node, &self.writes[write]) {
+            (WritePlace::Node(node), _) => match self.history.heard(node, &self.writes[write]) {
                 Heard::At(_) | Heard::Never if self.history.journals.contains_key(&node) => {
                     unseen(self.history, (place, lane), self.writes, write, Mode::Possible)
                 }
@@ -289,7 +289,7 @@ impl Lanes<'_> {
     }
 
     fn seen_later(&self, write: usize) -> bool {
-        let seen = |(place, lane): (&Place, &Lane)| {
+        let seen = |(place, lane): (&WritePlace, &Lane)| {
             self.seen_from(*place, lane, write) < lane.writes.len()
         };
         self.lanes.iter().any(seen)

@@ -22,7 +22,7 @@ use crate::topology::NodeId;
 /// A numbering of transactions: one per node, or several where a node numbers in several streams.
 pub type WriterId = u16;
 
-/// What is known of the journals of a topology.
+/// The journals of a topology, as far as they are known.
 #[derive(Debug, Clone, Default)]
 pub struct History {
     /// By writer the node at which it writes; none for one that is no node of the topology.
@@ -44,10 +44,10 @@ pub struct Reach {
     pub complete: bool,
 }
 
-/// What a journal holds of one writer's transactions.
+/// The transactions of one writer in a journal.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Span {
-    /// What had been applied before the journal begins.
+    /// The transactions that had been applied before the journal begins.
     pub start: Start,
     /// The highest place that the journal holds; none if it holds nothing of this writer.
     pub last: Option<u64>,
@@ -63,7 +63,7 @@ pub struct Span {
     pub besides: BTreeMap<u64, Besides>,
 }
 
-/// What is known of a transaction that was made before a journal begins.
+/// The status of a transaction that was made before a journal begins.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Besides {
     /// It had not been applied, though later ones of its writer had.
@@ -72,7 +72,7 @@ pub enum Besides {
     Unclear,
 }
 
-/// What of a writer's transactions a node had applied before its journal begins.
+/// The part of a writer's transactions that a node had applied before its journal begins.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Start {
     /// Everything up to and including this place, and nothing after.
@@ -92,11 +92,11 @@ pub struct Write {
     pub made: Option<Micros>,
     /// By node its place in the order in which that node applied it, ascending by node.
     pub orders: Vec<(NodeId, u64)>,
-    /// What it did.
+    /// The kind of write.
     pub deed: Deed,
 }
 
-/// What a write did to the thing.
+/// The kind of a write to a thing.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Deed {
     /// Put the row there.

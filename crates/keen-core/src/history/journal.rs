@@ -48,7 +48,7 @@ pub struct Id {
 /// Who numbers transactions: a node, or one of several streams in which it does.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Writer {
-    /// What the node calls itself where its transactions are numbered.
+    /// The name of the node where its transactions are numbered.
     pub origin: Arc<str>,
     /// How it numbers.
     pub stream: Stream,
@@ -93,17 +93,17 @@ impl fmt::Display for Id {
 pub struct RowChange {
     /// The table, as the sets name it.
     pub table: Arc<str>,
-    /// What the node calls the columns.
+    /// The names of the columns on the node.
     pub columns: Arc<[String]>,
     /// The row before; none if it was not there, or the journal does not tell.
     pub before: Option<Vec<Option<Value>>>,
     /// The row after; none if it was deleted.
     pub after: Option<Vec<Option<Value>>>,
-    /// What was done.
+    /// The kind of write.
     pub act: RowOp,
 }
 
-/// What was done to a row.
+/// The kind of a write to a row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum RowOp {
     /// It was put there.
@@ -112,6 +112,18 @@ pub enum RowOp {
     Update,
     /// It was taken away.
     Delete,
+}
+
+impl RowOp {
+    /// Its name in results.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Insert => "insert",
+            Self::Update => "update",
+            Self::Delete => "delete",
+        }
+    }
 }
 
 /// A table whose shape was changed.
@@ -135,14 +147,14 @@ pub fn empties(what: &str) -> bool {
         && !rest.contains(" of partition ")
 }
 
-/// What a journal tells of itself before it is read.
+/// The head of a journal, known before it is read.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Head {
-    /// What kind of journal it is, in a few words.
+    /// The kind of journal, in a few words.
     pub about: String,
-    /// What its node calls itself as an origin.
+    /// The name of its node as an origin.
     pub identity: Option<Arc<str>>,
-    /// What had been applied before it begins.
+    /// The transactions that had been applied before it begins.
     pub since: Since,
     /// It holds the node's own writes alone, and does not tell what arrived from others.
     pub own_only: bool,
@@ -155,7 +167,7 @@ pub struct Head {
     /// By origin up to which number this node was done with what came from there, before its journal was read:
     /// what changed nothing here, or was passed over, stands in no journal of it.
     pub done: BTreeMap<Arc<str>, u64>,
-    /// What was noticed that keeps it from telling everything.
+    /// Reasons why it does not tell everything.
     pub notes: Vec<String>,
 }
 
@@ -194,7 +206,7 @@ pub fn is_journal_slot(name: &str) -> bool {
     rest.is_empty() || (!number.is_empty() && number.bytes().all(|b| b.is_ascii_digit()))
 }
 
-/// What had been applied at a node before its journal begins.
+/// The transactions that had been applied at a node before its journal begins.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Since {
     /// Nothing, or by writer everything up to a number: what is not named had not written.

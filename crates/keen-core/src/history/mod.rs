@@ -1,4 +1,4 @@
-//! What nodes wrote, in which order, and which writes had seen which.
+//! Writes of nodes, their order, and which writes had seen which.
 
 pub(crate) mod arrivals;
 pub(crate) mod chain;

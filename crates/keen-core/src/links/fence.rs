@@ -6,13 +6,14 @@
 //! of its own: then one fence per step of the longest way is needed, each taken once the one before
 //! has been passed ([`rounds`]).
 
+use crate::fault::ReadFault;
+use crate::topology::node_set::NodeSet;
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::match_links;
 use crate::observe::links::{Inflow, LinkSnapshot, Observations, Outlet};
 use crate::observe::node::{ReplicationKind, WorkerState};
 use crate::observe::position::{Gap, Position};
-use crate::topology::placement::{Nodes, bit};
 use crate::topology::{NodeId, Topology};
 
 /// A mark of how far every source had written.
@@ -21,7 +22,7 @@ pub struct Fence {
     marks: BTreeMap<NodeId, Position>,
 }
 
-/// What stands between a fence and those who are to pass it.
+/// The links on either side of a fence.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Passing {
     /// Links whose receivers have passed it.
@@ -33,10 +34,10 @@ pub struct Passing {
     /// Links with an end that does not answer: waiting for them tells nothing.
     pub dark: BTreeSet<(NodeId, NodeId)>,
     /// Links of which that cannot be told, and why.
-    pub untold: BTreeMap<(NodeId, NodeId), String>,
+    pub untold: BTreeMap<(NodeId, NodeId), ReadFault>,
 }
 
-/// What a receiver still lacks of a fence.
+/// The part of a fence that a receiver still lacks.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Waiting {
     /// How much, in the engine's measure.
@@ -47,16 +48,16 @@ pub struct Waiting {
     pub applied: Position,
     /// MariaDB: the domain that the receiver writes itself.
     pub own: Option<u32>,
-    /// What the receiver tells of it.
+    /// The receiver's own account of it.
     pub inflow: Box<Inflow>,
 }
 
-/// What lets a link go on.
+/// The way in which a link goes on.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum GoingOn {
     /// This statement, on the receiver.
     By(String),
-    /// Nothing: it tries again and again.
+    /// Nothing: it keeps trying.
     Itself,
 }
 
@@ -67,7 +68,7 @@ impl Waiting {
         self.inflow.trouble.as_ref().and_then(|trouble| trouble.code)
     }
 
-    /// What lets the link go on, if it stopped at a write that it could not apply.
+    /// The way in which the link goes on, if it stopped at a write that it could not apply.
     #[must_use]
     pub fn stopped_at_a_write(&self) -> Option<GoingOn> {
         let link = &self.inflow.link;
@@ -99,7 +100,7 @@ impl Passing {
     /// links leads to them from every origin whose writes are to come to them. Links of which nothing
     /// can be told count as passed if `time_is_up`.
     #[must_use]
-    pub fn lagging(&self, topology: &Topology, time_is_up: bool) -> Nodes {
+    pub fn lagging(&self, topology: &Topology, time_is_up: bool) -> NodeSet {
         self.lagging_beside(topology, time_is_up, &BTreeSet::new())
     }
 
@@ -110,14 +111,14 @@ impl Passing {
         topology: &Topology,
         time_is_up: bool,
         known: &BTreeSet<(NodeId, NodeId)>,
-    ) -> Nodes {
+    ) -> NodeSet {
         let carried = |link: &(NodeId, NodeId)| {
             self.passed.contains(link) || (time_is_up && self.untold.contains_key(link))
         };
         let to_come = |link: &(NodeId, NodeId)| {
             !self.absent.contains(link) && !self.dark.contains(link) && !known.contains(link)
         };
-        let mut lagging = 0;
+        let mut lagging = NodeSet::EMPTY;
         for origin in 0..topology.nodes.len() {
             let wanted = reached(topology, origin, to_come);
             let came = reached(topology, origin, carried);
@@ -134,13 +135,17 @@ impl Passing {
 }
 
 /// Where the writes of a node get to over some of the links.
-fn reached(topology: &Topology, origin: NodeId, over: impl Fn(&(NodeId, NodeId)) -> bool) -> Nodes {
-    let mut reached = bit(origin);
+fn reached(
+    topology: &Topology,
+    origin: NodeId,
+    over: impl Fn(&(NodeId, NodeId)) -> bool,
+) -> NodeSet {
+    let mut reached = NodeSet::of(origin);
     loop {
         let before = reached;
         for link in &topology.links {
-            if reached & bit(link.from) != 0 && over(&(link.from, link.to)) {
-                reached |= bit(link.to);
+            if reached.contains(link.from) && over(&(link.from, link.to)) {
+                reached.insert(link.to);
             }
         }
         if reached == before {
@@ -152,9 +157,9 @@ fn reached(topology: &Topology, origin: NodeId, over: impl Fn(&(NodeId, NodeId))
 impl Fence {
     /// Where every source's log stands in these looks.
     #[must_use]
-    pub fn at(sights: &Observations) -> Self {
-        let marks = sights.iter().filter_map(|(node, sight)| {
-            Some((*node, sight.heard()?.position.as_ref().ok()?.clone()))
+    pub fn at(observations: &Observations) -> Self {
+        let marks = observations.iter().filter_map(|(node, observation)| {
+            Some((*node, observation.snapshot()?.position.as_ref().ok()?.clone()))
         });
         Self { marks: marks.collect() }
     }
@@ -179,8 +184,8 @@ impl Fence {
 
     /// Who has passed it, as a later look tells.
     #[must_use]
-    pub fn passing(&self, topology: &Topology, sights: &Observations) -> Passing {
-        self.passing_since(topology, sights, &Stillness::default())
+    pub fn passing(&self, topology: &Topology, observations: &Observations) -> Passing {
+        self.passing_since(topology, observations, &Stillness::default())
     }
 
     /// Who has passed it, as a later look tells and those before it.
@@ -188,25 +193,25 @@ impl Fence {
     pub fn passing_since(
         &self,
         topology: &Topology,
-        sights: &Observations,
+        observations: &Observations,
         stillness: &Stillness,
     ) -> Passing {
         let mut passing = Passing::default();
-        let applied = match_links::applied(topology, sights, stillness);
+        let applied = match_links::applied(topology, observations, stillness);
         let pairs: BTreeSet<(NodeId, NodeId)> =
             topology.links.iter().map(|link| (link.from, link.to)).collect();
         for ends in pairs
             .into_iter()
-            .filter(|(from, to)| sights.contains_key(from) && sights.contains_key(to))
+            .filter(|(from, to)| observations.contains_key(from) && observations.contains_key(to))
         {
-            if [ends.0, ends.1].iter().any(|node| sights[node].heard().is_none()) {
+            if [ends.0, ends.1].iter().any(|node| observations[node].snapshot().is_none()) {
                 passing.dark.insert(ends);
                 continue;
             }
             match (self.marks.get(&ends.0), applied.get(&ends)) {
                 (Some(mark), Some(Ok(applied))) => {
                     let match_links::Applied { position, own, stopped, inflow } = applied;
-                    let needed = match (own, stillness.all_commits(ends.0, sights)) {
+                    let needed = match (own, stillness.all_commits(ends.0, observations)) {
                         (Some(own), _) => mark.clone().without_domain(*own),
                         (None, Some(all)) if mark.has(all) => all.clone(),
                         (None, _) => mark.clone(),
@@ -226,14 +231,13 @@ impl Fence {
                 }
                 (None, _) => {
                     let name = &topology.nodes[ends.0].name;
-                    passing
-                        .untold
-                        .insert(ends, format!("{name} does not tell how far it has written"));
+                    let what = format!("{name} does not report how far it has written");
+                    passing.untold.insert(ends, ReadFault::not_told(what));
                 }
-                (_, Some(Err(reason))) => drop(passing.untold.insert(ends, reason.clone())),
+                (_, Some(Err(fault))) => drop(passing.untold.insert(ends, fault.clone())),
                 (_, None) if unlike(topology, ends) => {
-                    let reason = "nothing in servers of unlike kinds tells of it";
-                    passing.untold.insert(ends, reason.to_owned());
+                    let what = "servers of different kinds know nothing of it";
+                    passing.untold.insert(ends, ReadFault::not_told(what));
                 }
                 (_, None) => drop(passing.absent.insert(ends)),
             }
@@ -251,26 +255,31 @@ pub struct Stillness {
 
 impl Stillness {
     /// Takes note of one more look.
-    pub fn see(&mut self, sights: &Observations) {
-        for (node, sight) in sights {
-            let flushed = |sights: &Observations| sights.get(node)?.heard()?.flushed.clone();
-            if flushed(sights).is_none() || flushed(&self.since) != flushed(sights) {
-                self.since.insert(*node, sight.clone());
+    pub fn see(&mut self, observations: &Observations) {
+        for (node, observation) in observations {
+            let flushed =
+                |observations: &Observations| observations.get(node)?.snapshot()?.flushed.clone();
+            if flushed(observations).is_none() || flushed(&self.since) != flushed(observations) {
+                self.since.insert(*node, observation.clone());
             }
         }
     }
 
     fn before(&self, node: NodeId, now: &LinkSnapshot) -> Option<&LinkSnapshot> {
-        self.since.get(&node)?.heard().filter(|then| then.flushed == now.flushed)
+        self.since.get(&node)?.snapshot().filter(|then| then.flushed == now.flushed)
     }
 
     /// Up to where every commit of a node stands that can be seen: what is not safe on its disk after the
     /// longest that a commit may take for that was none.
-    fn all_commits<'s>(&self, node: NodeId, sights: &'s Observations) -> Option<&'s Position> {
-        let sight = sights.get(&node)?;
-        let now = sight.heard()?;
+    fn all_commits<'s>(
+        &self,
+        node: NodeId,
+        observations: &'s Observations,
+    ) -> Option<&'s Position> {
+        let observation = observations.get(&node)?;
+        let now = observation.snapshot()?;
         self.before(node, now)?;
-        let still_for = sight.at - self.since.get(&node)?.at;
+        let still_for = observation.at - self.since.get(&node)?.at;
         now.flushed.as_ref().filter(|_| still_for > now.unsafe_for)
     }
 

@@ -2,7 +2,7 @@
 
 /// How a link is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum State {
+pub enum LinkState {
     /// The receiver stopped on an error that needs a hand.
     Broken,
     /// Behind, and nothing is applied.
@@ -25,7 +25,7 @@ pub enum State {
     Idle,
 }
 
-impl State {
+impl LinkState {
     /// All of them, the worst first.
     pub const ALL: [Self; 10] = [
         Self::Broken,
@@ -69,37 +69,37 @@ impl State {
         matches!(self, Self::Flowing | Self::Idle)
     }
 
-    /// What it means.
+    /// Its meaning.
     #[must_use]
     pub fn meaning(self) -> &'static str {
         match self {
             Self::Broken => {
-                "The receiver stopped on an error, or fails at it again and again, and will not get past it by itself."
+                "The receiver stopped on an error, or fails on it again and again, and will not get past it on its own."
             }
             Self::Stalled => {
-                "The receiver is behind, both ends answer, and nothing was applied between the looks. A delay on purpose is not a stall."
+                "The receiver is behind, both ends answer, and nothing was applied between the two looks. A configured delay is not a stall."
             }
             Self::Cut => {
-                "keen reaches both ends, and the receiver does not reach its source, or keeps trying."
+                "keen reaches both ends, but the receiver does not reach its source or keeps trying to."
             }
             Self::Absent => {
-                "The file declares the link, or a table that it carries, and the nodes know of none: a copy that no longer follows."
+                "The file declares the link, or a table that it carries, but it does not exist on the nodes: the copy no longer follows."
             }
             Self::Trailing => {
-                "The receiver is behind by more than the limit and applies: draining, growing or keeping its distance."
+                "The receiver is behind by more than the limit and is applying; the backlog is draining, growing or steady."
             }
-            Self::Paused => "Somebody switched the link off, or one half of it. There is no error.",
+            Self::Paused => "The link, or half of it, was switched off. There is no error.",
             Self::Stray => {
-                "The nodes know of a link, or of a slot that holds back log, and the file declares none such."
+                "A link, or a slot that nobody reads, exists on the nodes but not in the file."
             }
             Self::Dark => {
-                "keen could not look at one of its ends, or nothing there tells of the link. Nothing is claimed."
+                "keen could not read one of its ends, or nothing there shows the link. Nothing is claimed."
             }
             Self::Flowing => {
-                "Between the looks the receiver applied what its source had, within the limit."
+                "Between the two looks the receiver applied what its source had written, within the limit."
             }
             Self::Idle => {
-                "The source wrote nothing new and the receiver has everything: silence is not a stall."
+                "The source wrote nothing new and the receiver has everything. Silence is not a stall."
             }
         }
     }
@@ -109,55 +109,53 @@ impl State {
     pub fn decided(self) -> &'static str {
         match self {
             Self::Broken => {
-                "MariaDB: a half of the connection stands still with an error number. PostgreSQL: the count of failures rose between the looks, or the subscription switched itself off, or the log it needs is gone."
+                "MariaDB: one half of the connection has stopped with an error number. PostgreSQL: the count of failures rose between the looks, the subscription disabled itself, or the log that it needs is gone."
             }
             Self::Stalled => {
-                "The receiver has not passed where its source was at the first look, its own position did not move, and it was not seen at work."
+                "The receiver has not reached its source's position of the first look, its own position did not move, and it was not seen working."
             }
             Self::Cut => {
-                "The receiver says that it is connecting, or has no worker, and its count of failures stands still."
+                "The receiver says that it is connecting, or has no worker, and its count of failures does not rise."
             }
             Self::Absent => {
-                "The receiver answered, and nothing that it follows leads to that source."
+                "The receiver answered, and none of the sources it follows is this one."
             }
             Self::Trailing => {
-                "The receiver has not passed where its source was at the first look, its position moved, and it is later than `trailing` under [limits]."
+                "The receiver has not reached its source's position of the first look, its own position moved, and it is later than `trailing` under [limits]."
             }
             Self::Paused => "The receiver, or its applier, is stopped without an error.",
             Self::Stray => {
-                "A receiver names a source that no link of the file leads from, or nobody reads a slot."
+                "A receiver follows a source from which no link in the file leads, or nobody reads a slot."
             }
             Self::Dark => {
                 "No answer within --connect-timeout, or the account is not allowed to look."
             }
             Self::Flowing => {
-                "The receiver passed where its source was at the first look, and something moved."
+                "The receiver has reached its source's position of the first look, and something moved."
             }
-            Self::Idle => {
-                "Both ends are where they were, and the receiver has what its source has."
-            }
+            Self::Idle => "Neither end moved, and the receiver has what its source has.",
         }
     }
 
-    /// What to do about it.
+    /// Its remedy.
     #[must_use]
     pub fn remedy(self) -> &'static str {
         match self {
             Self::Broken => {
-                "Read the error, find the row with keen audit, put it right, start the link again. Skipping the write loses it."
+                "Read the error, find the row with keen audit, repair it, and start the link again. Skipping the write loses it."
             }
             Self::Stalled => {
-                "Look at what it waits for. keen flow LINK names the session that holds the lock."
+                "Check what it waits for. keen flow LINK names the session that holds the lock."
             }
             Self::Cut => {
-                "Look at the network, the source's address, and the account and password that the receiver uses."
+                "Check the network, the source's address, and the account and password that the receiver uses."
             }
-            Self::Absent => "Set the link up again, or take it out of the file.",
+            Self::Absent => "Set the link up again, or remove it from the file.",
             Self::Trailing => {
-                "Draining: wait for the time that is shown. Growing: find what the applier spends its time on, or write less."
+                "Draining: wait for the time shown. Growing: find out what the applier spends its time on, or write less."
             }
-            Self::Paused => "Switch it on again when whoever paused it is done.",
-            Self::Stray => "Declare it, or take it away: a slot that nobody reads fills the disk.",
+            Self::Paused => "Switch it on again once the person who paused it is done.",
+            Self::Stray => "Declare it, or remove it: a slot that nobody reads fills the disk.",
             Self::Dark => "keen preflight says how far keen gets to the node.",
             Self::Flowing | Self::Idle => "Nothing.",
         }

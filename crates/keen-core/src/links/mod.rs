@@ -1,6 +1,6 @@
 //! Flow: is every link carrying, how late, why not.
 //!
-//! Each link gets one [`State`], decided from two looks and never from one number: where the source
+//! Each link gets one [`LinkState`], decided from two looks and never from one number: where the source
 //! was at the first look is a mark that the receiver has passed at the second, or has not. Not having
 //! passed it, it moved or stood still; standing still, it waits for something, was switched off, or
 //! stopped at an error. What could not be seen stays `dark`, and nothing is claimed of it.
@@ -28,18 +28,18 @@ use crate::observe::node::ReplicationKind;
 use crate::observe::position::{Gap, Position};
 use crate::topology::{NodeId, Topology};
 
-use crate::observe::links::{Holder, Inflow, Marks, Micros, Observations, Trouble};
-pub use legend::State;
+use crate::observe::links::{Holder, Inflow, Marks, Micros, Observations, ReceiverError};
+pub use legend::LinkState;
 
-/// What two looks at the links came to.
+/// The result of two looks at the links.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Flow {
     /// The links, in the order of the file; what the file does not declare comes last.
     pub links: Vec<LinkFlow>,
     /// The nodes.
     pub nodes: BTreeMap<NodeId, NodeFlow>,
-    /// What is noteworthy about who writes.
-    pub writing: Vec<Writing>,
+    /// Notes on who writes.
+    pub writing: Vec<WriterRemark>,
     /// Who has applied how much of whose writes: by node and origin, what the node lacks.
     pub applied: BTreeMap<(NodeId, NodeId), Gap>,
 }
@@ -51,20 +51,20 @@ pub struct LinkFlow {
     pub from: Option<NodeId>,
     /// Where it leads; none for a slot that nobody reads.
     pub to: Option<NodeId>,
-    /// What the node that knows of it calls it.
+    /// Its name on the node that knows of it.
     pub name: Option<String>,
     /// By what means it works.
     pub means: Option<ReplicationKind>,
     /// Only these tables are meant, not all that it carries.
     pub tables: Vec<String>,
     /// How it is.
-    pub state: State,
+    pub state: LinkState,
     /// Why it is so, in a few words.
     pub reason: String,
-    /// What the receiver lacks.
+    /// The writes that the receiver lacks.
     pub gap: Option<Gap>,
     /// How late the receiver is, a delay on purpose not counted.
-    pub late: Option<Late>,
+    pub late: Option<Lateness>,
     /// How late it is on purpose.
     pub delay: Option<Duration>,
     /// Whither the backlog goes.
@@ -79,20 +79,20 @@ pub struct LinkFlow {
     pub moved: bool,
     /// Whether a sign of life came between the looks.
     pub heartbeat: bool,
-    /// What the receiver tells of it, for showing it in full.
+    /// The receiver's own account of it, for showing it in full.
     pub inflow: Option<Box<Inflow>>,
-    /// What to do, and on which node.
+    /// The next thing to do, and on which node.
     pub next: Option<(Option<NodeId>, String)>,
     /// The first transaction that the receiver lacks, where the source's journal told it.
     pub first_owed: Option<FirstOwed>,
     /// Why the source's journal could not tell it, if so.
-    pub first_unread: Option<String>,
+    pub first_unread: Option<ReadFault>,
 }
 
 /// The first transaction that a receiver lacks.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FirstOwed {
-    /// What it is known by.
+    /// Its name.
     pub transaction: String,
     /// When it was committed where it was made, by that node's clock.
     pub committed_at: Option<Micros>,
@@ -124,7 +124,7 @@ impl FirstOwed {
 
 /// How late a receiver is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Late {
+pub struct Lateness {
     /// The time.
     pub by: Duration,
     /// It is at least that.
@@ -159,15 +159,15 @@ impl Trend {
 pub struct NodeFlow {
     /// When it was looked at.
     pub at: Micros,
-    /// What it is now, as it was found: the role that the file gives it, and what is otherwise.
+    /// Its role as it was found: the role that the file gives it, and what is otherwise.
     pub role: String,
-    /// What it is, in a few words; none if it did not answer.
+    /// Kind and version in a few words; none if it did not answer.
     pub about: Option<String>,
     /// Why nothing could be seen.
     pub fault: Option<ReadFault>,
     /// How far its log had come.
     pub position: Option<Position>,
-    /// What applications wrote there between the looks.
+    /// The writes of applications there between the looks.
     pub wrote: Wrote,
     /// By table set, when the last change to it was seen here; none if none was ever seen.
     pub changed: BTreeMap<usize, Changed>,
@@ -194,7 +194,7 @@ pub enum Changed {
     Before,
 }
 
-/// What applications wrote at a node between two looks.
+/// The writes of applications at a node between two looks.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Wrote {
     /// Nothing.
@@ -209,14 +209,14 @@ pub enum Wrote {
 
 /// Something noteworthy about who writes.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Writing {
+pub struct WriterRemark {
     /// The node.
     pub node: NodeId,
-    /// What was found.
+    /// The finding.
     pub found: String,
 }
 
-/// What earlier runs saw, where somebody kept it.
+/// The memory of earlier runs, where somebody kept it.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Memory {
     /// Where each node's log had come at earlier looks, oldest first.
@@ -236,14 +236,14 @@ pub struct Memory {
     pub arrivals: BTreeMap<(NodeId, NodeId), (Micros, Duration)>,
 }
 
-/// What is held against the topology.
+/// The looks that are held against the topology.
 #[derive(Debug, Clone, Copy)]
 pub struct Looks<'a> {
     /// Numbers of the first look.
     pub before: &'a Marks,
     /// The second look.
     pub now: &'a Observations,
-    /// What earlier runs saw.
+    /// The memory of earlier runs.
     pub memory: &'a Memory,
 }
 
@@ -268,7 +268,7 @@ fn holder_text(holder: &Holder) -> String {
 }
 
 /// An error as it reads in a sentence.
-fn trouble_text(trouble: &Trouble) -> String {
+fn trouble_text(trouble: &ReceiverError) -> String {
     let code = trouble.code.map(|code| format!("error {code}: ")).unwrap_or_default();
     format!("{code}{}", trouble.message)
 }

@@ -1,8 +1,8 @@
-//! What nodes are, and who is written to.
+//! The roles of nodes, and who is written to.
 
 use std::collections::BTreeMap;
 
-use super::{Changed, LinkFlow, Looks, NodeFlow, State, Writing, Wrote};
+use super::{Changed, LinkFlow, LinkState, Looks, NodeFlow, WriterRemark, Wrote};
 use crate::history::journal::is_journal_slot;
 use crate::observe::links::{LinkSnapshot, Micros, Own};
 use crate::observe::node::ReplicationKind;
@@ -13,28 +13,29 @@ pub(super) fn nodes(
     topology: &Topology,
     looks: Looks<'_>,
     links: &[LinkFlow],
-) -> (BTreeMap<NodeId, NodeFlow>, Vec<Writing>) {
+) -> (BTreeMap<NodeId, NodeFlow>, Vec<WriterRemark>) {
     let mut nodes = BTreeMap::new();
-    for (node, sight) in looks.now {
-        let heard = sight.heard();
+    for (node, observation) in looks.now {
+        let snapshot = observation.snapshot();
         nodes.insert(
             *node,
             NodeFlow {
-                at: sight.at,
+                at: observation.at,
                 role: role(topology, looks, *node, links),
-                about: heard.map(|heard| heard.about.clone()),
-                fault: sight.heard.as_ref().err().cloned(),
-                position: heard.and_then(|heard| heard.position.clone().ok()),
-                wrote: heard.map_or(Wrote::Unseen, |heard| wrote(topology, looks, *node, heard)),
-                changed: heard.map(|h| changed(topology, looks, *node, h)).unwrap_or_default(),
+                about: snapshot.map(|snapshot| snapshot.about.clone()),
+                fault: observation.snapshot.as_ref().err().cloned(),
+                position: snapshot.and_then(|snapshot| snapshot.position.clone().ok()),
+                wrote: snapshot
+                    .map_or(Wrote::Unseen, |snapshot| wrote(topology, looks, *node, snapshot)),
+                changed: snapshot.map(|h| changed(topology, looks, *node, h)).unwrap_or_default(),
                 arrivals: BTreeMap::new(),
                 beat: beat(topology, looks, *node),
-                asked: heard.map_or(0, |heard| heard.asked),
-                origins: heard.and_then(|heard| heard.origins.clone()),
-                journal_slot: heard.and_then(|heard| {
-                    let slots = heard.outlets.as_ref().ok()?.iter().map(|outlet| &outlet.slot);
+                asked: snapshot.map_or(0, |snapshot| snapshot.asked),
+                origins: snapshot.and_then(|snapshot| snapshot.origins.clone()),
+                journal_slot: snapshot.and_then(|snapshot| {
+                    let slots = snapshot.outlets.as_ref().ok()?.iter().map(|outlet| &outlet.slot);
                     let slot = slots.into_iter().find(|slot| {
-                        is_journal_slot(&slot.name) && slot.database == heard.database
+                        is_journal_slot(&slot.name) && slot.database == snapshot.database
                     })?;
                     Some(slot.held_back.unwrap_or(0).max(0).unsigned_abs())
                 }),
@@ -54,19 +55,19 @@ pub(super) fn nodes(
 /// The role that the file gives a node, and what it is otherwise.
 fn role(topology: &Topology, looks: Looks<'_>, node: NodeId, links: &[LinkFlow]) -> String {
     let declared = topology.role(node).name();
-    let Some(heard) = looks.now.get(&node).and_then(|sight| sight.heard()) else {
+    let Some(snapshot) = looks.now.get(&node).and_then(|observation| observation.snapshot()) else {
         return format!("{declared} by the file");
     };
     let name = |node: NodeId| &topology.nodes[node].name;
-    if heard.standby {
-        let source = links.iter().find(|l| l.to == Some(node) && l.state != State::Stray);
+    if snapshot.standby {
+        let source = links.iter().find(|l| l.to == Some(node) && l.state != LinkState::Stray);
         let of = source.and_then(|link| link.from).map(|from| format!(" of {}", name(from)));
         let closed = if topology.nodes[node].writes { ", takes no writes" } else { "" };
         return format!("standby{}{closed}", of.unwrap_or_default());
     }
     let mut parts = vec![declared.to_owned()];
     let receives = topology.links.iter().any(|link| link.to == node);
-    let follows_nobody = matches!(&heard.inflows, Ok(inflows) if inflows.is_empty());
+    let follows_nobody = matches!(&snapshot.inflows, Ok(inflows) if inflows.is_empty());
     if looks.memory.standbys.contains(&node) {
         parts = vec!["promoted, was a standby".to_owned()];
     } else if receives && follows_nobody {
@@ -76,26 +77,27 @@ fn role(topology: &Topology, looks: Looks<'_>, node: NodeId, links: &[LinkFlow])
             format!("detached {declared}: follows nobody")
         }];
     }
-    if let Some(setting) = &heard.closed {
+    if let Some(setting) = &snapshot.closed {
         let fell = if topology.nodes[node].writes { "fell back to read-only" } else { "read-only" };
         parts.push(format!("{fell} ({setting})"));
     }
     parts.join(", ")
 }
 
-/// What applications wrote at a node. Where the engine only tells which transaction was the last, the
-/// tables have to have changed too, and the sources not: maintenance commits transactions as well.
-fn wrote(topology: &Topology, looks: Looks<'_>, node: NodeId, heard: &LinkSnapshot) -> Wrote {
+/// The writes of applications at a node. Where the engine only tells which transaction was the last, the tables have
+/// to have changed too, and the sources not: maintenance commits transactions as well.
+fn wrote(topology: &Topology, looks: Looks<'_>, node: NodeId, snapshot: &LinkSnapshot) -> Wrote {
     let before = looks.before.get(&node);
     let touched = |node: NodeId| {
-        let (Some(mark), Some(heard)) =
-            (looks.before.get(&node), looks.now.get(&node).and_then(|sight| sight.heard()))
-        else {
+        let (Some(mark), Some(snapshot)) = (
+            looks.before.get(&node),
+            looks.now.get(&node).and_then(|observation| observation.snapshot()),
+        ) else {
             return false;
         };
-        heard.touched.iter().any(|(table, now)| mark.touched.get(table) != Some(&now.count))
+        snapshot.touched.iter().any(|(table, now)| mark.touched.get(table) != Some(&now.count))
     };
-    match (before.and_then(|mark| mark.own.as_ref()), heard.own.as_ref()) {
+    match (before.and_then(|mark| mark.own.as_ref()), snapshot.own.as_ref()) {
         (Some(before), Some(now)) if before == now => Wrote::Nothing,
         // What carries rows between unlike servers writes like any application.
         _ if topology.links.iter().any(|link| link.to == node && unlike(topology, link)) => {
@@ -126,14 +128,14 @@ fn changed(
     topology: &Topology,
     looks: Looks<'_>,
     node: NodeId,
-    heard: &LinkSnapshot,
+    snapshot: &LinkSnapshot,
 ) -> BTreeMap<usize, Changed> {
     let before = looks.before.get(&node);
     let mut sets = BTreeMap::new();
     for (set, content) in topology.sets.iter().enumerate() {
         let mut last: Option<Changed> = None;
         for table in &content.tables {
-            let Some(touched) = heard.touched.get(table) else { continue };
+            let Some(touched) = snapshot.touched.get(table) else { continue };
             let then = before.and_then(|mark| mark.touched.get(table));
             let remembered = looks.memory.changed.get(&(node, table.clone())).copied();
             let found = match then {
@@ -194,13 +196,13 @@ fn arrivals(
 fn brought(link: &LinkFlow, from: NodeId, to: NodeId) -> bool {
     (link.from, link.to) == (Some(from), Some(to))
         && link.moved
-        && matches!(link.state, State::Flowing | State::Trailing)
+        && matches!(link.state, LinkState::Flowing | LinkState::Trailing)
 }
 
 /// The latest sign of life of a node in any copy of the table of them.
 fn beat(topology: &Topology, looks: Looks<'_>, node: NodeId) -> Option<Micros> {
     let name = &topology.nodes[node].name;
-    looks.now.values().filter_map(|s| s.heard()?.beats.get(name).copied()).max()
+    looks.now.values().filter_map(|s| s.snapshot()?.beats.get(name).copied()).max()
 }
 
 /// Who lacks how much of whose writes: by the engines' own account of origins where they keep one, else
@@ -211,16 +213,17 @@ pub(super) fn applied(
     links: &[LinkFlow],
 ) -> BTreeMap<(NodeId, NodeId), Gap> {
     let mut found = BTreeMap::new();
-    let heard = |node: NodeId| looks.now.get(&node).and_then(|sight| sight.heard());
+    let snapshot =
+        |node: NodeId| looks.now.get(&node).and_then(|observation| observation.snapshot());
     let all = 0..topology.nodes.len();
     for origin in all.clone().filter(|origin| topology.nodes[*origin].writes) {
         // One domain of several servers says nothing of any one of them.
-        let Some(domain) = heard(origin).and_then(|heard| heard.domain) else { continue };
-        let shared = |other: NodeId| heard(other).and_then(|h| h.domain) == Some(domain);
+        let Some(domain) = snapshot(origin).and_then(|snapshot| snapshot.domain) else { continue };
+        let shared = |other: NodeId| snapshot(other).and_then(|h| h.domain) == Some(domain);
         if all.clone().any(|other| other != origin && shared(other)) {
             continue;
         }
-        let at = |node: NodeId| match heard(node)?.origins.as_ref()? {
+        let at = |node: NodeId| match snapshot(node)?.origins.as_ref()? {
             Position::Gtid(parts) => Some(parts.get(&domain).map_or(0, |(_, at)| *at)),
             _ => None,
         };
@@ -263,7 +266,7 @@ fn writing(
     looks: Looks<'_>,
     nodes: &BTreeMap<NodeId, NodeFlow>,
     links: &[LinkFlow],
-) -> Vec<Writing> {
+) -> Vec<WriterRemark> {
     let mut found = Vec::new();
     let name = |node: NodeId| &topology.nodes[node].name[..];
     let writes =
@@ -277,10 +280,10 @@ fn writing(
             }
             _ => "something".to_owned(),
         };
-        found.push(Writing {
+        found.push(WriterRemark {
             node,
             found: format!(
-                "{} was written to between the looks ({how}), and the file says that it is not",
+                "{} was written to between the looks ({how}), but the file says that applications do not write there",
                 name(node)
             ),
         });
@@ -291,7 +294,7 @@ fn writing(
     if let (Some(then), Some(now)) = (one(&before), one(&writers))
         && then != now
     {
-        found.push(Writing {
+        found.push(WriterRemark {
             node: now,
             found: format!(
                 "the writer changed: {} was written to before, {} is now",
@@ -304,9 +307,12 @@ fn writing(
         (0..topology.nodes.len()).filter(|node| topology.nodes[*node].writes).collect();
     if declared.len() == 1 && writers.len() > 1 {
         let names: Vec<&str> = writers.iter().map(|node| name(*node)).collect();
-        found.push(Writing {
+        found.push(WriterRemark {
             node: writers[0],
-            found: format!("two write where one should: {}", names.join(" and ")),
+            found: format!(
+                "two nodes are written to where only one should be: {}",
+                names.join(" and ")
+            ),
         });
     }
     // A site of a hub that has been quiet for longer than ever before.
@@ -316,10 +322,10 @@ fn writing(
         let usual = i64::try_from(pause.as_micros()).unwrap_or(i64::MAX);
         let carried = links.iter().any(|link| brought(link, *site, *hub));
         if !carried && quiet > usual.saturating_mul(3) && usual > 0 {
-            found.push(Writing {
+            found.push(WriterRemark {
                 node: *site,
                 found: format!(
-                    "nothing of {} arrived at {} for {}, and it never was silent for longer than {} before",
+                    "nothing from {} has arrived at {} for {}; it was never silent for longer than {} before",
                     name(*site),
                     name(*hub),
                     long(quiet),

@@ -5,26 +5,26 @@
 //! wrote (`origin = none` from 16 on, an empty `forward_origins` of pglogical) leaves them out, every other
 //! takes them.
 
+use crate::topology::node_set::NodeSet;
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::{Looks, Memory, match_links};
 use crate::observe;
 use crate::observe::links::Observations;
 use crate::observe::node::ReplicationKind;
-use crate::topology::placement::{Nodes, bit, members};
 use crate::topology::{Engine, NodeId, SetId, Topology};
 
-/// What receivers say of the links that bring them changes.
+/// The links onward, as receivers tell of them.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Onward {
-    told: BTreeMap<(NodeId, NodeId), Vec<Taking>>,
+    told: BTreeMap<(NodeId, NodeId), Vec<LinkTakes>>,
     /// Receivers that told of all their links.
     answered: BTreeSet<NodeId>,
 }
 
-/// What one link takes.
+/// The tables and writes that one link takes.
 #[derive(Debug, Clone, PartialEq, Eq)]
-struct Taking {
+struct LinkTakes {
     own_writes_only: bool,
     /// As the receiver names them, with their schema; none if it keeps no list.
     tables: Option<Vec<String>>,
@@ -34,26 +34,26 @@ struct Taking {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Reached {
     /// Those that certainly get it.
-    pub surely: Nodes,
+    pub surely: NodeSet,
     /// Those that may: their links could not be looked at.
-    pub perhaps: Nodes,
+    pub perhaps: NodeSet,
 }
 
 impl Onward {
     /// From looks at the links.
     #[must_use]
-    pub fn told(topology: &Topology, sights: &Observations) -> Self {
+    pub fn told(topology: &Topology, observations: &Observations) -> Self {
         let (before, memory) = (observe::links::Marks::new(), Memory::default());
-        let looks = Looks { before: &before, now: sights, memory: &memory };
+        let looks = Looks { before: &before, now: observations, memory: &memory };
         let mut onward = Self::default();
-        for (node, sight) in sights {
-            if sight.heard().is_some_and(|heard| heard.inflows.is_ok()) {
+        for (node, observation) in observations {
+            if observation.snapshot().is_some_and(|snapshot| snapshot.inflows.is_ok()) {
                 onward.answered.insert(*node);
             }
         }
         for (ends, link) in match_links::incoming(topology, looks) {
             let tables = link.tables.as_ref();
-            let taking = Taking {
+            let taking = LinkTakes {
                 // A standby gets all that its primary writes.
                 own_writes_only: link.own_writes_only && link.means != ReplicationKind::Streaming,
                 tables: tables.map(|tables| tables.iter().map(|t| t.table.clone()).collect()),
@@ -81,7 +81,7 @@ impl Onward {
         if engine(link.0) != Engine::Postgres || engine(link.1) != Engine::Postgres {
             return Some(false);
         }
-        let takes = |taking: &Taking| {
+        let takes = |taking: &LinkTakes| {
             let lists = |tables: &Vec<String>| tables.iter().any(|listed| listed == table);
             !taking.own_writes_only && taking.tables.as_ref().is_none_or(lists)
         };
@@ -103,23 +103,23 @@ impl Onward {
         let table = table.join(".");
         let mut links: BTreeSet<(NodeId, NodeId)> = topology.edges(set).collect();
         links.extend(self.told.keys());
-        let (mut surely, mut all) = (bit(node), bit(node));
+        let (mut surely, mut all) = (NodeSet::of(node), NodeSet::of(node));
         loop {
             let before = (surely, all);
             for (from, to) in &links {
                 let brings = self.brings(topology, (*from, *to), &table);
-                if surely & bit(*from) != 0 && brings == Some(true) {
-                    surely |= bit(*to);
+                if surely.contains(*from) && brings == Some(true) {
+                    surely.insert(*to);
                 }
-                if all & bit(*from) != 0 && brings != Some(false) {
-                    all |= bit(*to);
+                if all.contains(*from) && brings != Some(false) {
+                    all.insert(*to);
                 }
             }
             if (surely, all) == before {
                 break;
             }
         }
-        Reached { surely: surely & !bit(node), perhaps: all & !surely }
+        Reached { surely: surely & !NodeSet::of(node), perhaps: all & !surely }
     }
 }
 
@@ -127,11 +127,11 @@ impl Reached {
     /// Whether nobody gets it.
     #[must_use]
     pub fn is_nobody(&self) -> bool {
-        self.surely == 0 && self.perhaps == 0
+        self.surely.is_empty() && self.perhaps.is_empty()
     }
 
     /// Those who get it, and those who may.
     pub fn nodes(&self) -> impl Iterator<Item = NodeId> {
-        members(self.surely | self.perhaps)
+        (self.surely | self.perhaps).iter()
     }
 }

@@ -1,5 +1,5 @@
-//! What a link that stands still owes its receiver: the writes in the source's journal behind the place up
-//! to which the receiver has applied it.
+//! The debt of a link that stands still: the writes in the source's journal behind the place up to which the receiver
+//! has applied it.
 //!
 //! Behind such a link nothing is on its way any more than it was. A row that differs and stands in no owed
 //! write differs for another reason, and waiting will not mend it. The first owed transaction is the one at
@@ -31,7 +31,7 @@ pub struct OwedTable {
     pub name: String,
     /// Its columns and its key, as they are compared.
     pub layout: Layout,
-    /// What the source calls the columns of the layout.
+    /// The source's names of the layout's columns.
     pub columns: Vec<String>,
 }
 
@@ -50,7 +50,7 @@ pub struct OwedWrites {
     /// Whether the receiver lacks the transaction at hand; none if that is known only at its end.
     owing: Option<bool>,
     at: Option<Begin>,
-    /// What it wrote, until that is known.
+    /// Its writes, until it is known whether they count.
     undecided: Vec<OwedRow>,
     /// The first of them that writes to a wanted table.
     pub first: Option<OwedTransaction>,
@@ -61,7 +61,7 @@ pub struct OwedWrites {
 /// A transaction that a receiver lacks.
 #[derive(Debug, Clone, PartialEq)]
 pub struct OwedTransaction {
-    /// What it is known by.
+    /// Its name.
     pub id: Id,
     /// When it was committed where it was made.
     pub committed_at: Option<Micros>,
@@ -81,13 +81,13 @@ pub struct OwedRow {
     pub table: String,
     /// Its key, column by column; nothing where the table has none, or the journal does not tell it.
     pub key: Vec<(String, Value)>,
-    /// What is done.
+    /// The kind of write.
     pub act: RowOp,
     /// The row before.
     pub before: Option<Vec<Option<Value>>>,
     /// The row after.
     pub after: Option<Vec<Option<Value>>>,
-    /// What stands for the keys that it has or had.
+    /// Tokens of the keys that it has or had.
     tokens: Vec<u64>,
 }
 

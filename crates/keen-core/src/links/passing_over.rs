@@ -2,7 +2,6 @@
 
 use super::fence::Waiting;
 use super::owed::OwedTransaction;
-use crate::engine::dialect::quoted;
 use crate::history::journal::Stream;
 use crate::observe::links::Inflow;
 use crate::observe::node::{Incoming, ReplicationKind, WorkerState, in_quotes, skip_nothing};
@@ -26,7 +25,7 @@ impl Waiting {
             // The server passes over the transaction that ends there, and over no other.
             (ReplicationKind::Subscription, _) => {
                 let commit = first.commit?;
-                let name = quoted(Engine::Postgres, &link.name);
+                let name = Engine::Postgres.dialect().quoted(&link.name);
                 let mut statements = vec![format!(
                     "ALTER SUBSCRIPTION {name} SKIP (lsn = '{}')",
                     Position::Lsn(commit)

@@ -2,16 +2,16 @@
 
 use std::time::Duration;
 
-use super::match_links::{Known, heard, seen};
-use super::{Late, LinkFlow, Looks, State, Trend, holder_text, trouble_text};
+use super::match_links::{SourcedInflow, seen, snapshot};
+use super::{Lateness, LinkFlow, LinkState, Looks, Trend, holder_text, trouble_text};
 use crate::observe::links::{Baseline, Inflow, InflowMark, LinkSnapshot, Micros, Outlet, SlotAnew};
 use crate::observe::node::{ReplicationKind, WorkerState, skip_nothing};
 use crate::observe::position::Position;
 use crate::topology::{NodeId, Topology};
 use crate::value::calendar::timestamp_text;
 
-/// What is known of a link from both ends at both looks.
-struct Case<'a> {
+/// A link as both ends tell of it at both looks.
+struct TwoEnds<'a> {
     topology: &'a Topology,
     from: NodeId,
     to: NodeId,
@@ -43,7 +43,7 @@ struct Case<'a> {
     now: Micros,
 }
 
-pub(super) fn decide(topology: &Topology, looks: Looks<'_>, known: &Known<'_>) -> LinkFlow {
+pub(super) fn decide(topology: &Topology, looks: Looks<'_>, known: &SourcedInflow<'_>) -> LinkFlow {
     let (from, to) = (known.from.unwrap_or(known.to), known.to);
     let inflow = known.inflow;
     let mut link = LinkFlow {
@@ -52,7 +52,7 @@ pub(super) fn decide(topology: &Topology, looks: Looks<'_>, known: &Known<'_>) -
         name: Some(inflow.link.name.clone()),
         means: Some(inflow.link.means),
         tables: Vec::new(),
-        state: State::Dark,
+        state: LinkState::Dark,
         reason: String::new(),
         gap: None,
         late: None,
@@ -68,10 +68,10 @@ pub(super) fn decide(topology: &Topology, looks: Looks<'_>, known: &Known<'_>) -
         first_owed: None,
         first_unread: None,
     };
-    let (Some(source), Some(receiver)) = (heard(looks, from), heard(looks, to)) else {
+    let (Some(source), Some(receiver)) = (snapshot(looks, from), snapshot(looks, to)) else {
         return link;
     };
-    let case = Case::new(topology, looks, (from, to), known, (source, receiver));
+    let case = TwoEnds::new(topology, looks, (from, to), known, (source, receiver));
     link.written.clone_from(&case.written);
     link.applied.clone_from(&case.applied);
     link.delay = case.delay;
@@ -119,34 +119,34 @@ fn made_anew(
     let between = format!("between {} and {} UTC", when(anew.seen), when(anew.found));
     if !anew.certain {
         link.reason.push_str(&format!(
-            "; its slot {slot} was possibly made anew {between}: its counters began from nothing, as they do after a reset or a crash, too"
+            "; its slot {slot} may have been created again {between}: its counters started from zero, as they also do after a reset or a crash"
         ));
         return;
     }
-    if link.state.is_well() || link.state == State::Trailing {
-        link.state = State::Broken;
+    if link.state.is_well() || link.state == LinkState::Trailing {
+        link.state = LinkState::Broken;
         link.reason = format!(
-            "its slot {slot} was made anew {between}: what {source} wrote behind {} and before the new slot begins does not come to {receiver} over it, unless its tables were copied anew since",
+            "its slot {slot} was created again {between}: what {source} wrote after {} and before the new slot begins does not reach {receiver} over it, unless its tables have been copied again since",
             anew.before
         );
         link.next = Some((
             None,
-            "keen audit shows what is missing, and keen plan what to insert; this is told until an audit of everything finds that all agree".to_owned(),
+            "keen audit shows what is missing, and keen plan what to insert; this is shown until a full audit finds that all agree".to_owned(),
         ));
     }
 }
 
 /// A state and why.
 struct Decided {
-    state: State,
+    state: LinkState,
     reason: String,
     next: Option<String>,
-    /// What is to be done is to be done at the source.
+    /// The next thing is to be done at the source.
     at_source: bool,
 }
 
 impl Decided {
-    fn new(state: State, reason: impl Into<String>) -> Self {
+    fn new(state: LinkState, reason: impl Into<String>) -> Self {
         Self { state, reason: reason.into(), next: None, at_source: false }
     }
 
@@ -156,12 +156,12 @@ impl Decided {
     }
 }
 
-impl<'a> Case<'a> {
+impl<'a> TwoEnds<'a> {
     fn new(
         topology: &'a Topology,
         looks: Looks<'a>,
         (from, to): (NodeId, NodeId),
-        known: &Known<'a>,
+        known: &SourcedInflow<'a>,
         (source, receiver): (&'a LinkSnapshot, &'a LinkSnapshot),
     ) -> Self {
         let inflow = known.inflow;
@@ -202,7 +202,7 @@ impl<'a> Case<'a> {
         };
         let written = source.position.as_ref().ok().map(needs).map(owed);
         let mark = then_source.and_then(|mark| mark.position.as_ref()).map(needs).map(owed);
-        let at = |node: NodeId| looks.now.get(&node).map_or(0, |sight| sight.at);
+        let at = |node: NodeId| looks.now.get(&node).map_or(0, |observation| observation.at);
         let since = then_source.zip(then).map_or(at(to), |(a, b)| a.at.max(b.at));
         let declared = topology.links.iter().filter(|l| (l.from, l.to) == (from, to));
         let carries: Vec<&String> = declared
@@ -268,7 +268,7 @@ impl<'a> Case<'a> {
         Some(self.applied.as_ref()?.has(self.mark.as_ref()?))
     }
 
-    fn late(&self) -> Option<Late> {
+    fn late(&self) -> Option<Lateness> {
         let behind = self.applied.as_ref().zip(self.written.as_ref());
         let behind = behind.is_some_and(|(applied, written)| !applied.has(written));
         if !behind {
@@ -286,13 +286,13 @@ impl<'a> Case<'a> {
                 || had.is_some_and(|had| *told <= had)
         });
         let late = match (told, least) {
-            (Some(told), Some(least)) if told >= least => Late { by: told, at_least: false },
-            (Some(told), None) => Late { by: told, at_least: false },
-            (_, Some(least)) => Late { by: least, at_least: true },
+            (Some(told), Some(least)) if told >= least => Lateness { by: told, at_least: false },
+            (Some(told), None) => Lateness { by: told, at_least: false },
+            (_, Some(least)) => Lateness { by: least, at_least: true },
             (None, None) => return None,
         };
         let by = late.by.saturating_sub(self.delay.unwrap_or_default());
-        (!by.is_zero()).then_some(Late { by, ..late })
+        (!by.is_zero()).then_some(Lateness { by, ..late })
     }
 
     fn trend(&self) -> Option<Trend> {
@@ -313,7 +313,7 @@ impl<'a> Case<'a> {
         })
     }
 
-    /// What a link is that does not run.
+    /// The state of a link that does not run.
     fn stopped(&self) -> Option<Decided> {
         match self.inflow.link.means {
             ReplicationKind::BinaryLog => self.connection_stopped(),
@@ -334,18 +334,16 @@ impl<'a> Case<'a> {
         let start = link.starting().join("; ");
         let skips = match link.skips.filter(|_| link.applying == WorkerState::Stopped) {
             None | Some(0) => String::new(),
-            Some(1) => {
-                "; started without more it would leave out the first transaction (Skip_Counter 1)"
-                    .to_owned()
-            }
+            Some(1) => "; if it is just started, it skips the first transaction (Skip_Counter 1)"
+                .to_owned(),
             Some(more) => format!(
-                "; started without more it would leave out {more} transactions (Skip_Counter {more})"
+                "; if it is just started, it skips {more} transactions (Skip_Counter {more})"
             ),
         };
         match (link.receiving, link.applying, trouble) {
             (_, WorkerState::Stopped, Some(trouble)) => Some(
                 Decided::new(
-                    State::Broken,
+                    LinkState::Broken,
                     format!("the applier stopped{at}: {}{skips}", trouble_text(trouble)),
                 )
                 .next(stopped_at_a_row(trouble.code, self.name(self.to), &start)),
@@ -354,26 +352,26 @@ impl<'a> Case<'a> {
                 let gone = trouble.code == Some(1236);
                 let next = if gone {
                     format!(
-                        "it cannot go on from its log: keen preflight --join {} --from {} says how to seed it anew",
+                        "it cannot continue from its log: keen preflight --join {} --from {} says how to seed it again",
                         self.name(self.to),
                         self.name(self.from)
                     )
                 } else {
-                    format!("mend the cause, then {start}")
+                    format!("fix the cause, then {start}")
                 };
                 let reason = format!("the receiver stopped: {}", trouble_text(trouble));
-                Some(Decided::new(State::Broken, reason).next(next))
+                Some(Decided::new(LinkState::Broken, reason).next(next))
             }
             (WorkerState::Stopped, WorkerState::Stopped, None) => {
-                let reason = format!("both halves are switched off{skips}");
-                Some(Decided::new(State::Paused, reason).next(start))
+                let reason = format!("both receiving and applying are switched off{skips}");
+                Some(Decided::new(LinkState::Paused, reason).next(start))
             }
             (WorkerState::Stopped, _, None) => {
-                Some(Decided::new(State::Paused, "fetching is switched off").next(start))
+                Some(Decided::new(LinkState::Paused, "receiving is switched off").next(start))
             }
             (_, WorkerState::Stopped, None) => {
-                let reason = format!("applying is switched off; it still fetches{skips}");
-                Some(Decided::new(State::Paused, reason).next(start))
+                let reason = format!("applying is switched off; it still receives{skips}");
+                Some(Decided::new(LinkState::Paused, reason).next(start))
             }
             (WorkerState::Tries, _, trouble) => {
                 let every = self.inflow.retries_every;
@@ -393,12 +391,12 @@ impl<'a> Case<'a> {
                         )
                     }
                     _ => format!(
-                        "look at the way from {} to {}: address, port, firewall",
+                        "check the path from {} to {}: address, port, firewall",
                         self.name(self.to),
                         self.name(self.from)
                     ),
                 };
-                Some(Decided::new(State::Cut, reason).next(next))
+                Some(Decided::new(LinkState::Cut, reason).next(next))
             }
             _ => None,
         }
@@ -417,14 +415,14 @@ impl<'a> Case<'a> {
         let logged = format!("read the message in {}'s server log", self.name(self.to));
         let slot = link.source.slot.as_deref().unwrap_or(&link.name);
         if self.outlet.is_none() && self.source.outlets.is_ok() && link.source.slot.is_some() {
-            let reason = format!("{} has no slot {slot} any more", self.name(self.from));
-            return Some(Decided::new(State::Broken, reason).next(self.reseed()));
+            let reason = format!("slot {slot} no longer exists on {}", self.name(self.from));
+            return Some(Decided::new(LinkState::Broken, reason).next(self.reseed()));
         }
         let log = self.outlet.and_then(|outlet| outlet.slot.log.as_deref());
         if log == Some("lost") {
             let reason =
                 format!("the log that slot {slot} needs is gone from {}", self.name(self.from));
-            return Some(Decided::new(State::Broken, reason).next(self.reseed()));
+            return Some(Decided::new(LinkState::Broken, reason).next(self.reseed()));
         }
         let at = self.outlet.and_then(|outlet| outlet.confirmed.as_ref());
         let at = at.map(|at| format!(" at the write after {at}")).unwrap_or_default();
@@ -432,13 +430,13 @@ impl<'a> Case<'a> {
             let applied = link.failures.unwrap_or(0) > 0;
             let copying = !applied && self.inflow.copy_failures.unwrap_or(0) > 0;
             return Some(if link.error.is_some() && copying {
-                Decided::new(State::Broken, "it switched itself off at an error of a first copy")
-                    .next(format!("{logged}: it names the table and why"))
+                Decided::new(LinkState::Broken, "it disabled itself on an error of an initial copy")
+                    .next(format!("{logged}: it names the table and the reason"))
             } else if link.error.is_some() {
-                Decided::new(State::Broken, format!("it switched itself off at an error{at}"))
-                    .next(format!("keen plan shows the row and what makes way for the waiting write, where it can read {}'s journal; else {logged}. {enable} alone stops there again; skipping the transaction loses all that it holds", self.name(self.from)))
+                Decided::new(LinkState::Broken, format!("it disabled itself on an error{at}"))
+                    .next(format!("keen plan shows the row and what makes way for the waiting write, if it can read {}'s journal; if not, {logged}. {enable} alone stops there again; skipping the transaction loses everything in it", self.name(self.from)))
             } else {
-                Decided::new(State::Paused, "the subscription is disabled").next(enable)
+                Decided::new(LinkState::Paused, "the subscription is disabled").next(enable)
             });
         }
         let failed = link.failures.zip(self.earlier.and_then(|earlier| earlier.failures));
@@ -447,13 +445,13 @@ impl<'a> Case<'a> {
             let times = if failed == 1 { "once".to_owned() } else { format!("{failed} times") };
             let reason = format!("it failed {times} in {}{at}", seconds(self.between));
             return Some(
-                Decided::new(State::Broken, reason)
-                    .next(format!("keen plan shows the row and what makes way for the waiting write, where it can read {}'s journal; else {logged}", self.name(self.from))),
+                Decided::new(LinkState::Broken, reason)
+                    .next(format!("keen plan shows the row and what makes way for the waiting write, if it can read {}'s journal; if not, {logged}", self.name(self.from))),
             );
         }
         if link.receiving == WorkerState::Tries && link.failures.is_none() {
             let reason = format!(
-                "its worker is down{at}: it met an error at a row, or does not reach {}",
+                "its worker is down{at}: it failed on a row, or does not reach {}",
                 self.name(self.from)
             );
             // It gives up after a few tries, and begins again only when it is switched on.
@@ -461,23 +459,23 @@ impl<'a> Case<'a> {
                 ReplicationKind::Pglogical => {
                     let off = enable.replace("_enable(", "_disable(");
                     format!(
-                        ". Once that is mended, on {}, each on its own: {off} and {enable}",
+                        ". Once that is fixed, on {}, each on its own: {off} and {enable}",
                         self.name(self.to)
                     )
                 }
                 _ => String::new(),
             };
             return Some(
-                Decided::new(State::Cut, reason)
+                Decided::new(LinkState::Cut, reason)
                     .next(format!("{logged}: it says which of the two{again}")),
             );
         }
         if link.receiving == WorkerState::Tries {
             let reason = format!(
-                "no worker holds a connection to {}, and none failed at a row",
+                "no worker is connected to {}, and none failed on a row",
                 self.name(self.from)
             );
-            return Some(Decided::new(State::Cut, reason).next(format!(
+            return Some(Decided::new(LinkState::Cut, reason).next(format!(
                 "{logged}; look at CONNECTION of {name}: address, account, password, pg_hba.conf"
             )));
         }
@@ -488,16 +486,16 @@ impl<'a> Case<'a> {
         let link = &self.inflow.link;
         if link.applying == WorkerState::Stopped {
             return Some(
-                Decided::new(State::Paused, "replay is paused")
+                Decided::new(LinkState::Paused, "replay is paused")
                     .next("SELECT pg_wal_replay_resume()"),
             );
         }
         (link.receiving == WorkerState::Tries).then(|| {
             Decided::new(
-                State::Cut,
+                LinkState::Cut,
                 format!("{} receives nothing from {}", self.name(self.to), self.name(self.from)),
             )
-            .next("read its server log; look at primary_conninfo, and whether the log it needs is still there")
+            .next("read its server log; check primary_conninfo, and whether the log it needs still exists")
         })
     }
 
@@ -505,30 +503,31 @@ impl<'a> Case<'a> {
         let link = &self.inflow.link;
         if link.receiving == WorkerState::Tries {
             let reason = format!("{} does not reach {}", self.name(self.to), self.name(self.from));
-            return Some(Decided::new(State::Cut, reason).next("mend the way between them"));
+            return Some(Decided::new(LinkState::Cut, reason).next("fix the path between them"));
         }
-        (link.applying == WorkerState::Stopped)
-            .then(|| Decided::new(State::Paused, "it is switched off").next("switch it on again"))
+        (link.applying == WorkerState::Stopped).then(|| {
+            Decided::new(LinkState::Paused, "it is switched off").next("switch it on again")
+        })
     }
 
     /// How to begin anew where a log is gone.
     fn reseed(&self) -> String {
         format!(
-            "it cannot go on: keen preflight --join {} --from {} says how to seed it anew",
+            "it cannot continue: keen preflight --join {} --from {} says how to seed it again",
             self.name(self.to),
             self.name(self.from)
         )
     }
 
-    /// What a link is that runs.
+    /// The state of a link that runs.
     fn running(&self) -> Decided {
         let Some(passed) = self.passed() else {
             let why = match (&self.source.position, self.applied.is_some()) {
-                (Err(reason), _) => reason.clone(),
-                (Ok(_), false) => "how far it has applied is not told".to_owned(),
-                (Ok(_), true) => "it was not there at the first look".to_owned(),
+                (Err(fault), _) => fault.what.clone(),
+                (Ok(_), false) => "it does not report how far it has applied".to_owned(),
+                (Ok(_), true) => "it did not exist at the first look".to_owned(),
             };
-            return Decided::new(State::Dark, why);
+            return Decided::new(LinkState::Dark, why);
         };
         let caught_up =
             self.applied.as_ref().zip(self.written.as_ref()).is_some_and(|(a, w)| a.has(w));
@@ -536,11 +535,11 @@ impl<'a> Case<'a> {
         if passed {
             return if wrote || (self.moved() && self.source_wrote.is_none()) {
                 Decided::new(
-                    State::Flowing,
+                    LinkState::Flowing,
                     if caught_up { "applied as it is written" } else { "just behind" },
                 )
             } else {
-                Decided::new(State::Idle, "nothing new to carry")
+                Decided::new(LinkState::Idle, "nothing new to carry")
             };
         }
         if let Some(left) = self.inflow.waits_on_purpose {
@@ -549,20 +548,21 @@ impl<'a> Case<'a> {
                 true => String::new(), // when, it does not tell
                 false => format!(", the next change in {}", spoken(left)),
             };
-            return Decided::new(State::Flowing, format!("{delay}late on purpose{next}"));
+            return Decided::new(LinkState::Flowing, format!("{delay}late on purpose{next}"));
         }
         if let Some(wait) = &self.inflow.wait {
             let holders = match &wait.holders {
                 Ok(holders) if holders.is_empty() => {
-                    ", and who holds it was not to be seen".to_owned()
+                    ", and the holder could not be seen".to_owned()
                 }
                 Ok(holders) => {
                     let holders: Vec<String> = holders.iter().map(holder_text).collect();
                     format!(", held by {}", holders.join(" and "))
                 }
-                Err(reason) => format!("; who holds it cannot be seen: {reason}"),
+                Err(fault) => format!("; its holder cannot be seen: {}", fault.what),
             };
-            let decided = Decided::new(State::Stalled, format!("waits for {}{holders}", wait.what));
+            let decided =
+                Decided::new(LinkState::Stalled, format!("waits for {}{holders}", wait.what));
             return match wait.holders.as_ref().map(|holders| holders.first()) {
                 Ok(Some(holder)) => decided.next(self.end_session(holder.session)),
                 _ => decided.next("find the session that holds it, and let it finish or end it"),
@@ -573,39 +573,42 @@ impl<'a> Case<'a> {
         let excess = late.map_or(Duration::ZERO, |late| late.by);
         if self.delay.is_some() && excess <= self.topology.limits.trailing && !self.moved() {
             let delay = self.delay.unwrap_or_default();
-            return Decided::new(State::Flowing, format!("{} late on purpose", spoken(delay)));
+            return Decided::new(
+                LinkState::Flowing,
+                format!("{} late by configuration", spoken(delay)),
+            );
         }
         let works = self.moved() || self.works();
         let limits = self.topology.limits;
         if works && excess <= limits.trailing && !self.will_take_longer_than(limits.trailing) {
-            return Decided::new(State::Flowing, "behind by less than the limit");
+            return Decided::new(LinkState::Flowing, "behind by less than the limit");
         }
         if self.moved() || self.sends() || (works && excess <= limits.stalled) {
             let how = match self.trend() {
-                Some(Trend::Draining(_)) => "it catches up",
-                Some(Trend::Growing) => "it falls back further",
-                _ if self.moved() => "it keeps its distance",
-                _ if self.sends() => "its sender is at work on the log",
-                _ => "it is at work on one transaction",
+                Some(Trend::Draining(_)) => "it is catching up",
+                Some(Trend::Growing) => "it is falling further behind",
+                _ if self.moved() => "it stays as far behind",
+                _ if self.sends() => "its sender is working on the log",
+                _ => "it is working on one transaction",
             };
             let next = match self.trend() {
                 Some(Trend::Draining(_)) => {
-                    "wait for it; what the applier spends its time on is worth a look if that is too long"
+                    "wait for it; if that takes too long, check what the applier spends its time on"
                 }
                 _ => {
-                    "look at what the applier spends its time on: its machine, long transactions, tables without a key"
+                    "check what the applier spends its time on: its machine, long transactions, tables without a key"
                 }
             };
-            return Decided::new(State::Trailing, how).next(next);
+            return Decided::new(LinkState::Trailing, how).next(next);
         }
         let doing = self.inflow.doing.as_deref().filter(|doing| !doing.is_empty());
         let doing = doing.map(|doing| format!("; the applier says: {doing}"));
         let doing = self.where_it_rests().or(doing).unwrap_or_default();
         Decided::new(
-            State::Stalled,
+            LinkState::Stalled,
             format!("nothing was applied in {}{doing}", seconds(self.between)),
         )
-        .next("look at its machine, its log, and what its applier does")
+        .next("check its machine, its log, and what its applier is doing")
     }
 
     /// Where nothing tells the age of what is missing, the time that it takes at the rate at which it is
@@ -646,9 +649,9 @@ impl<'a> Case<'a> {
         let sent = self.outlet?.sent.as_ref()?;
         let source = self.name(self.from);
         Some(if sent.has(self.mark.as_ref()?) {
-            format!("; {source} has sent it, and {} does not confirm it", self.name(self.to))
+            format!("; {source} has sent it, but {} does not confirm it", self.name(self.to))
         } else {
-            format!("; {source} has not sent it: its sender stands still")
+            format!("; {source} has not sent it: its sender does not move")
         })
     }
 
@@ -660,8 +663,8 @@ impl<'a> Case<'a> {
     }
 }
 
-/// What stands in the way of a link that stopped at a row, and what each way out would lose. There is no
-/// command that is right without knowing both rows.
+/// The obstacle of a link that stopped at a row, and the loss that each way out would bring. There is no command that
+/// is right without knowing both rows.
 pub(crate) fn stopped_at_a_row(code: Option<u64>, receiver: &str, start: &str) -> String {
     match code {
         Some(1062) => format!(
@@ -671,7 +674,7 @@ pub(crate) fn stopped_at_a_row(code: Option<u64>, receiver: &str, start: &str) -
             "the waiting write changes or deletes a row that {receiver} does not hold. keen plan puts it there as it was before that write; {start} alone stops here again, and skipping the write leaves the row missing for good"
         ),
         _ => format!(
-            "mend what the message says; {start} alone stops here again, and skipping the write loses it on {receiver}"
+            "fix what the message says; {start} alone stops here again, and skipping the write loses it on {receiver}"
         ),
     }
 }

@@ -1,4 +1,4 @@
-//! What one look at a node's links found, as far as its account may see.
+//! One look at a node's links, as far as its account may see.
 //!
 //! Adapters fill this in and judge nothing. A later look is held against the few numbers of an earlier
 //! one that are in [`Baseline`], which can be kept and read back.
@@ -19,17 +19,17 @@ pub type Micros = i64;
 pub struct Observation {
     /// When it was taken.
     pub at: Micros,
-    /// What was found, or why nothing could be.
-    pub heard: Result<Box<LinkSnapshot>, ReadFault>,
+    /// The findings, or why there are none.
+    pub snapshot: Result<Box<LinkSnapshot>, ReadFault>,
 }
 
 /// Looks at nodes, at about one moment.
 pub type Observations = BTreeMap<NodeId, Observation>;
 
-/// What a node told of its links.
+/// A node's account of its links.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LinkSnapshot {
-    /// What holds it.
+    /// The engine that holds it.
     pub engine: Engine,
     /// Kind, version and the like in a few words.
     pub about: String,
@@ -55,15 +55,15 @@ pub struct LinkSnapshot {
     pub unsafe_for: Micros,
     /// By origin, how far it has applied what each wrote, where the engine keeps that apart.
     pub origins: Option<Position>,
-    /// What applications wrote here.
+    /// The writes of applications here.
     pub own: Option<Own>,
     /// Writes to the tables of the sets, by the sets' names: a number that moves with each.
     pub touched: BTreeMap<String, Touched>,
-    /// What brings changes here.
+    /// The links that bring changes here.
     pub inflows: Observed<Vec<Inflow>>,
-    /// What waits here to be fetched by others.
+    /// The slots that wait here to be read by others.
     pub outlets: Observed<Vec<Outlet>>,
-    /// What it offers to subscribers: publication, then schema and table.
+    /// Its offers to subscribers: publication, then schema and table.
     pub published: Observed<Vec<(String, String)>>,
     /// The last sign of life from each node, where somebody keeps a table of them: by name, when.
     pub beats: BTreeMap<String, Micros>,
@@ -78,7 +78,7 @@ pub enum Own {
     Count(u64),
     /// The last transaction of all, which is another after each write, and whether it was made here.
     Last {
-        /// What it is known by.
+        /// Its name.
         mark: String,
         /// No replication brought it.
         here: bool,
@@ -99,7 +99,7 @@ pub struct Touched {
 /// Something that brings changes to a node, as the receiver tells it at one moment.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Inflow {
-    /// What it is and which halves of it run.
+    /// The link and which halves of it run.
     pub link: Incoming,
     /// How far it has fetched.
     pub received: Option<Position>,
@@ -109,7 +109,7 @@ pub struct Inflow {
     pub late: Option<Duration>,
     /// How long it still waits on purpose before it applies the next change.
     pub waits_on_purpose: Option<Duration>,
-    /// What the applier is doing, in the engine's words.
+    /// The work of the applier, in the engine's words.
     pub doing: Option<String>,
     /// It was seen at work on a change, waiting for nobody.
     pub busy: bool,
@@ -117,10 +117,10 @@ pub struct Inflow {
     pub progress: u64,
     /// How often the first copy of a table failed, if the server counts that.
     pub copy_failures: Option<u64>,
-    /// What it waits for.
+    /// The lock that it waits for.
     pub wait: Option<Wait>,
-    /// What it stopped at or complains of.
-    pub trouble: Option<Trouble>,
+    /// The error that it stopped at or complains of.
+    pub trouble: Option<ReceiverError>,
     /// A number that moves with each sign of life from the source.
     pub heartbeats: u64,
     /// When the last message of the source came.
@@ -150,9 +150,17 @@ impl Inflow {
             retries_every: None,
         }
     }
+
+    /// The link itself. Its failures are those of first copies, too.
+    #[must_use]
+    pub fn known(self) -> Incoming {
+        let copies = self.copy_failures.unwrap_or(0);
+        let failures = self.link.failures.map(|failures| failures.saturating_add(copies));
+        Incoming { failures, ..self.link }
+    }
 }
 
-/// What an applier waits for.
+/// A lock that an applier waits for.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Wait {
     /// The lock, such as "a table lock" or "a row of stay".
@@ -170,9 +178,9 @@ pub struct Holder {
     pub about: String,
 }
 
-/// What a receiver stopped at.
+/// The error that a receiver stopped at.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Trouble {
+pub struct ReceiverError {
     /// The engine's number for it.
     pub code: Option<u64>,
     /// The engine's own message.
@@ -181,7 +189,7 @@ pub struct Trouble {
     pub at: Option<String>,
 }
 
-/// What waits at a node to be fetched.
+/// A slot that waits at a node to be read.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Outlet {
     /// The slot.
@@ -219,7 +227,7 @@ impl Outlet {
     }
 }
 
-/// What of a look is held against a later one.
+/// The part of a look that a later one is held against.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Baseline {
     /// When the look was taken.
@@ -228,7 +236,7 @@ pub struct Baseline {
     pub position: Option<Position>,
     /// How far it had applied each origin's writes.
     pub origins: Option<Position>,
-    /// What applications had written there.
+    /// The writes of applications there.
     pub own: Option<Own>,
     /// It was a standby.
     pub standby: bool,
@@ -279,16 +287,18 @@ impl SlotAnew {
 #[must_use]
 pub fn slots_anew(before: &Marks, now: &Observations) -> BTreeMap<(NodeId, String), SlotAnew> {
     let mut anew = BTreeMap::new();
-    for (node, sight) in now {
-        let (Some(mark), Some(heard)) = (before.get(node), sight.heard()) else { continue };
-        for outlet in heard.outlets.as_deref().unwrap_or_default() {
+    for (node, observation) in now {
+        let (Some(mark), Some(snapshot)) = (before.get(node), observation.snapshot()) else {
+            continue;
+        };
+        for outlet in snapshot.outlets.as_deref().unwrap_or_default() {
             let name = &outlet.slot.name;
             let Some((position, prepared)) = mark.outlets.get(name) else { continue };
             let since = mark.counted_since.get(name).map(String::as_str);
             let told = SlotAnew::told(
                 (position, *prepared, since),
                 (outlet.prepared, outlet.counted_since.as_deref()),
-                (mark.at, sight.at),
+                (mark.at, observation.at),
             );
             anew.extend(told.map(|told| ((*node, name.clone()), told)));
         }
@@ -296,7 +306,7 @@ pub fn slots_anew(before: &Marks, now: &Observations) -> BTreeMap<(NodeId, Strin
     anew
 }
 
-/// What of an inflow is held against a later look.
+/// The part of an inflow that a later look is held against.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct InflowMark {
     /// How far it had applied.
@@ -315,21 +325,21 @@ pub struct InflowMark {
 pub type Marks = BTreeMap<NodeId, Baseline>;
 
 impl Observation {
-    /// What is held against a later look; none if nothing was found.
+    /// The part that a later look is held against; none if nothing was found.
     #[must_use]
     pub fn mark(&self) -> Option<Baseline> {
-        let heard = self.heard.as_ref().ok()?;
-        let inflows = heard.inflows.as_deref().unwrap_or_default();
-        let outlets = heard.outlets.as_deref().unwrap_or_default();
+        let snapshot = self.snapshot.as_ref().ok()?;
+        let inflows = snapshot.inflows.as_deref().unwrap_or_default();
+        let outlets = snapshot.outlets.as_deref().unwrap_or_default();
         Some(Baseline {
             at: self.at,
-            position: heard.position.as_ref().ok().cloned(),
-            origins: heard.origins.clone(),
-            own: heard.own.clone(),
-            standby: heard.standby,
-            beats: heard.beats.clone(),
-            touched: heard.touched.iter().map(|(table, t)| (table.clone(), t.count)).collect(),
-            filled: (heard.touched.iter())
+            position: snapshot.position.as_ref().ok().cloned(),
+            origins: snapshot.origins.clone(),
+            own: snapshot.own.clone(),
+            standby: snapshot.standby,
+            beats: snapshot.beats.clone(),
+            touched: snapshot.touched.iter().map(|(table, t)| (table.clone(), t.count)).collect(),
+            filled: (snapshot.touched.iter())
                 .filter(|(_, touched)| touched.holds == Some(true))
                 .map(|(table, _)| table.clone())
                 .collect(),
@@ -361,17 +371,20 @@ impl Observation {
         })
     }
 
-    /// What it found, if it found anything.
+    /// The findings, if there are any.
     #[must_use]
-    pub fn heard(&self) -> Option<&LinkSnapshot> {
-        self.heard.as_deref().ok()
+    pub fn snapshot(&self) -> Option<&LinkSnapshot> {
+        self.snapshot.as_deref().ok()
     }
 }
 
-/// What of looks is held against later ones.
+/// The parts of looks that later ones are held against.
 #[must_use]
-pub fn marks(sights: &Observations) -> Marks {
-    sights.iter().filter_map(|(node, sight)| Some((*node, sight.mark()?))).collect()
+pub fn marks(observations: &Observations) -> Marks {
+    observations
+        .iter()
+        .filter_map(|(node, observation)| Some((*node, observation.mark()?)))
+        .collect()
 }
 
 impl ReplicationKind {

@@ -1,4 +1,4 @@
-//! What nodes tell of themselves: their settings, their links, positions in logs.
+//! Nodes' own accounts: their settings, their links, positions in logs.
 
 pub mod clock;
 pub(crate) mod filter;

@@ -1,4 +1,4 @@
-//! What one look at a node found: facts, as far as its account may see them.
+//! One look at a node: facts, as far as its account may see them.
 //!
 //! Adapters fill these in and judge nothing. What could not be looked at is
 //! kept as the reason why, so that nothing unseen can pass for fine.
@@ -10,15 +10,15 @@ use crate::fault::{FaultKind, ReadFault};
 use crate::row::schema::TableShape;
 use crate::topology::Engine;
 
-/// Something seen, or why it could not be looked at.
-pub type Observed<T> = Result<T, String>;
+/// A fact that was observed, or why it could not be.
+pub type Observed<T> = Result<T, ReadFault>;
 
 /// One look at one node.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NodeInspection {
     /// The addresses that were tried, in the order of the file; the last one is the one that let keen in, if any did.
     pub attempts: Vec<Attempt>,
-    /// What was found inside; none if no address let keen in.
+    /// The facts inside; none if no address let keen in.
     pub facts: Option<Box<NodeFacts>>,
 }
 
@@ -28,14 +28,14 @@ pub struct Attempt {
     /// The address as the file has it.
     pub address: String,
     /// How long each step took that was passed.
-    pub steps: Vec<(Step, Duration)>,
-    /// What came back from the step after those; none if it was let in.
+    pub steps: Vec<(AccessStep, Duration)>,
+    /// The answer of the step after those; none if it was let in.
     pub fault: Option<ReadFault>,
 }
 
 /// The steps to a node, in order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Step {
+pub enum AccessStep {
     /// The host's name became a number, or the file was found.
     Name,
     /// The port took the connection.
@@ -44,7 +44,7 @@ pub enum Step {
     Login,
 }
 
-impl Step {
+impl AccessStep {
     /// Its name in results.
     #[must_use]
     pub fn name(self) -> &'static str {
@@ -56,10 +56,10 @@ impl Step {
     }
 }
 
-/// What a node told.
+/// A node's own account of itself.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NodeFacts {
-    /// What holds it.
+    /// The engine that holds it.
     pub engine: Engine,
     /// Kind, version and the like in a few words.
     pub about: String,
@@ -69,17 +69,17 @@ pub struct NodeFacts {
     pub standby: bool,
     /// By what the node can be told from every other.
     pub identity: Identity,
-    /// What the account may do, by what keen needs it for.
+    /// The rights of the account, by what keen needs them for.
     pub rights: Vec<Right>,
-    /// What the account may do that no command of keen needs.
+    /// Rights of the account that no command of keen needs.
     pub excess: Observed<Vec<String>>,
     /// Settings by the names the engine gives them.
     pub settings: Observed<BTreeMap<String, String>>,
-    /// What brings changes here.
+    /// The links that bring changes here.
     pub incoming: Observed<Vec<Incoming>>,
-    /// What waits here to be fetched by others.
+    /// The slots that wait here to be read by others.
     pub slots: Observed<Vec<Slot>>,
-    /// What is offered here to subscribers.
+    /// Publications that are offered here to subscribers.
     pub publications: Observed<Vec<Publication>>,
     /// Its clock against ours; none where the clock is ours.
     pub clock: Observed<Option<Clock>>,
@@ -106,7 +106,7 @@ pub struct Identity {
     pub ids: BTreeMap<String, String>,
 }
 
-/// What a command of keen needs a right for.
+/// The use of a right for a command of keen.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Need {
     /// Reading the tables: audit, plan, conflicts.
@@ -146,7 +146,7 @@ impl Need {
 /// One right that the account has or lacks.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Right {
-    /// What it is needed for.
+    /// The use that it has.
     pub need: Need,
     /// The right, as the engine names it, and on what.
     pub what: String,
@@ -159,23 +159,23 @@ pub struct Right {
 /// Something that brings changes to a node, as the receiver tells it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Incoming {
-    /// What the node calls it.
+    /// Its name on the node.
     pub name: String,
     /// By what means it works.
     pub means: ReplicationKind,
     /// Where it comes from, as far as the receiver tells.
-    pub source: Source,
+    pub source: ChangeSource,
     /// Fetching from the source.
     pub receiving: WorkerState,
     /// Applying what was fetched.
     pub applying: WorkerState,
-    /// What it stopped at or complains of.
+    /// The error that it stopped at or complains of.
     pub error: Option<String>,
     /// How often it failed since the server last counted from nothing.
     pub failures: Option<u64>,
     /// How late it is on purpose.
     pub delay: Option<Duration>,
-    /// What it leaves out, by the receiver's own settings.
+    /// The changes that it leaves out, by the receiver's own settings.
     pub filters: Vec<Filter>,
     /// It only takes what its source itself wrote, not what the source was sent.
     pub own_writes_only: bool,
@@ -194,7 +194,7 @@ impl Incoming {
         Self {
             name: String::new(),
             means,
-            source: Source::default(),
+            source: ChangeSource::default(),
             receiving: WorkerState::Untold,
             applying: WorkerState::Untold,
             error: None,
@@ -208,7 +208,7 @@ impl Incoming {
         }
     }
 
-    /// What makes a MariaDB connection go on that is switched off, statement by statement.
+    /// The statements that make a MariaDB connection go on that is switched off.
     #[must_use]
     pub fn starting(&self) -> Vec<String> {
         let mut statements = vec![format!("START SLAVE {}", in_quotes(&self.name))];
@@ -241,7 +241,7 @@ pub(crate) fn in_quotes(name: &str) -> String {
 pub struct Filter {
     /// The rule, as the engine names it.
     pub rule: String,
-    /// What it names.
+    /// The names in it.
     pub of: Vec<String>,
 }
 
@@ -272,7 +272,7 @@ pub enum ReplicationKind {
 }
 
 impl ReplicationKind {
-    /// What the trade calls it.
+    /// The trade's word for it.
     #[must_use]
     pub fn words(self) -> &'static str {
         match self {
@@ -287,10 +287,10 @@ impl ReplicationKind {
 
 /// Where changes come from, as a receiver tells it.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Source {
+pub struct ChangeSource {
     /// Host and port.
     pub address: Option<(String, u16)>,
-    /// What the source calls itself.
+    /// The source's own name.
     pub id: Option<String>,
     /// The slot at the source that keeps log for it.
     pub slot: Option<String>,
@@ -301,7 +301,7 @@ pub struct Source {
 pub enum WorkerState {
     /// It runs.
     Runs,
-    /// It tries again and again.
+    /// It keeps trying.
     Tries,
     /// It stopped, or was stopped.
     Stopped,
@@ -322,7 +322,7 @@ pub struct Slot {
     pub held_back: Option<i64>,
     /// How many more bytes can be written before the server gives it up; none if it never does, or does not tell.
     pub room: Option<i64>,
-    /// What the server says about the log it needs: reserved, extended, unreserved or lost.
+    /// The server's word for the log it needs: reserved, extended, unreserved or lost.
     pub log: Option<String>,
 }
 
@@ -340,8 +340,8 @@ pub struct Publication {
 }
 
 impl Publication {
-    /// What it has to publish so that no write of a row is left out; that tables are emptied only if it
-    /// does so now.
+    /// The kinds of writes that it has to publish so that no write of a row is left out; that tables are emptied only
+    /// if it does so now.
     #[must_use]
     pub fn publishing_all(&self) -> Vec<&'static str> {
         let mut kinds = vec!["insert", "update", "delete"];
@@ -380,14 +380,14 @@ pub enum TableState {
 }
 
 impl TableState {
-    /// What a table that could not be described comes to: missing, or not to be seen.
+    /// The state of a table that could not be described: missing, or not to be seen.
     ///
     /// # Errors
-    /// What came back, if it was anything but that there is no such table.
+    /// The fault, if it was anything but that there is no such table.
     pub fn undescribed(fault: ReadFault) -> Observed<Self> {
         match fault.kind {
             FaultKind::NoTable => Ok(Self::Missing(fault.what, fault.advice)),
-            _ => Err(fault.what),
+            _ => Err(fault),
         }
     }
 
@@ -416,7 +416,7 @@ pub struct TableLook {
     pub replica_triggers: Observed<Vec<String>>,
     /// Where the numbers of counting columns come from.
     pub counters: Vec<Counter>,
-    /// What rows have to fulfil, as the engine prints it.
+    /// The conditions that rows have to fulfil, as the engine prints them.
     pub checks: Observed<Vec<String>>,
 }
 

@@ -26,7 +26,7 @@ pub enum Position {
 
 /// How one position stands to another.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Relation {
+pub enum PositionOrder {
     /// Both have the same.
     Equal,
     /// The other has everything that it has, and more.
@@ -37,7 +37,7 @@ pub enum Relation {
     Diverged,
 }
 
-impl Relation {
+impl PositionOrder {
     fn and(self, other: Self) -> Self {
         match (self, other) {
             (one, Self::Equal) => one,
@@ -66,7 +66,7 @@ impl Gap {
         }
     }
 
-    /// What is counted.
+    /// The unit that is counted.
     #[must_use]
     pub fn unit(self) -> &'static str {
         match self {
@@ -82,11 +82,11 @@ impl Position {
     /// Two transactions of one domain with one number but of different servers have parted: neither
     /// log holds the other's.
     #[must_use]
-    pub fn compare(&self, other: &Self) -> Option<Relation> {
+    pub fn compare(&self, other: &Self) -> Option<PositionOrder> {
         let number = |one: u64, other: u64| match one.cmp(&other) {
-            std::cmp::Ordering::Less => Relation::Behind,
-            std::cmp::Ordering::Equal => Relation::Equal,
-            std::cmp::Ordering::Greater => Relation::Ahead,
+            std::cmp::Ordering::Less => PositionOrder::Behind,
+            std::cmp::Ordering::Equal => PositionOrder::Equal,
+            std::cmp::Ordering::Greater => PositionOrder::Ahead,
         };
         match (self, other) {
             (Self::Lsn(one), Self::Lsn(other)) | (Self::Count(one), Self::Count(other)) => {
@@ -95,7 +95,7 @@ impl Position {
             (Self::Gtid(one), Self::Gtid(other)) => Some(parts(one, other, |one, other| {
                 let ((server, at), (other_server, other_at)) = (one, other);
                 if at == other_at && at > 0 && server != other_server {
-                    Relation::Diverged
+                    PositionOrder::Diverged
                 } else {
                     number(at, other_at)
                 }
@@ -108,11 +108,11 @@ impl Position {
     /// Whether it has everything that the other has.
     #[must_use]
     pub fn has(&self, other: &Self) -> bool {
-        matches!(self.compare(other), Some(Relation::Equal | Relation::Ahead))
+        matches!(self.compare(other), Some(PositionOrder::Equal | PositionOrder::Ahead))
     }
 
-    /// What the other has that it lacks, where that can be counted: nothing for positions of different
-    /// kinds, and for those over journals, whose numbers leave gaps.
+    /// The part of the other that it lacks, where that can be counted: nothing for positions of different kinds, and
+    /// for those over journals, whose numbers leave gaps.
     #[must_use]
     pub fn lacks(&self, other: &Self) -> Option<Gap> {
         match (self, other) {
@@ -129,7 +129,7 @@ impl Position {
         }
     }
 
-    /// What has everything that both have: of each part the greater.
+    /// The position that has everything that both have: of each part the greater.
     #[must_use]
     pub fn with(&self, other: &Self) -> Option<Self> {
         match (self, other) {
@@ -159,13 +159,13 @@ impl Position {
 fn parts<K: Ord, V: Copy + Default>(
     one: &BTreeMap<K, V>,
     other: &BTreeMap<K, V>,
-    compare: impl Fn(V, V) -> Relation,
-) -> Relation {
+    compare: impl Fn(V, V) -> PositionOrder,
+) -> PositionOrder {
     let mine =
         one.iter().map(|(key, at)| compare(*at, other.get(key).copied().unwrap_or_default()));
     let theirs = other.iter().filter(|(key, _)| !one.contains_key(key));
     let theirs = theirs.map(|(_, at)| compare(V::default(), *at));
-    mine.chain(theirs).fold(Relation::Equal, Relation::and)
+    mine.chain(theirs).fold(PositionOrder::Equal, PositionOrder::and)
 }
 
 fn greatest<K: Ord + Clone, V: Copy>(
@@ -206,7 +206,7 @@ impl fmt::Display for Position {
 
 /// A text that is no position of any engine.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{0} is no position like 0-1-100, 0/16B3748, 100 or valley:100")]
+#[error("{0} is not a position like 0-1-100, 0/16B3748, 100 or valley:100")]
 pub struct NoPosition(String);
 
 impl FromStr for Position {
@@ -324,10 +324,10 @@ mod tests {
             let (one, other) = (Position::Gtid(one), Position::Gtid(other));
             let (a, b) = (transactions(&one), transactions(&other));
             let standing = match (a.is_subset(&b), b.is_subset(&a)) {
-                (true, true) => Relation::Equal,
-                (true, false) => Relation::Behind,
-                (false, true) => Relation::Ahead,
-                (false, false) => Relation::Diverged,
+                (true, true) => PositionOrder::Equal,
+                (true, false) => PositionOrder::Behind,
+                (false, true) => PositionOrder::Ahead,
+                (false, false) => PositionOrder::Diverged,
             };
             prop_assert_eq!(one.compare(&other), Some(standing));
             prop_assert_eq!(one.has(&other), b.is_subset(&a));
@@ -341,8 +341,8 @@ mod tests {
         #[test]
         fn one_stands_to_the_other_as_the_other_does_not_to_it(one in any_position(), other in any_position()) {
             let turned = other.compare(&one).map(|standing| match standing {
-                Relation::Behind => Relation::Ahead,
-                Relation::Ahead => Relation::Behind,
+                PositionOrder::Behind => PositionOrder::Ahead,
+                PositionOrder::Ahead => PositionOrder::Behind,
                 same => same,
             });
             prop_assert_eq!(one.compare(&other), turned);
@@ -360,7 +360,7 @@ mod tests {
     fn one_number_of_two_servers_means_that_they_parted() {
         let (one, other): (Position, Position) =
             ("0-1-5".parse().unwrap(), "0-2-5".parse().unwrap());
-        assert_eq!(one.compare(&other), Some(Relation::Diverged));
+        assert_eq!(one.compare(&other), Some(PositionOrder::Diverged));
         assert!(!one.has(&other));
     }
 

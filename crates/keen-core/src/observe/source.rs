@@ -1,11 +1,11 @@
 //! Which node of the topology a link comes from, as far as the looks tell.
 
-use crate::observe::node::{Incoming, ReplicationKind, Slot, Source};
+use crate::observe::node::{ChangeSource, Incoming, ReplicationKind, Slot};
 use crate::topology::{Address, NodeId, Topology};
 
-/// What a node told that helps to know it for a source.
+/// Hints by which a node is known for a source.
 #[derive(Debug, Clone, Copy, Default)]
-pub(crate) struct Told<'a> {
+pub(crate) struct SourceHints<'a> {
     /// Its MariaDB server id.
     pub(crate) server_id: Option<&'a str>,
     /// Whether a slot that some receiver reads is here.
@@ -19,10 +19,10 @@ pub(crate) fn source_of<'a>(
     topology: &Topology,
     to: NodeId,
     link: &Incoming,
-    told: &(dyn Fn(NodeId) -> Option<Told<'a>> + '_),
+    told: &(dyn Fn(NodeId) -> Option<SourceHints<'a>> + '_),
 ) -> Option<NodeId> {
     let others = || (0..topology.nodes.len()).filter(|node| *node != to);
-    let source: &Source = &link.source;
+    let source: &ChangeSource = &link.source;
     if link.means == ReplicationKind::StandIn {
         return source.id.as_ref().and_then(|name| topology.node(name));
     }

@@ -9,24 +9,24 @@ use crate::topology::{Engine, NodeId};
 use crate::value::Value;
 
 /// A table and a column of it, as the node names them.
-pub type Place = (String, String);
+pub type NamedColumn = (String, String);
 
 /// By place, of each text the number of its group: texts of one group are one value there.
-pub type OfNode = BTreeMap<Place, HashMap<Vec<u8>, u64>>;
+pub type GroupsOfNode = BTreeMap<NamedColumn, HashMap<Vec<u8>, u64>>;
 
-/// What nodes said of texts that plans take out or put in.
+/// Nodes' answers on texts that plans take out or put in.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Alike(BTreeMap<NodeId, OfNode>);
+pub struct Alike(BTreeMap<NodeId, GroupsOfNode>);
 
 impl Alike {
     /// Adds what a node said: the group of each of these texts.
-    pub fn add(&mut self, node: NodeId, place: Place, texts: Vec<String>, groups: Vec<u64>) {
+    pub fn add(&mut self, node: NodeId, place: NamedColumn, texts: Vec<String>, groups: Vec<u64>) {
         let of_node = self.0.entry(node).or_default();
         of_node.insert(place, texts.into_iter().map(String::into_bytes).zip(groups).collect());
     }
 
-    pub(super) fn of(&self, node: NodeId) -> &OfNode {
-        static NOTHING: OfNode = OfNode::new();
+    pub(super) fn of(&self, node: NodeId) -> &GroupsOfNode {
+        static NOTHING: GroupsOfNode = GroupsOfNode::new();
         self.0.get(&node).unwrap_or(&NOTHING)
     }
 }
@@ -39,10 +39,10 @@ impl Alike {
 pub fn to_ask(
     tables: &[AuditedTable],
     most: usize,
-) -> Result<BTreeMap<NodeId, BTreeMap<Place, Vec<String>>>, ReadFault> {
-    let mut found: BTreeMap<NodeId, BTreeMap<Place, Texts>> = BTreeMap::new();
+) -> Result<BTreeMap<NodeId, BTreeMap<NamedColumn, Vec<String>>>, ReadFault> {
+    let mut found: BTreeMap<NodeId, BTreeMap<NamedColumn, Texts>> = BTreeMap::new();
     for table in tables {
-        let mut wanted: Vec<(NodeId, usize, Place)> = Vec::new();
+        let mut wanted: Vec<(NodeId, usize, NamedColumn)> = Vec::new();
         // SQLite knows no collation that the rule of thumb does not cover.
         for (node, local) in table.nodes.iter().filter(|(_, l)| l.engine != Engine::Sqlite) {
             let shape = &local.shape;

@@ -2,16 +2,17 @@
 
 use super::AuditedTable;
 use super::evidence::OfRow;
+use crate::topology::node_set::NodeSet;
 use std::fmt;
 
 use crate::audit::merge::DivergentRow;
-use crate::topology::placement::{Expectation, Nodes, bit, members};
-use crate::topology::{NodeId, Rule, Topology};
+use crate::topology::placement::Expectation;
+use crate::topology::{AuthorityRule, NodeId, Topology};
 use crate::value::Value;
 use crate::value::calendar::{parse_timestamp, timestamp_text};
 use crate::value::text::text_of;
 
-/// What the rules say about one divergent row.
+/// The decision of the rules on one divergent row.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Decision {
     /// This version (by index) is right.
@@ -38,22 +39,22 @@ pub fn decide(
 ) -> Decision {
     let held = |version: usize| nodes(&row.versions[version].nodes);
     match topology.authority.rule(&table.table) {
-        Rule::Ask => Decision::Open("the authority for this table is \"ask\"".to_owned()),
-        Rule::Latest => match topology.authority.written_column(&table.table) {
+        AuthorityRule::Ask => Decision::Open("the authority for this table is \"ask\"".to_owned()),
+        AuthorityRule::Latest => match topology.authority.written_column(&table.table) {
             Some(column) => latest_by(column, table, row),
             None => latest(row, of_row),
         },
-        Rule::Home => Decision::Open(
+        AuthorityRule::Home => Decision::Open(
             "the authority for this table is \"home\", and keen cannot tell yet where a row was first made".to_owned(),
         ),
-        Rule::Node(node) => match (0..row.versions.len()).find(|i| held(*i) & bit(node) != 0) {
+        AuthorityRule::Node(node) => match (0..row.versions.len()).find(|i| held(*i).contains(node)) {
             Some(version) => by_node(topology, expectation, row, version, node),
-            None if table.unread & bit(node) != 0 => {
-                Decision::Open(format!("{} is right by rule, and it was not read", topology.nodes[node].name))
+            None if table.unread.contains(node) => {
+                Decision::Open(format!("{} is right by rule, but it was not read", topology.nodes[node].name))
             }
-            None => Decision::Open(format!("{} is right by rule, and it has no part in this row", topology.nodes[node].name)),
+            None => Decision::Open(format!("{} is right by rule, but it does not carry this row", topology.nodes[node].name)),
         },
-        Rule::Majority => majority(topology, table, expectation, row),
+        AuthorityRule::Majority => majority(topology, table, expectation, row),
     }
 }
 
@@ -66,14 +67,14 @@ fn latest_by(column: &str, table: &AuditedTable, row: &DivergentRow) -> Decision
     };
     let columns = &table.layout.columns;
     let at = columns.iter().position(|known| known.name.eq_ignore_ascii_case(column));
-    let Some(at) = at else { return open("that is no column that is compared") };
+    let Some(at) = at else { return open("that column is not compared") };
     let mut said = Vec::new();
     for (version, held) in row.versions.iter().enumerate() {
         let Some(cells) = &held.row else {
-            return open("a row that is not there does not say when it was taken away");
+            return open("a deleted row does not say when it was deleted");
         };
         let Some(when) = When::of(&cells[at]) else {
-            return open("not every version holds a time or a number there");
+            return open("not every version has a time or a number there");
         };
         said.push((when, version));
     }
@@ -86,7 +87,7 @@ fn latest_by(column: &str, table: &AuditedTable, row: &DivergentRow) -> Decision
     said.sort_unstable();
     match &said[..] {
         [.., (before, _), (last, _)] if before == last => {
-            open("several versions hold the same there")
+            open("several versions have the same value there")
         }
         [.., (last, version)] => Decision::Right {
             version: *version,
@@ -97,7 +98,7 @@ fn latest_by(column: &str, table: &AuditedTable, row: &DivergentRow) -> Decision
     }
 }
 
-/// What a column says of when its row was written.
+/// The time at which a row was written, as a column tells it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum When {
     /// In microseconds since 1970.
@@ -132,7 +133,7 @@ impl fmt::Display for When {
 fn latest(row: &DivergentRow, of_row: Option<&OfRow>) -> Decision {
     let Some(of_row) = of_row else {
         return Decision::Open(
-            "the authority for this table is \"latest\", and nobody tells when this row was written: neither its nodes (PostgreSQL does, with track_commit_timestamp), nor a column that the file names, nor journals (--conflicts reads them)".to_owned(),
+            "the authority for this table is \"latest\", but it is not known when this row was written: not from its nodes (PostgreSQL knows, with track_commit_timestamp), not from a column that the file names, and not from journals (--conflicts reads them)".to_owned(),
         );
     };
     let times: Option<Vec<_>> = (row.versions.iter())
@@ -142,7 +143,7 @@ fn latest(row: &DivergentRow, of_row: Option<&OfRow>) -> Decision {
         .collect();
     let Some(times) = times else {
         return Decision::Open(
-            "the authority for this table is \"latest\", and not of every version it is known when it was written".to_owned(),
+            "the authority for this table is \"latest\", but it is not known when each version was written".to_owned(),
         );
     };
     let last = times.iter().max().copied().unwrap_or_default();
@@ -160,8 +161,8 @@ fn latest(row: &DivergentRow, of_row: Option<&OfRow>) -> Decision {
     }
 }
 
-fn nodes(list: &[NodeId]) -> Nodes {
-    list.iter().fold(0, |nodes, node| nodes | bit(*node))
+fn nodes(list: &[NodeId]) -> NodeSet {
+    list.iter().collect::<NodeSet>()
 }
 
 fn by_node(
@@ -173,12 +174,12 @@ fn by_node(
 ) -> Decision {
     let reason = format!("{} is right by rule", topology.nodes[node].name);
     let held = nodes(&row.versions[version].nodes);
-    let concern = row.versions.iter().fold(0, |all, v| all | nodes(&v.nodes));
+    let concern = row.versions.iter().flat_map(|version| &version.nodes).collect::<NodeSet>();
     let sources = concern & expectation.makers() & !held;
-    let one_group = members(sources).all(|a| expectation.reached_from(a) & sources == sources);
-    if row.versions[version].row.is_some() && held & expectation.makers() == 0 && !one_group {
+    let one_group = sources.iter().all(|a| sources.is_within(expectation.reached_from(a)));
+    if row.versions[version].row.is_some() && !held.meets(expectation.makers()) && !one_group {
         return Decision::Open(format!(
-            "{reason}, but which of its sources this row belongs to cannot be told"
+            "{reason}, but it is not known which of its sources this row belongs to"
         ));
     }
     Decision::Right { version, reason, counted: false }
@@ -192,21 +193,23 @@ fn majority(
     expectation: &Expectation,
     row: &DivergentRow,
 ) -> Decision {
-    let concern = row.versions.iter().fold(0, |all, v| all | nodes(&v.nodes));
-    let related = members(concern).fold(0, |all, n| all | expectation.reached_from(n))
-        | members(table.unread)
-            .filter(|n| expectation.reached_from(*n) & concern != 0)
-            .fold(0, |all, n| all | bit(n));
+    let concern = row.versions.iter().flat_map(|version| &version.nodes).collect::<NodeSet>();
+    let related = concern.iter().fold(NodeSet::EMPTY, |all, n| all | expectation.reached_from(n))
+        | table
+            .unread
+            .iter()
+            .filter(|n| expectation.reached_from(*n).meets(concern))
+            .collect::<NodeSet>();
     let voters = expectation.makers() & (concern | (table.unread & related));
-    let count = |nodes: Nodes| nodes.count_ones();
+    let count = |nodes: NodeSet| nodes.len();
     let name =
-        |of: Nodes| members(of).map(|n| &topology.nodes[n].name[..]).collect::<Vec<_>>().join(", ");
+        |of: NodeSet| of.iter().map(|n| &topology.nodes[n].name[..]).collect::<Vec<_>>().join(", ");
     let winner = (0..row.versions.len())
         .find(|i| count(nodes(&row.versions[*i].nodes) & voters) * 2 > count(voters));
     let Some(version) = winner else {
-        return Decision::Open(if table.unread & voters != 0 {
+        return Decision::Open(if table.unread.meets(voters) {
             format!(
-                "no version has a majority while {} cannot be heard",
+                "no version has a majority as long as {} cannot be read",
                 name(table.unread & voters)
             )
         } else {
@@ -229,7 +232,7 @@ fn majority(
         .find(|i| count(nodes(&row.versions[*i].nodes)) * 2 > count(concern));
     match objection {
         Some(other) if other != version => Decision::Open(format!(
-            "{reason}; but most copies ({}) hold otherwise",
+            "{reason}; but most copies ({}) differ from it",
             name(nodes(&row.versions[other].nodes))
         )),
         _ => Decision::Right { version, reason, counted: count(voters) > 1 },

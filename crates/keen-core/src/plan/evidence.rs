@@ -1,12 +1,12 @@
-//! What is known of writes that raced, where a plan needs it: which divergent rows stem from them, which
-//! version was written last, and what nobody holds any more.
+//! Evidence of writes that raced, where a plan needs it: which divergent rows stem from them, which version was
+//! written last, and what nobody holds any more.
 
 use std::collections::BTreeMap;
 
 use super::alike::Alike;
 use super::stopped::StoppedLink;
 use super::{Choice, Question};
-use crate::conflict::{Conflict, Fate, Now, Standing, Thing, Written};
+use crate::conflict::{Conflict, ConflictStanding, CurrentRow, Fate, Thing, Written};
 use crate::links::onward::Onward;
 use crate::observe::links::Micros;
 use crate::row::batch::Layout;
@@ -22,11 +22,11 @@ pub struct JudgedTable<'a> {
     pub set: SetId,
     /// The table, as the set names it.
     pub name: &'a str,
-    /// What is known of its columns.
+    /// Its columns, as far as they are known.
     pub layout: &'a Layout,
 }
 
-/// What conflicts tell a plan.
+/// The evidence of conflicts for a plan.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Evidence {
     rows: BTreeMap<(String, Vec<u8>), OfRow>,
@@ -40,10 +40,10 @@ pub struct Evidence {
     pub alike: Alike,
 }
 
-/// What conflicts tell of one row.
+/// The evidence of conflicts on one row.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct OfRow {
-    /// The conflict that it stems from, in a sentence; none if no conflict is known.
+    /// The conflict that it comes from, in a sentence; none if no conflict is known.
     pub words: Option<String>,
     /// By node, when what it holds was written, by the clock of whoever wrote it.
     pub written: BTreeMap<NodeId, Micros>,
@@ -69,7 +69,7 @@ impl Evidence {
                 )
             };
             match &cells[..] {
-                [] => format!("{name} has it otherwise than any journal wrote"),
+                [] => format!("{name} holds what no journal wrote"),
                 cells => format!(
                     "{name} holds {}, which no journal wrote",
                     cells.iter().map(cell).collect::<Vec<_>>().join(", ")
@@ -87,7 +87,7 @@ impl Evidence {
         });
     }
 
-    /// What is known of a row, by its key.
+    /// The evidence on a row, by its key.
     #[must_use]
     pub fn of(&self, table: &str, key: &[Value]) -> Option<&OfRow> {
         if self.rows.is_empty() {
@@ -115,7 +115,8 @@ pub fn evidence(
             .filter_map(|(node, number)| Some((*node, conflict.writes.get(*number)?.made?)));
         let of_row = OfRow { words: Some(words(topology, conflict)), written: written.collect() };
         evidence.rows.insert((table.name.to_owned(), encoding::row_bytes(key)), of_row);
-        let agreed = matches!(conflict.standing, Standing::Alike | Standing::Healed);
+        let agreed =
+            matches!(conflict.standing, ConflictStanding::Alike | ConflictStanding::Healed);
         for write in conflict.writes.iter().filter(|write| agreed && write.fate.is_lost()) {
             evidence.lost.extend(offered_back(topology, table, conflict, key, write));
         }
@@ -132,8 +133,8 @@ fn words(topology: &Topology, conflict: &Conflict) -> String {
     let writers: Vec<String> = conflict.writes.iter().map(|write| who(topology, write)).collect();
     let possibly = if conflict.proven { "" } else { "possibly " };
     match &writers[..] {
-        [one] => format!("it stems from a write of {one} that a node never applied"),
-        _ => format!("it stems from writes that {possibly}raced: {}", writers.join(", ")),
+        [one] => format!("it comes from a write of {one} that a node never applied"),
+        _ => format!("it comes from writes that {possibly}raced: {}", writers.join(", ")),
     }
 }
 
@@ -153,8 +154,8 @@ fn offered_back(
     let row = conflict.rows.first()?;
     let holders: Vec<NodeId> = row.now.keys().copied().collect();
     let now = row.now.values().find_map(|now| match now {
-        Now::Row(cells) => Some(cells.clone()),
-        Now::NoRow | Now::Unread(_) => None,
+        CurrentRow::Row(cells) => Some(cells.clone()),
+        CurrentRow::NoRow | CurrentRow::Unread(_) => None,
     });
     let after = write.content.after.as_ref();
     // What the log does not tell stays unknown: it is neither shown nor ever written.
@@ -208,7 +209,7 @@ fn offered_back(
             who(topology, write),
             match &untold[..] {
                 [] => String::new(),
-                names => format!("; what it held of {} no log tells", names.join(", ")),
+                names => format!("; no log shows its {}", names.join(", ")),
             }
         ),
         choices: vec![keep, restore],

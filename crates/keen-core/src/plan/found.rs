@@ -33,7 +33,7 @@ impl KeepRows for Vec<DivergentRow> {
 
 /// The fault of whoever has no such row.
 fn lost(at: usize) -> ReadFault {
-    ReadFault::new(format!("row {at} that was found is not there any more"), "run it again")
+    ReadFault::new(format!("row {at} that was found no longer exists"), "run it again")
 }
 
 /// The divergent rows of a table.
@@ -102,7 +102,7 @@ impl WrittenTimes {
         of_node[row] = written;
     }
 
-    /// What is known of a row, by node.
+    /// The evidence on a row, by node.
     pub fn of(&self, row: usize) -> impl Iterator<Item = (NodeId, Micros)> + '_ {
         let told = self.0.iter().map(move |(node, rows)| (*node, rows.get(row).copied()));
         told.filter_map(|(node, at)| Some((node, at.filter(|at| *at != Self::UNTOLD)?)))

@@ -10,7 +10,7 @@ use super::order::Ties;
 /// Stands for a row that stays as it is although others hold it otherwise.
 pub(super) const STAYS: u32 = u32::MAX;
 
-/// What a step, or a row that stays, has to do with a value.
+/// The relation of a step, or of a row that stays, to a value.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) enum TieKind {
     /// The step takes it away.
@@ -54,15 +54,13 @@ pub(super) enum Cause {
 impl Cause {
     pub(super) fn words(self) -> &'static str {
         match self {
-            Self::TakenTwice => "two rows would hold one value there that must be unique",
-            Self::StillHeld => {
-                "a value that must be unique is still held there by a row that is asked about"
-            }
+            Self::TakenTwice => "two rows there would have the same unique value",
+            Self::StillHeld => "a row that a question is about still has its unique value there",
             Self::StillReferredTo => {
-                "a row that refers to it stays there: it would be left without its parent"
+                "a row that refers to it stays there and would lose its parent"
             }
             Self::WithoutParent => {
-                "the row that it refers to is asked about: it would be there without its parent"
+                "a question is about the row that it refers to: it would be there without its parent"
             }
         }
     }
@@ -224,8 +222,9 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::plan::order::{self, Made, Placed};
-    use crate::plan::step::{Action, Part};
+    use crate::history::journal::RowOp;
+    use crate::plan::order::{self, Made, StepFacts};
+    use crate::plan::step::UpdatePart;
 
     /// A step or a row that stays, with values that are few, so that they meet.
     fn ties() -> impl Strategy<Value = Ties> {
@@ -240,7 +239,7 @@ mod tests {
             })
     }
 
-    /// What stays beside the steps, as sets: goes through all steps until nothing changes any more.
+    /// The steps that are held back, by plain sets: goes through all steps until nothing changes any more.
     fn held_back_naively(steps: &[Ties], staying: &[Ties], missing: &[Ties]) -> BTreeSet<u32> {
         let come = |ties: &Ties| ties.come.iter().map(|(value, _)| *value).collect::<Vec<_>>();
         let mut holds: BTreeSet<u64> = staying.iter().flat_map(come).collect();
@@ -271,7 +270,7 @@ mod tests {
     }
 
     /// Takes the first of all that wait for nobody, again and again.
-    fn arranged_naively(steps: &[Ties], placed: &[Placed]) -> (Vec<Made>, Vec<u32>) {
+    fn arranged_naively(steps: &[Ties], placed: &[StepFacts]) -> (Vec<Made>, Vec<u32>) {
         let numbers = || 0..u32::try_from(steps.len()).unwrap();
         let before = |first: u32, then: u32| {
             let (first, then) = (&steps[first as usize], &steps[then as usize]);
@@ -281,10 +280,10 @@ mod tests {
                 || then.gone.iter().any(|value| first.leaves.contains(value))
         };
         let place = |number: u32, out: bool| {
-            let Placed { action, depth, .. } = placed[number as usize];
-            let action = if out { Action::Insert } else { action };
+            let StepFacts { op, depth, .. } = placed[number as usize];
+            let op = if out { RowOp::Insert } else { op };
             let depth = i64::from(depth);
-            (action, if action == Action::Delete { -depth } else { depth }, number)
+            (op, if op == RowOp::Delete { -depth } else { depth }, number)
         };
         let (mut arranged, mut stuck) = (Vec::new(), Vec::new());
         let mut left: BTreeSet<u32> = numbers().collect();
@@ -299,7 +298,7 @@ mod tests {
                 left.remove(&first);
                 let_go.insert(first);
                 let back = out.remove(&first);
-                arranged.push((first, if back { Part::Back } else { Part::Whole }));
+                arranged.push((first, if back { UpdatePart::Back } else { UpdatePart::Whole }));
                 continue;
             }
             let inside = left.iter().copied().filter(|number| !out.contains(number));
@@ -310,12 +309,12 @@ mod tests {
             let_go.insert(chosen);
             if placed[chosen as usize].in_two {
                 out.insert(chosen);
-                arranged.push((chosen, Part::Out));
+                arranged.push((chosen, UpdatePart::Out));
             } else {
                 left.remove(&chosen);
                 match placed[chosen as usize].takes {
                     true => stuck.push(chosen),
-                    false => arranged.push((chosen, Part::Whole)),
+                    false => arranged.push((chosen, UpdatePart::Whole)),
                 }
             }
         }
@@ -338,18 +337,18 @@ mod tests {
             let held: BTreeSet<u32> = all.held_back().into_iter().map(|(step, _)| step).collect();
             prop_assert_eq!(held, held_back_naively(&of_steps, &staying, &missing));
 
-            let placed: Vec<Placed> = steps.iter().map(|(ties, depth, can_be_split)| Placed {
+            let placed: Vec<StepFacts> = steps.iter().map(|(ties, depth, can_be_split)| StepFacts {
                 node: 0,
-                action: match (ties.gone.is_empty(), ties.come.is_empty()) {
-                    (true, _) => Action::Insert,
-                    (false, true) => Action::Delete,
-                    (false, false) => Action::Update,
+                op: match (ties.gone.is_empty(), ties.come.is_empty()) {
+                    (true, _) => RowOp::Insert,
+                    (false, true) => RowOp::Delete,
+                    (false, false) => RowOp::Update,
                 },
                 depth: *depth,
                 in_two: ties.in_two && *can_be_split,
                 takes: !ties.come.is_empty(),
             }).collect();
-            let each: Vec<Option<Placed>> = placed.iter().copied().map(Some).collect();
+            let each: Vec<Option<StepFacts>> = placed.iter().copied().map(Some).collect();
             let edges = all.edges(u32::try_from(steps.len()).unwrap(), |_| true);
             prop_assert_eq!(order::arrange(&each, edges), arranged_naively(&of_steps, &placed));
         }
@@ -368,8 +367,8 @@ mod tests {
                 ..Ties::default()
             };
             all.step(number, &ties);
-            let action = if goes { Action::Delete } else { Action::Insert };
-            each.push(Some(Placed { node: 0, action, depth: 0, in_two: false, takes: !goes }));
+            let op = if goes { RowOp::Delete } else { RowOp::Insert };
+            each.push(Some(StepFacts { node: 0, op, depth: 0, in_two: false, takes: !goes }));
         }
         all.sort();
         let edges = all.edges(600, |_| true);

@@ -1,6 +1,7 @@
-//! What becomes of one divergent row: steps, or a question.
+//! The treatment of one divergent row: steps, or a question.
 
 use crate::row::conversion::is_whole;
+use crate::topology::node_set::NodeSet;
 use std::borrow::Cow;
 use std::sync::Arc;
 
@@ -9,14 +10,14 @@ use super::evidence::{Evidence, OfRow};
 use super::sql::statement;
 use super::{AuditedTable, Choice, LocalTable, Question, Step, key_cells, named, step};
 use crate::audit::merge::{DivergentRow, Version};
-use crate::engine::dialect;
+use crate::row::batch::Column;
 use crate::row::conversion::CommonKind;
-use crate::row::schema::{Family, Trigger};
-use crate::topology::placement::{Expectation, Nodes, bit, members};
+use crate::row::schema::{ColumnShape, Family, Trigger};
+use crate::topology::placement::Expectation;
 use crate::topology::{Engine, NodeId, Topology};
 use crate::value::Value;
 
-/// What one node holds now and is to hold.
+/// The row of one node now, and as it is to be.
 pub(super) struct Task<'a> {
     pub(super) table: &'a AuditedTable,
     pub(super) row: &'a DivergentRow,
@@ -27,8 +28,8 @@ pub(super) struct Task<'a> {
     pub(super) holders: &'a [NodeId],
 }
 
-/// What becomes of a row. The same comes out whenever it is asked.
-pub(super) enum Judged<'a> {
+/// The treatment of a row. The same comes out whenever it is asked.
+pub(super) enum Treatment<'a> {
     /// Only a person can decide, for this reason.
     Open(String),
     /// Nodes are put right.
@@ -40,7 +41,7 @@ pub(super) struct PutRight<'a> {
     pub(super) reason: String,
     pub(super) tasks: Vec<Task<'a>>,
     /// The nodes that come right, also those that need no step of their own.
-    pub(super) moved: Nodes,
+    pub(super) moved: NodeSet,
     /// From where to where a step goes on and puts right, too.
     pub(super) arriving: Vec<(NodeId, NodeId)>,
 }
@@ -60,8 +61,8 @@ impl Judge<'_> {
         expectation: &Expectation,
         at: usize,
         row: &'r DivergentRow,
-    ) -> Judged<'r> {
-        let concern: Nodes = row.versions.iter().flat_map(|v| &v.nodes).fold(0, |m, n| m | bit(*n));
+    ) -> Treatment<'r> {
+        let concern: NodeSet = row.versions.iter().flat_map(|v| &v.nodes).collect::<NodeSet>();
         let of_row = self.of_row(table, at, row);
         let of_row = of_row.as_deref();
         let known = |text: String| match of_row {
@@ -71,7 +72,7 @@ impl Judge<'_> {
         let decision = decide::decide(self.topology, table, expectation, row, of_row);
         let (version, reason, counted) = match decision {
             Decision::Right { version, reason, counted } => (version, known(reason), counted),
-            Decision::Open(why) => return Judged::Open(known(why)),
+            Decision::Open(why) => return Treatment::Open(known(why)),
         };
         let right = &row.versions[version];
         let after = right.row.as_ref().map(|cells| (cells, right.count));
@@ -90,9 +91,10 @@ impl Judge<'_> {
         }
         if after.is_some() {
             // Whoever those nodes feed should hold the row too, and held none until now.
-            let fed =
-                members(concern).fold(0, |nodes, node| nodes | expectation.reached_from(node));
-            for node in members(fed & !concern & !table.unread) {
+            let fed = concern
+                .iter()
+                .fold(NodeSet::EMPTY, |nodes, node| nodes | expectation.reached_from(node));
+            for node in (fed & !concern & !table.unread).iter() {
                 tasks.push(Task { table, row, node, before: None, after, holders });
             }
         }
@@ -102,22 +104,22 @@ impl Judge<'_> {
         // Most of them holding something else is no reason to take away what nobody else has.
         if counted && let Some(task) = tasks.iter().find(|task| loses(task).is_some()) {
             let lost = loses(task).unwrap_or_default();
-            return Judged::Open(format!(
+            return Treatment::Open(format!(
                 "{reason}; but {lost} on {} would be lost, which none of them has",
                 self.topology.nodes[task.node].name
             ));
         }
         if let Some(why) = tasks.iter().find_map(|task| self.obstacle(task)) {
-            return Judged::Open(why);
+            return Treatment::Open(why);
         }
-        let moved = tasks.iter().fold(0, |nodes, task| nodes | bit(task.node));
+        let moved = tasks.iter().map(|task| task.node).collect::<NodeSet>();
         match self.spare_what_arrives(&mut tasks, concern) {
-            Ok(arriving) => Judged::Right(PutRight { reason, tasks, moved, arriving }),
-            Err(why) => Judged::Open(format!("{reason}; but {why}")),
+            Ok(arriving) => Treatment::Right(PutRight { reason, tasks, moved, arriving }),
+            Err(why) => Treatment::Open(format!("{reason}; but {why}")),
         }
     }
 
-    /// What conflicts tell of a row, and when nodes say that it was written.
+    /// The evidence of conflicts on a row, and when nodes say that it was written.
     fn of_row(
         &self,
         table: &AuditedTable,
@@ -134,7 +136,7 @@ impl Judge<'_> {
         Some(Cow::Owned(of_row))
     }
 
-    /// What a person is asked about a row.
+    /// The question to a person about a row.
     pub(super) fn question(
         &self,
         table: &AuditedTable,
@@ -188,101 +190,63 @@ impl Judge<'_> {
         if let Some(why) = &local.shape.untouchable {
             return Some(format!("{node} {why}"));
         }
-        let action = step::action(task);
-        let fires = |trigger: &&Trigger| trigger.on.iter().any(|on| on == action.name());
-        if let Some(trigger) = local.shape.firing.iter().find(fires) {
-            return Some(format!(
-                "{} on {node} has a trigger that fires on this {} and would write more than the repair ({}: {}), and no session can switch it off",
-                local.name,
-                action.name(),
-                trigger.name,
-                shortened(&trigger.text)
-            ));
-        }
-        let carried = |name: &String| local.columns.iter().any(|c| c.eq_ignore_ascii_case(name));
-        let beyond: Vec<&str> =
-            local.shape.columns.iter().filter(|c| !carried(&c.name)).map(|c| &c.name[..]).collect();
-        if task.after.is_none() && task.before.is_some() && !beyond.is_empty() {
-            return Some(format!(
-                "deleting the row on {node} would lose {}, which the set does not carry and an undo could not bring back",
-                beyond.join(", ")
-            ));
-        }
-        if task.before.is_none() {
-            let needed = local.shape.columns.iter().find(|c| !carried(&c.name) && !c.optional);
-            if let Some(column) = needed {
-                return Some(format!(
-                    "{node} needs a value for {} to hold the row, and the set does not carry that column",
-                    column.name
-                ));
-            }
+        let obstacle = firing_trigger(task, local, node)
+            .or_else(|| columns_beyond(task, local, node))
+            .or_else(|| unpickable(task, local, node))
+            .or_else(|| error_value_lost(task, local, node));
+        if obstacle.is_some() {
+            return obstacle;
         }
         let multiset = task.row.key.is_empty();
-        if multiset
-            && task.after.map_or(0, |a| a.1) < task.before.map_or(0, |b| b.1)
-            && local.engine == Engine::Sqlite
-            && statement::rowid_name(&local.shape).is_none()
-        {
-            return Some(format!(
-                "columns of {} on {node} hide the rowid, so one of several equal rows cannot be picked",
-                local.name
-            ));
-        }
-        if let (Some((cells, _)), false) = (task.before, multiset) {
-            let goes = |i: usize| task.after.is_none_or(|(after, _)| !after[i].same_as(&cells[i]));
-            let column = local.columns.iter().enumerate().find(|(i, name)| {
-                let shape = local.shape.column(name);
-                shape.is_some_and(|c| dialect::is_error_value(local.engine, c, &cells[*i]))
-                    && goes(*i)
-            });
-            if let Some((_, name)) = column {
-                return Some(format!(
-                    "{name} on {node} holds the error value of an enumeration, which an undo could not write again"
-                ));
-            }
-        }
         let (after, _) = task.after?;
         let before = task.before.filter(|_| !multiset).map(|(cells, _)| cells);
-        let columns =
-            task.table.layout.columns.iter().zip(&local.columns).zip(after.iter()).enumerate();
-        columns.into_iter().find_map(|(i, ((common, name), value))| {
+        let columns = task.table.layout.columns.iter().zip(&local.columns).zip(after.iter());
+        columns.enumerate().find_map(|(i, ((common, name), value))| {
             let column = local.shape.column(name)?;
             let written = !column.generated && before.is_none_or(|cells| !cells[i].same_as(value));
-            if !written {
-                return None;
-            }
-            let unable = dialect::cannot_hold(local.engine, column, value).map(|why| {
-                format!(
-                    "{node} declares {name} as {} and {why}: it would not keep {} as it is",
-                    column.declared,
-                    value.kind()
-                )
-            });
-            if unable.is_some() {
-                return unable;
-            }
-            // Compared by value, a JSON text has lost its spelling, which is what engines tell rows by.
-            let alike = |holder: &NodeId| {
-                task.table.nodes.get(holder).is_some_and(|other| other.engine == local.engine)
-            };
-            if common.reading.kind == CommonKind::ByValue
-                && column.family == Family::Json
-                && *value != Value::Null
-                && let Some(holder) = task.holders.iter().find(|holder| alike(holder))
-            {
-                return Some(format!(
-                    "{} is compared by value, and {node} would get it in another spelling than {} has it: copy it from there",
-                    common.name, self.topology.nodes[*holder].name
-                ));
-            }
-            if !is_whole(&common.reading, column.family) && *value != Value::Null {
-                return Some(format!(
-                    "{} is compared in part only ({}), so keen does not know all that {node} should hold",
-                    common.name,
-                    common.reading.in_words()
-                ));
-            }
-            None
+            if written { self.unwritable(task, local, (common, column), value) } else { None }
+        })
+    }
+
+    /// Why a node cannot be given a value, if so.
+    fn unwritable(
+        &self,
+        task: &Task<'_>,
+        local: &LocalTable,
+        (common, column): (&Column, &ColumnShape),
+        value: &Value,
+    ) -> Option<String> {
+        let node = &self.topology.nodes[task.node].name;
+        if let Some(why) = local.engine.dialect().cannot_hold(column, value) {
+            return Some(format!(
+                "{node} declares {} as {} and {why}: it would not store {} unchanged",
+                column.name,
+                column.declared,
+                value.kind()
+            ));
+        }
+        if *value == Value::Null {
+            return None;
+        }
+        // Compared by value, a JSON text has lost its spelling, which is what engines tell rows by.
+        let alike = |holder: &NodeId| {
+            task.table.nodes.get(holder).is_some_and(|other| other.engine == local.engine)
+        };
+        if common.reading.kind == CommonKind::ByValue
+            && column.family == Family::Json
+            && let Some(holder) = task.holders.iter().find(|holder| alike(holder))
+        {
+            return Some(format!(
+                "{} is compared by value, and {node} would get it in another spelling than the one on {}: copy it from there",
+                common.name, self.topology.nodes[*holder].name
+            ));
+        }
+        (!is_whole(&common.reading, column.family)).then(|| {
+            format!(
+                "{} is compared in part only ({}), so keen does not know all that {node} should hold",
+                common.name,
+                common.reading.in_words()
+            )
         })
     }
 
@@ -297,7 +261,7 @@ impl Judge<'_> {
         let onward = self.onward(local, task.table.set, task.node);
         let mut step = step::of(local, task, reason, onward);
         let own = arriving.iter().filter(|(from, _)| *from == task.node);
-        step.arrives = own.fold(0, |nodes, (_, to)| nodes | bit(*to));
+        step.arrives = own.map(|(_, to)| *to).collect::<NodeSet>();
         step
     }
 
@@ -306,7 +270,7 @@ impl Judge<'_> {
     }
 }
 
-/// What a node holds now and will not hold any more, in a few words; none if nothing is lost.
+/// The loss of a node by a task, in a few words; none if nothing is lost.
 pub(super) fn loses(task: &Task<'_>) -> Option<String> {
     let layout = &task.table.layout;
     match (task.before, task.after) {
@@ -336,4 +300,63 @@ fn shortened(text: &str) -> String {
     let line = text.split_whitespace().collect::<Vec<_>>().join(" ");
     let kept: String = line.chars().take(120).collect();
     if kept.len() < line.len() { format!("{kept}...") } else { kept }
+}
+
+/// A trigger that would write more than the repair.
+fn firing_trigger(task: &Task<'_>, local: &LocalTable, node: &str) -> Option<String> {
+    let op = step::op(task);
+    let fires = |trigger: &&Trigger| trigger.on.iter().any(|on| on == op.name());
+    let trigger = local.shape.firing.iter().find(fires)?;
+    Some(format!(
+        "{} on {node} has a trigger that fires on this {} and would write more than the repair ({}: {}); no session can switch it off",
+        local.name,
+        op.name(),
+        trigger.name,
+        shortened(&trigger.text)
+    ))
+}
+
+/// Columns that the set does not carry: a deletion would lose them, and a new row may need them.
+fn columns_beyond(task: &Task<'_>, local: &LocalTable, node: &str) -> Option<String> {
+    let carried =
+        |column: &&ColumnShape| local.columns.iter().any(|c| c.eq_ignore_ascii_case(&column.name));
+    let beyond: Vec<&ColumnShape> =
+        local.shape.columns.iter().filter(|column| !carried(column)).collect();
+    if task.after.is_none() && task.before.is_some() && !beyond.is_empty() {
+        let names: Vec<&str> = beyond.iter().map(|column| &column.name[..]).collect();
+        return Some(format!(
+            "deleting the row on {node} would lose {}, which the set does not carry and an undo could not bring back",
+            names.join(", ")
+        ));
+    }
+    let needed = beyond.iter().find(|column| !column.optional).filter(|_| task.before.is_none())?;
+    Some(format!(
+        "{node} needs a value for {} to hold the row, and the set does not carry that column",
+        needed.name
+    ))
+}
+
+/// One of several equal rows that nothing tells from the others.
+fn unpickable(task: &Task<'_>, local: &LocalTable, node: &str) -> Option<String> {
+    let fewer = task.after.map_or(0, |a| a.1) < task.before.map_or(0, |b| b.1);
+    let hidden = local.engine == Engine::Sqlite && statement::rowid_name(&local.shape).is_none();
+    (task.row.key.is_empty() && fewer && hidden).then(|| {
+        format!(
+            "columns of {} on {node} hide the rowid, so one of several equal rows cannot be picked",
+            local.name
+        )
+    })
+}
+
+/// A value that the node holds and that no undo could write again.
+fn error_value_lost(task: &Task<'_>, local: &LocalTable, node: &str) -> Option<String> {
+    let (cells, _) = task.before.filter(|_| !task.row.key.is_empty())?;
+    let goes = |i: usize| task.after.is_none_or(|(after, _)| !after[i].same_as(&cells[i]));
+    let (_, name) = local.columns.iter().enumerate().find(|(i, name)| {
+        let column = local.shape.column(name);
+        column.is_some_and(|c| local.engine.dialect().is_error_value(c, &cells[*i])) && goes(*i)
+    })?;
+    Some(format!(
+        "{name} on {node} holds the error value of an enumeration, which an undo could not write again"
+    ))
 }

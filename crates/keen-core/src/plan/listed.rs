@@ -1,20 +1,22 @@
 //! A plan as a list: of each step and question the row that it is made from. What it holds is made again from that
 //! row whenever it is wanted.
 
+use crate::history::journal::RowOp;
+use crate::topology::node_set::NodeSet;
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 use std::sync::Arc;
 
 use super::evidence::Evidence;
 use super::hold_back::Cause;
-use super::judge::{Judge, Judged};
-use super::step::Part;
-use super::{Action, AuditedTable, LocalTable, Question, Step, key_cells};
+use super::judge::{Judge, Treatment};
+use super::step::UpdatePart;
+use super::{AuditedTable, LocalTable, Question, Step, key_cells};
 use crate::fault::ReadFault;
-use crate::topology::placement::{Expectation, Nodes, bit};
+use crate::topology::placement::Expectation;
 use crate::topology::{NodeId, Topology};
 
-/// What a plan is made from.
+/// The basis that a plan is made from.
 #[derive(Debug)]
 pub(super) struct Basis {
     pub(super) topology: Topology,
@@ -39,8 +41,8 @@ pub(super) struct RowAt {
 
 /// Where a step or a question comes from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Source {
-    /// What is made of this row.
+pub(super) enum StepSource {
+    /// A step of this row.
     Row(RowAt),
     /// One of the few that are kept whole.
     Whole(u32),
@@ -49,10 +51,10 @@ pub(super) enum Source {
 /// A step.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct ListedStep {
-    pub(super) from: Source,
+    pub(super) from: StepSource,
     pub(super) node: u8,
-    pub(super) action: Action,
-    pub(super) part: Part,
+    pub(super) op: RowOp,
+    pub(super) part: UpdatePart,
     /// It can be made in two.
     pub(super) in_two: bool,
     /// It puts a unique value there.
@@ -63,7 +65,7 @@ pub(super) struct ListedStep {
 #[derive(Debug, Clone, Copy)]
 pub(super) enum Asked {
     /// It is what is said of a row, or kept whole.
-    Of(Source),
+    Of(StepSource),
     /// A step on this node that is not made.
     Instead(RowAt, u8, Unmade),
 }
@@ -80,7 +82,7 @@ impl Unmade {
     pub(super) fn words(self, topology: &Topology, step: &Step) -> String {
         let node = &topology.nodes[step.node].name;
         match self {
-            Self::HeldBack(cause) => format!("{} on {node}: {}", step.action.name(), cause.words()),
+            Self::HeldBack(cause) => format!("{} on {node}: {}", step.op.name(), cause.words()),
             Self::Stuck => "rows exchange a unique value, and taking one out would lose columns that the set does not carry".to_owned(),
         }
     }
@@ -94,7 +96,7 @@ pub struct Plan {
     pub(super) asked: Vec<Asked>,
     pub(super) whole_steps: Vec<Step>,
     pub(super) whole_questions: Vec<Question>,
-    /// What to know before carrying it out.
+    /// Notes to know before carrying it out.
     pub notes: Vec<String>,
 }
 
@@ -117,12 +119,12 @@ impl Plan {
         self.steps.is_empty() && self.asked.is_empty()
     }
 
-    /// What to do, in order, node by node.
+    /// The steps in order, node by node.
     pub fn steps(&self) -> impl Iterator<Item = Result<Step, ReadFault>> + Clone + '_ {
         self.steps.iter().map(|step| self.made(step))
     }
 
-    /// What only a person can decide.
+    /// The questions that only a person can decide.
     pub fn questions(&self) -> impl Iterator<Item = Result<Question, ReadFault>> + Clone + '_ {
         self.asked.iter().map(|asked| self.question(*asked))
     }
@@ -138,8 +140,8 @@ impl Plan {
     }
 
     /// Takes out the steps of other nodes.
-    pub fn keep_nodes(&mut self, nodes: Nodes) {
-        self.steps.retain(|step| nodes & bit(step.node.into()) != 0);
+    pub fn keep_nodes(&mut self, nodes: NodeSet) {
+        self.steps.retain(|step| nodes.contains(step.node.into()));
     }
 
     /// Whether what steps write would replicate onward: all that is to be said of it.
@@ -147,8 +149,8 @@ impl Plan {
     pub fn onward(&self) -> BTreeSet<String> {
         let judge = self.basis.judge();
         let whole = self.steps.iter().filter_map(|step| match step.from {
-            Source::Whole(at) => Some(self.whole_steps[at as usize].onward.clone()),
-            Source::Row(_) => None,
+            StepSource::Whole(at) => Some(self.whole_steps[at as usize].onward.clone()),
+            StepSource::Row(_) => None,
         });
         let mut said: BTreeSet<String> = whole.collect();
         for ((table, node), local) in self.places(&self.steps) {
@@ -162,7 +164,9 @@ impl Plan {
     fn places(&self, steps: &[ListedStep]) -> BTreeMap<(u32, NodeId), &Arc<LocalTable>> {
         let mut places = BTreeMap::new();
         for step in steps {
-            let (Source::Row(at), node) = (step.from, NodeId::from(step.node)) else { continue };
+            let (StepSource::Row(at), node) = (step.from, NodeId::from(step.node)) else {
+                continue;
+            };
             if let Some(local) = self.basis.tables[at.table as usize].nodes.get(&node) {
                 places.entry((at.table, node)).or_insert(local);
             }
@@ -172,8 +176,8 @@ impl Plan {
 
     pub(super) fn made(&self, listed: &ListedStep) -> Result<Step, ReadFault> {
         let step = match listed.from {
-            Source::Whole(at) => self.whole_steps[at as usize].clone(),
-            Source::Row(at) => self.step_of(at, listed.node.into())?,
+            StepSource::Whole(at) => self.whole_steps[at as usize].clone(),
+            StepSource::Row(at) => self.step_of(at, listed.node.into())?,
         };
         Ok(step.part(listed.part))
     }
@@ -184,7 +188,7 @@ impl Plan {
         let row = table.divergent.get(at.row as usize)?;
         let judge = self.basis.judge();
         let judged = judge.row(table, expectation, at.row as usize, &row);
-        let (Judged::Right(right), Some(local)) = (judged, table.nodes.get(&node)) else {
+        let (Treatment::Right(right), Some(local)) = (judged, table.nodes.get(&node)) else {
             return Err(changed());
         };
         let task = right.tasks.iter().find(|task| task.node == node).ok_or_else(changed)?;
@@ -193,15 +197,15 @@ impl Plan {
 
     fn question(&self, asked: Asked) -> Result<Question, ReadFault> {
         match asked {
-            Asked::Of(Source::Whole(at)) => Ok(self.whole_questions[at as usize].clone()),
-            Asked::Of(Source::Row(at)) => {
+            Asked::Of(StepSource::Whole(at)) => Ok(self.whole_questions[at as usize].clone()),
+            Asked::Of(StepSource::Row(at)) => {
                 let table = &self.basis.tables[at.table as usize];
                 let expectation = &self.basis.expectations[at.table as usize];
                 let row = table.divergent.get(at.row as usize)?;
                 let judge = self.basis.judge();
                 match judge.row(table, expectation, at.row as usize, &row) {
-                    Judged::Open(why) => Ok(judge.question(table, &row, why)),
-                    Judged::Right(_) => Err(changed()),
+                    Treatment::Open(why) => Ok(judge.question(table, &row, why)),
+                    Treatment::Right(_) => Err(changed()),
                 }
             }
             Asked::Instead(at, node, unmade) => {
@@ -268,8 +272,8 @@ impl<'a> NodeSteps<'a> {
     pub fn not_rolled_back(&self) -> BTreeSet<String> {
         let steps = self.listed();
         let whole = steps.iter().filter_map(|step| match step.from {
-            Source::Whole(at) => self.plan.whole_steps[at as usize].kept_by.clone(),
-            Source::Row(_) => None,
+            StepSource::Whole(at) => self.plan.whole_steps[at as usize].kept_by.clone(),
+            StepSource::Row(_) => None,
         });
         let places = self.plan.places(steps);
         whole.chain(places.into_values().filter_map(|local| local.kept_by())).collect()
@@ -284,8 +288,8 @@ impl<'a> NodeSteps<'a> {
             .map(|((table, _), _)| table)
             .collect();
         let concerned = move |step: &ListedStep| match step.from {
-            Source::Row(at) => refer.contains(&at.table),
-            Source::Whole(_) => true,
+            StepSource::Row(at) => refer.contains(&at.table),
+            StepSource::Whole(_) => true,
         };
         let steps = (1..).zip(self.listed()).filter(move |(_, step)| concerned(step));
         steps.map(move |(at, step)| (at, plan.made(step)))

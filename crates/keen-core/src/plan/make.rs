@@ -1,19 +1,21 @@
 //! Makes a plan: each row that was found is read and judged once, and nothing of it is kept but where it is and
 //! what ties its steps to others.
 
+use crate::history::journal::RowOp;
+use crate::topology::node_set::NodeSet;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use super::evidence::Evidence;
 use super::hold_back::AllTies;
-use super::judge::{Judge, Judged, PutRight};
-use super::listed::{Asked, Basis, ListedStep, Plan, RowAt, Source, Unmade};
-use super::order::{self, Placed};
-use super::step::{self, Part};
-use super::{Action, AuditedTable, Question, Step, key_token};
+use super::judge::{Judge, PutRight, Treatment};
+use super::listed::{Asked, Basis, ListedStep, Plan, RowAt, StepSource, Unmade};
+use super::order::{self, StepFacts};
+use super::step::{self, UpdatePart};
+use super::{AuditedTable, Question, Step, key_token};
 use crate::audit::merge::DivergentRow;
 use crate::fault::ReadFault;
 use crate::row::digest::{Digest, DigestFunction};
-use crate::topology::placement::{Expectation, Nodes, bit, members};
+use crate::topology::placement::Expectation;
 use crate::topology::{NodeId, Topology};
 
 /// Makes a plan from what an audit found and what else is known.
@@ -102,21 +104,21 @@ impl<'a> Maker<'a> {
         let in_several_sets = self.is_in_several_sets(table);
         for at in 0..table.divergent.len() {
             let row = table.divergent.get(at)?;
-            let concern = row.versions.iter().flat_map(|v| &v.nodes).fold(0, |m, n| m | bit(*n));
+            let concern = row.versions.iter().flat_map(|v| &v.nodes).collect::<NodeSet>();
             if in_several_sets && self.any_is_taken(table, &row, concern) {
                 *self.later.entry(table.table.clone()).or_default() += 1;
                 continue;
             }
             let place = RowAt { table: small(number), row: small(at) };
             let moved = match self.judge.row(table, &basis.expectations[number], at, &row) {
-                Judged::Open(_) => {
-                    self.asked.push(Asked::Of(Source::Row(place)));
-                    0
+                Treatment::Open(_) => {
+                    self.asked.push(Asked::Of(StepSource::Row(place)));
+                    NodeSet::EMPTY
                 }
-                Judged::Right(right) => self.put_right(table, &row, place, &right),
+                Treatment::Right(right) => self.put_right(table, &row, place, &right),
             };
             if in_several_sets {
-                for node in members(moved) {
+                for node in moved.iter() {
                     self.taken.extend(row_at(table, node, &row));
                 }
             } else {
@@ -126,8 +128,9 @@ impl<'a> Maker<'a> {
         Ok(())
     }
 
-    fn any_is_taken(&self, table: &AuditedTable, row: &DivergentRow, nodes: Nodes) -> bool {
-        members(nodes)
+    fn any_is_taken(&self, table: &AuditedTable, row: &DivergentRow, nodes: NodeSet) -> bool {
+        nodes
+            .iter()
             .any(|node| row_at(table, node, row).is_some_and(|row| self.taken.contains(&row)))
     }
 
@@ -138,7 +141,7 @@ impl<'a> Maker<'a> {
         row: &DivergentRow,
         place: RowAt,
         right: &PutRight<'_>,
-    ) -> Nodes {
+    ) -> NodeSet {
         for task in &right.tasks {
             let Some(local) = table.nodes.get(&task.node) else { continue };
             let sides = (task.before.map(|(c, _)| &**c), task.after.map(|(c, _)| &**c));
@@ -146,10 +149,10 @@ impl<'a> Maker<'a> {
             let ties = order::ties(task.node, local, sides, row.key.is_empty(), alike);
             self.ties.step(small(self.steps.len()), &ties);
             self.steps.push(ListedStep {
-                from: Source::Row(place),
+                from: StepSource::Row(place),
                 node: node_number(task.node),
-                action: step::action(task),
-                part: Part::Whole,
+                op: step::op(task),
+                part: UpdatePart::Whole,
                 in_two: ties.in_two,
                 takes: !ties.come.is_empty(),
             });
@@ -161,10 +164,10 @@ impl<'a> Maker<'a> {
     }
 
     /// Takes note of what stays as it is, of a row that nodes hold otherwise.
-    fn stays(&mut self, table: &AuditedTable, row: &DivergentRow, moved: Nodes) {
+    fn stays(&mut self, table: &AuditedTable, row: &DivergentRow, moved: NodeSet) {
         let multiset = row.key.is_empty();
         for version in &row.versions {
-            for node in version.nodes.iter().filter(|node| moved & bit(**node) == 0) {
+            for node in version.nodes.iter().filter(|node| !moved.contains(**node)) {
                 let Some(local) = table.nodes.get(node) else { continue };
                 let makes_way = !self.making_way.is_empty()
                     && row_at(table, *node, row).is_some_and(|row| self.making_way.contains(&row));
@@ -198,7 +201,7 @@ impl<'a> Maker<'a> {
             let moved = nodes.filter(|node| {
                 row_at(table, *node, &row).is_some_and(|row| self.taken.contains(&row))
             });
-            let moved = moved.fold(0, |nodes, node| nodes | bit(node));
+            let moved = moved.collect::<NodeSet>();
             self.stays(table, &row, moved);
         }
         Ok(())
@@ -232,23 +235,23 @@ fn finish(
         let of_step = step.ties(plan.basis.evidence.alike.of(step.node));
         ties.step(small(plan.steps.len()), &of_step);
         plan.steps.push(ListedStep {
-            from: Source::Whole(small(at)),
+            from: StepSource::Whole(small(at)),
             node: node_number(step.node),
-            action: step.action,
-            part: Part::Whole,
+            op: step.op,
+            part: UpdatePart::Whole,
             in_two: of_step.in_two,
             takes: !of_step.come.is_empty(),
         });
     }
     let whole = 0..plan.whole_questions.len();
-    plan.asked.extend(whole.map(|at| Asked::Of(Source::Whole(small(at)))));
+    plan.asked.extend(whole.map(|at| Asked::Of(StepSource::Whole(small(at)))));
 
     ties.sort();
     let mut is_made = vec![true; plan.steps.len()];
     for (number, cause) in ties.held_back() {
         is_made[number as usize] = false;
         let step = plan.made(&plan.steps[number as usize])?;
-        for to in members(step.arrives) {
+        for to in step.arrives.iter() {
             arriving.entry((step.node, to)).and_modify(|rows| *rows -= 1);
         }
         ask_instead(&mut plan, number, &step, Unmade::HeldBack(cause));
@@ -259,19 +262,19 @@ fn finish(
     let depths = order::depths(&plan.basis.tables);
     let depth_of = |listed: &ListedStep| {
         let table = match listed.from {
-            Source::Row(at) => &plan.basis.tables[at.table as usize].table,
-            Source::Whole(at) => &plan.whole_steps[at as usize].table,
+            StepSource::Row(at) => &plan.basis.tables[at.table as usize].table,
+            StepSource::Whole(at) => &plan.whole_steps[at as usize].table,
         };
         order::depth(&depths, table)
     };
-    let placed: Vec<Option<Placed>> = plan
+    let placed: Vec<Option<StepFacts>> = plan
         .steps
         .iter()
         .zip(&is_made)
         .map(|(step, is_made)| {
-            is_made.then(|| Placed {
+            is_made.then(|| StepFacts {
                 node: step.node,
-                action: step.action,
+                op: step.op,
                 depth: depth_of(step),
                 in_two: step.in_two,
                 takes: step.takes,
@@ -290,17 +293,17 @@ fn finish(
     let tables = &plan.basis.tables;
     let chosen = |question: &Question| tables.iter().any(|table| table.table == question.table);
     for question in lost.into_iter().filter(chosen) {
-        plan.asked.push(Asked::Of(Source::Whole(small(plan.whole_questions.len()))));
+        plan.asked.push(Asked::Of(StepSource::Whole(small(plan.whole_questions.len()))));
         plan.whole_questions.push(question);
     }
-    let listed = |(number, part): (u32, Part)| {
+    let listed = |(number, part): (u32, UpdatePart)| {
         let step = plan.steps[number as usize];
-        let action = match part {
-            Part::Whole => step.action,
-            Part::Out => Action::Delete,
-            Part::Back => Action::Insert,
+        let op = match part {
+            UpdatePart::Whole => step.op,
+            UpdatePart::Out => RowOp::Delete,
+            UpdatePart::Back => RowOp::Insert,
         };
-        ListedStep { action, part, ..step }
+        ListedStep { op, part, ..step }
     };
     plan.steps = order.into_iter().map(listed).collect();
     Ok(plan)
@@ -309,8 +312,8 @@ fn finish(
 fn ask_instead(plan: &mut Plan, number: u32, step: &Step, unmade: Unmade) {
     let listed = plan.steps[number as usize];
     plan.asked.push(match listed.from {
-        Source::Row(at) => Asked::Instead(at, listed.node, unmade),
-        Source::Whole(_) => {
+        StepSource::Row(at) => Asked::Instead(at, listed.node, unmade),
+        StepSource::Whole(_) => {
             plan.whole_questions.push(Question {
                 why: unmade.words(&plan.basis.topology, step),
                 set: step.set,
@@ -318,7 +321,7 @@ fn ask_instead(plan: &mut Plan, number: u32, step: &Step, unmade: Unmade) {
                 key: step.key.clone(),
                 choices: Vec::new(),
             });
-            Asked::Of(Source::Whole(small(plan.whole_questions.len() - 1)))
+            Asked::Of(StepSource::Whole(small(plan.whole_questions.len() - 1)))
         }
     });
 }
@@ -329,11 +332,11 @@ fn note(plan: &mut Plan, is_made: &[bool], arriving: &Arriving, later: &BTreeMap
     let made = plan.steps.iter().zip(is_made).filter(|(_, is_made)| **is_made);
     let written: BTreeSet<(NodeId, usize, &str)> = made
         .map(|(step, _)| match step.from {
-            Source::Row(at) => {
+            StepSource::Row(at) => {
                 let table = &tables[at.table as usize];
                 (step.node.into(), table.set, &table.table[..])
             }
-            Source::Whole(at) => {
+            StepSource::Whole(at) => {
                 let whole = &plan.whole_steps[at as usize];
                 (whole.node, whole.set, &whole.table[..])
             }
@@ -344,7 +347,7 @@ fn note(plan: &mut Plan, is_made: &[bool], arriving: &Arriving, later: &BTreeMap
             let passes_on = topology.edges(id).any(|(from, _)| from == *node);
             if id != *of_set && set.tables.iter().any(|known| known == table) && passes_on {
                 notes.insert(format!(
-                    "{table} is also carried by set {}: when these steps are done, audit and plan again for those who get it from {}",
+                    "{table} is also carried by set {}: when these steps are done, audit and plan again for the nodes that get it from {}",
                     set.name, topology.nodes[*node].name
                 ));
             }
@@ -354,7 +357,7 @@ fn note(plan: &mut Plan, is_made: &[bool], arriving: &Arriving, later: &BTreeMap
     for ((from, to), rows) in arriving {
         let (from, to) = (&topology.nodes[*from].name, &topology.nodes[*to].name);
         notes.insert(format!(
-            "{rows} row{} of {to} come right by what the steps of {from} write, which {to} takes over: there is no step for them. Carry out {from}'s steps before {to}'s",
+            "{rows} row{} of {to} will be repaired by what the steps of {from} write, which replicates to {to}: there is no step for them. Carry out {from}'s steps before {to}'s",
             s(*rows)
         ));
     }
@@ -364,10 +367,10 @@ fn note(plan: &mut Plan, is_made: &[bool], arriving: &Arriving, later: &BTreeMap
             s(*rows)
         ));
     }
-    for table in tables.iter().filter(|table| table.unread != 0) {
-        let nodes: Vec<NodeId> = members(table.unread).collect();
+    for table in tables.iter().filter(|table| !table.unread.is_empty()) {
+        let nodes: Vec<NodeId> = table.unread.iter().collect();
         notes.insert(format!(
-            "{} was not read completely on {}: what they hold had no say in this plan",
+            "{} was not read completely on {}: what is there had no influence on this plan",
             table.table,
             plan.basis.judge().names(&nodes)
         ));
@@ -386,7 +389,7 @@ fn note(plan: &mut Plan, is_made: &[bool], arriving: &Arriving, later: &BTreeMap
             }
             if let Some(storage) = &local.shape.not_transactional {
                 notes.insert(format!(
-                    "{} on {name} is kept by {storage}, which rolls nothing back: its steps stay done when a later one fails",
+                    "{} on {name} is stored in {storage}, which has no transactions: its steps stay done when a later one fails",
                     local.name
                 ));
             }

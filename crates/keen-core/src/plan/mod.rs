@@ -30,6 +30,7 @@ pub mod sql;
 mod step;
 pub mod stopped;
 
+use crate::topology::node_set::NodeSet;
 use std::collections::BTreeMap;
 use std::sync::{Arc, OnceLock};
 
@@ -37,13 +38,12 @@ use crate::audit::merge::DivergentRow;
 use crate::row::batch::Layout;
 use crate::row::conversion::CommonKind;
 use crate::row::schema::{ColumnShape, TableShape};
-use crate::topology::placement::Nodes;
 use crate::topology::{Engine, NodeId, SetId};
 use crate::value::Value;
 pub use found::{FoundRows, KeepRows, WrittenTimes};
 pub use listed::{NodeSteps, Plan};
 pub use make::make;
-pub use step::{Action, CellChange, Guarded, Step};
+pub use step::{CellChange, Guarded, Step};
 
 /// One table of one set as an audit found it.
 #[derive(Debug, Clone)]
@@ -52,13 +52,13 @@ pub struct AuditedTable {
     pub set: SetId,
     /// The table, as the set names it.
     pub table: String,
-    /// What was compared.
+    /// The compared columns.
     pub layout: Arc<Layout>,
     /// The nodes that were compared.
     pub nodes: BTreeMap<NodeId, Arc<LocalTable>>,
     /// The nodes that should have been compared and were not, or not to the end.
-    pub unread: Nodes,
-    /// What was found.
+    pub unread: NodeSet,
+    /// The finding.
     pub divergent: FoundRows,
     /// When what nodes hold of those rows was written, where rows or nodes tell.
     pub written: WrittenTimes,
@@ -73,7 +73,7 @@ pub struct LocalTable {
     pub engine: Engine,
     /// Its name there.
     pub name: String,
-    /// What the columns of the layout are called there, in canonical order.
+    /// The columns of the layout by their names there, in canonical order.
     pub columns: Vec<String>,
     /// Its shape there.
     pub shape: TableShape,
@@ -109,7 +109,7 @@ impl LocalTable {
     }
 }
 
-/// What only a person can decide.
+/// The questions that only a person can decide.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Question {
     /// The set.
@@ -120,7 +120,7 @@ pub struct Question {
     pub key: Vec<(String, Value)>,
     /// Why the rules do not decide it.
     pub why: String,
-    /// What could be done, and what each would lose.
+    /// The choices, and the loss that each would bring.
     pub choices: Vec<Choice>,
 }
 
@@ -133,7 +133,7 @@ pub struct Choice {
     pub row: Option<Vec<(String, Value)>>,
     /// For a row that is its own key: how often it would be there.
     pub copies: Option<u64>,
-    /// What would be lost.
+    /// The loss.
     pub loses: String,
 }
 
@@ -145,7 +145,7 @@ fn named(layout: &Layout, cells: &[Value]) -> Vec<(String, Value)> {
         .collect()
 }
 
-/// What names the row: its key, or all of it.
+/// The cells that name the row: its key, or all of it.
 fn key_cells(table: &AuditedTable, row: &DivergentRow) -> Vec<(String, Value)> {
     if row.key.is_empty() {
         let whole = row.versions.iter().find_map(|version| version.row.as_ref());

@@ -1,14 +1,14 @@
 //! Steps whose writes go on to other nodes: which of those then come right by themselves, and which write
 //! would do harm there.
 //!
-//! What goes on is applied as any other write: an insert stops the link where the row is already there, an
-//! update or a delete goes through whatever the row holds there. So a step that goes on is taken only where
-//! each node that gets it holds what the step's own node holds, or where it changes nothing.
+//! A write that goes on is applied as any other write: an insert stops the link where the row is already there, an
+//! update or a delete goes through whatever the row holds there. So a step that goes on is taken only where each node
+//! that gets it holds what the step's own node holds, or where it changes nothing.
 
 use super::LocalTable;
 use super::judge::{Judge, Task};
 use crate::links::onward::Reached;
-use crate::topology::placement::{Nodes, bit, members};
+use crate::topology::node_set::NodeSet;
 use crate::topology::{Engine, NodeId, SetId};
 
 impl Judge<'_> {
@@ -32,7 +32,7 @@ impl Judge<'_> {
     pub(super) fn spare_what_arrives(
         &self,
         tasks: &mut Vec<Task<'_>>,
-        concern: Nodes,
+        concern: NodeSet,
     ) -> Result<Vec<(NodeId, NodeId)>, String> {
         let mut arriving: Vec<(NodeId, NodeId)> = Vec::new();
         for task in tasks.iter() {
@@ -46,7 +46,7 @@ impl Judge<'_> {
         if let Some(twice) = tasks.iter().find(|task| task.before.is_none() && comes(task.node) > 1)
         {
             return Err(format!(
-                "it would come to {} over more than one link, which the second insert would stop",
+                "it would reach {} over more than one link, and the second insert would stop one of them",
                 self.name(twice.node)
             ));
         }
@@ -64,23 +64,23 @@ impl Judge<'_> {
         task: &Task<'_>,
         tasks: &[Task<'_>],
         node: NodeId,
-        concern: Nodes,
+        concern: NodeSet,
     ) -> Result<bool, String> {
         let (here, there) = (self.name(task.node), self.name(node));
-        if self.reached(task).perhaps & bit(node) != 0 {
+        if self.reached(task).perhaps.contains(node) {
             return Err(format!(
-                "{there} may take over what is written on {here}, and its subscriptions could not be looked at: plan again when it answers"
+                "{there} may receive what is written on {here}, and its subscriptions could not be read: plan again when it answers"
             ));
         }
-        let unread = task.table.unread & bit(node) != 0;
+        let unread = task.table.unread.contains(node);
         let other = tasks.iter().find(|other| other.node == node);
         if unread || task.row.outside.iter().any(|(outside, _)| *outside == node) {
             return Err(format!(
-                "{there} takes over what is written on {here}, and what it holds is {}",
+                "{there} receives what is written on {here}, and what it holds is {}",
                 if unread { "not known" } else { "outside the set's filter" }
             ));
         }
-        if other.is_none() && concern & bit(node) == 0 {
+        if other.is_none() && !concern.contains(node) {
             return Ok(false); // the row has no business there
         }
         // Without a task of its own it holds what is right.
@@ -104,19 +104,19 @@ impl Judge<'_> {
         };
         if !same {
             return Err(format!(
-                "{there} takes over what is written on {here}, and {}",
+                "{there} receives what is written on {here}, and {}",
                 match (task.before, task.after) {
                     (None, _) => "holds the row already: its link would stop there",
                     (_, None) if held.is_none() => "an undo would put the row there, too",
                     (_, None) => "holds something else, which would be deleted",
-                    _ if other.is_none() => "is right already: an undo would go there, too",
-                    _ => "holds something else, which would be overwritten, and no undo has it",
+                    _ if other.is_none() => "is right already: an undo would reach it, too",
+                    _ => "holds something else, which would be overwritten and is in no undo",
                 }
             ));
         }
         if updates && task.table.nodes.get(&task.node).is_some_and(|local| uncarried(local)) {
             return Err(format!(
-                "{there} takes over what is written on {here}, with columns that the set leaves out"
+                "{there} receives what is written on {here}, with columns that the set leaves out"
             ));
         }
         Ok(true)
@@ -124,40 +124,41 @@ impl Judge<'_> {
 
     /// Whether what a step writes into a table would replicate onward, in a sentence.
     pub(super) fn onward(&self, local: &LocalTable, set: SetId, node: NodeId) -> String {
-        let names = |nodes: Nodes| {
-            let names: Vec<&str> = members(nodes).map(|node| self.name(node)).collect();
+        let names = |nodes: NodeSet| {
+            let names: Vec<&str> = nodes.iter().map(|node| self.name(node)).collect();
             names.join(", ")
         };
         let receivers = self.topology.edges(set).filter(|(from, _)| *from == node);
-        let receivers = receivers.fold(0, |nodes, (_, to)| nodes | bit(to));
+        let receivers = receivers.map(|(_, to)| to).collect::<NodeSet>();
         let reached = self.reached_from(local, set, node);
         match local.engine {
-            Engine::Sqlite => "no: SQLite itself carries nothing on".to_owned(),
-            _ if receivers == 0 && reached.is_nobody() => {
+            Engine::Sqlite => "no: SQLite itself replicates nothing".to_owned(),
+            _ if receivers.is_empty() && reached.is_nobody() => {
                 "no: no node of the file receives from here".to_owned()
             }
             Engine::MariaDb => format!(
                 "no: the script stays out of the binary log that {} would read (sql_log_bin = 0)",
                 names(receivers)
             ),
-            Engine::Postgres if reached.surely != 0 => {
-                format!("yes: {} takes over what is written here", names(reached.surely))
+            Engine::Postgres if !reached.surely.is_empty() => {
+                format!("yes: {} receives what is written here", names(reached.surely))
             }
             Engine::Postgres => {
-                let unlike = members(receivers)
+                let unlike = receivers
+                    .iter()
                     .filter(|node| self.topology.nodes[*node].at.engine() != local.engine)
-                    .fold(0, |nodes, node| nodes | bit(node));
+                    .collect::<NodeSet>();
                 let mut text = match receivers & !unlike {
-                    0 => String::new(),
+                    NodeSet::EMPTY => String::new(),
                     alike => format!(
-                        "no: nothing brings it to {}, for the script writes under an origin of its own",
+                        "no: nothing carries it to {}, because the script writes under its own origin",
                         names(alike)
                     ),
                 };
-                if unlike != 0 {
+                if !unlike.is_empty() {
                     let lead = if text.is_empty() { "" } else { "; " };
                     text.push_str(&format!(
-                        "{lead}whether what brings changes to {} takes it over, keen cannot see",
+                        "{lead}keen cannot see whether the replication to {} carries it",
                         names(unlike)
                     ));
                 }

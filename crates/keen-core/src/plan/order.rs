@@ -12,27 +12,28 @@
 //! Values are told apart by 64 bits of a digest: two that are taken for one cost an
 //! ordering that was not needed, or a question, and never the other way round.
 
+use crate::history::journal::RowOp;
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet, BinaryHeap};
 
-use super::alike::OfNode;
-use super::step::Part;
-use super::{Action, AuditedTable, LocalTable};
+use super::alike::GroupsOfNode;
+use super::step::UpdatePart;
+use super::{AuditedTable, LocalTable};
 use crate::row::digest::DigestFunction;
 use crate::topology::NodeId;
 use crate::value::{Value, ValueRef};
 
-/// What ties a change of a row to others on its node: digests of values that must be unique, or that others
-/// refer to.
+/// The ties of a change of a row to others on its node: digests of values that must be unique, or that others refer
+/// to.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub(super) struct Ties {
     /// Unique values that are there no more.
     pub(super) gone: Vec<u64>,
     /// Unique values that come, and whether no two rows may hold them, whatever else stands in them.
     pub(super) come: Vec<(u64, bool)>,
-    /// What it refers to from now on.
+    /// The values that it refers to from now on.
     pub(super) needs: Vec<u64>,
-    /// What it refers to no more.
+    /// The values that it refers to no more.
     pub(super) leaves: Vec<u64>,
     /// For an update in place: the same as a deletion and an insertion, if that loses nothing.
     pub(super) in_two: bool,
@@ -44,7 +45,7 @@ pub(super) fn ties(
     local: &LocalTable,
     (before, after): (Option<&Vec<Value>>, Option<&Vec<Value>>),
     multiset: bool,
-    alike: &OfNode,
+    alike: &GroupsOfNode,
 ) -> Ties {
     let cell = |row: &Vec<Value>, name: &str| -> Option<Value> {
         let at = local.columns.iter().position(|column| column.eq_ignore_ascii_case(name))?;
@@ -162,11 +163,11 @@ pub(super) fn depth(depths: &BTreeMap<String, usize>, table: &str) -> u32 {
     u32::try_from(depth).unwrap_or(u32::MAX)
 }
 
-/// What the order of a step hangs on.
+/// The facts that the order of a step hangs on.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Placed {
+pub(super) struct StepFacts {
     pub(super) node: u8,
-    pub(super) action: Action,
+    pub(super) op: RowOp,
     /// How deep its table stands below those it refers to.
     pub(super) depth: u32,
     /// It can be made in two.
@@ -176,16 +177,16 @@ pub(super) struct Placed {
 }
 
 /// A step by its number, and what of it is made.
-pub(super) type Made = (u32, Part);
+pub(super) type Made = (u32, UpdatePart);
 
 /// Among the free the least comes first.
 type Rank = u64;
 
-fn rank(step: &Placed, at: u32) -> Rank {
+fn rank(step: &StepFacts, at: u32) -> Rank {
     const DEEPEST: u64 = (1 << 30) - 1;
     let depth = u64::from(step.depth).min(DEEPEST);
-    let depth = if step.action == Action::Delete { DEEPEST - depth } else { depth };
-    (step.action as u64) << 62 | depth << 32 | u64::from(at)
+    let depth = if step.op == RowOp::Delete { DEEPEST - depth } else { depth };
+    (step.op as u64) << 62 | depth << 32 | u64::from(at)
 }
 
 fn number_in(rank: Rank) -> u32 {
@@ -193,7 +194,7 @@ fn number_in(rank: Rank) -> u32 {
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum State {
+enum VisitState {
     Waiting,
     /// Its row is taken out, and to be put back.
     Out,
@@ -204,14 +205,14 @@ enum State {
 /// all; `edges` which step comes before which, those beyond the steps being no steps but places where edges meet.
 /// Returns also the steps for which there is no order.
 pub(super) fn arrange(
-    steps: &[Option<Placed>],
+    steps: &[Option<StepFacts>],
     mut edges: Vec<(u32, u32)>,
 ) -> (Vec<Made>, Vec<u32>) {
     edges.sort_unstable();
     let numbers = edges.iter().map(|(first, then)| (*first).max(*then) as usize + 1).max();
     let mut waits_for = vec![0u32; numbers.unwrap_or(0).max(steps.len())];
     edges.iter().for_each(|(_, then)| waits_for[*then as usize] += 1);
-    let mut state = vec![State::Waiting; steps.len()];
+    let mut state = vec![VisitState::Waiting; steps.len()];
     let mut of_node: BTreeMap<u8, Vec<u32>> = BTreeMap::new();
     for (at, step) in (0u32..).zip(steps) {
         if let Some(step) = step {
@@ -239,9 +240,9 @@ pub(super) fn arrange(
         loop {
             let (at, lets_go) = if let Some(Reverse(rank)) = free.pop() {
                 let at = number_in(rank);
-                let back = state[at as usize] == State::Out;
-                state[at as usize] = State::Done;
-                arranged.push((at, if back { Part::Back } else { Part::Whole }));
+                let back = state[at as usize] == VisitState::Out;
+                state[at as usize] = VisitState::Done;
+                arranged.push((at, if back { UpdatePart::Back } else { UpdatePart::Whole }));
                 (at, !back)
             } else {
                 // A ring. An update that can be made in two opens it; without one, the node's own
@@ -251,10 +252,10 @@ pub(super) fn arrange(
                 waiting.remove(&rank);
                 let split = can_be_split.remove(&rank);
                 let at = number_in(rank);
-                state[at as usize] = if split { State::Out } else { State::Done };
+                state[at as usize] = if split { VisitState::Out } else { VisitState::Done };
                 match (split, step(at).is_some_and(|step| step.takes)) {
-                    (true, _) => arranged.push((at, Part::Out)),
-                    (false, false) => arranged.push((at, Part::Whole)),
+                    (true, _) => arranged.push((at, UpdatePart::Out)),
+                    (false, false) => arranged.push((at, UpdatePart::Whole)),
                     (false, true) => stuck.push(at),
                 }
                 (at, true)
@@ -275,7 +276,8 @@ pub(super) fn arrange(
                         let_go.push(*next);
                         continue;
                     }
-                    let (Some(placed), false) = (step(*next), state[*next as usize] == State::Done)
+                    let (Some(placed), false) =
+                        (step(*next), state[*next as usize] == VisitState::Done)
                     else {
                         continue;
                     };
@@ -283,8 +285,8 @@ pub(super) fn arrange(
                     waiting.remove(&own);
                     can_be_split.remove(&own);
                     // What is put back goes among the insertions.
-                    let back = Placed { action: Action::Insert, ..*placed };
-                    let out = state[*next as usize] == State::Out;
+                    let back = StepFacts { op: RowOp::Insert, ..*placed };
+                    let out = state[*next as usize] == VisitState::Out;
                     free.push(Reverse(rank(if out { &back } else { placed }, *next)));
                 }
             }

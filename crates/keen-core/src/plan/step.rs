@@ -2,40 +2,18 @@
 //!
 //! A step keeps the row before and after; its statements are made when they are wanted.
 
+use crate::history::journal::RowOp;
+use crate::topology::node_set::NodeSet;
 use std::sync::Arc;
 
-use super::alike::OfNode;
+use super::alike::GroupsOfNode;
 use super::judge::{Task, loses};
 use super::order::{self, Ties};
 use super::sql::statement::{Statement, TableSql};
 use super::{LocalTable, key_cells};
 use crate::row::batch::Layout;
-use crate::topology::placement::Nodes;
 use crate::topology::{NodeId, SetId};
 use crate::value::Value;
-
-/// What a step does to its row.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Action {
-    /// Adds it.
-    Insert,
-    /// Changes cells of it.
-    Update,
-    /// Takes it out.
-    Delete,
-}
-
-impl Action {
-    /// The word for it.
-    #[must_use]
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Insert => "insert",
-            Self::Update => "update",
-            Self::Delete => "delete",
-        }
-    }
-}
 
 /// A column, its cell before and its cell after; none where there is no row.
 pub type CellChange<'s> = (&'s str, Option<&'s Value>, Option<&'s Value>);
@@ -51,37 +29,37 @@ pub struct Step {
     pub table: String,
     /// Which row: its key, or the whole row where that is its key.
     pub key: Vec<(String, Value)>,
-    /// What is done.
-    pub action: Action,
+    /// The kind of write.
+    pub op: RowOp,
     /// For a row that is its own key: how often it is there before and after.
     pub copies: Option<(u64, u64)>,
     /// Why this is right.
     pub reason: String,
-    /// What the node holds now and will not hold any more; none if nothing is lost.
+    /// The loss of the node; none if nothing is lost.
     pub loses: Option<String>,
     /// Whether it would replicate onward.
     pub onward: String,
     /// The table and what keeps it, if that rolls nothing back.
     pub kept_by: Option<String>,
-    /// What its statements are made from, when they are wanted.
+    /// The parts that its statements are made from, when they are wanted.
     pub(super) made_from: MadeFrom,
     /// The nodes that come right by it without a step of their own.
-    pub(super) arrives: Nodes,
+    pub(super) arrives: NodeSet,
 }
 
-/// What the statements of a step are made from.
+/// The parts that the statements of a step are made from.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) struct MadeFrom {
     local: Arc<LocalTable>,
     layout: Arc<Layout>,
     before: Option<Arc<Vec<Value>>>,
     after: Option<Arc<Vec<Value>>>,
-    part: Part,
+    part: UpdatePart,
 }
 
 /// How much of an update a step makes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Part {
+pub(super) enum UpdatePart {
     Whole,
     /// It takes the row out, and another puts it back changed.
     Out,
@@ -90,21 +68,21 @@ pub(super) enum Part {
 }
 
 impl Step {
-    /// What ties it to others.
-    pub(super) fn ties(&self, alike: &OfNode) -> Ties {
+    /// Its ties to others.
+    pub(super) fn ties(&self, alike: &GroupsOfNode) -> Ties {
         let MadeFrom { local, before, after, .. } = &self.made_from;
         let sides = (before.as_deref(), after.as_deref());
         order::ties(self.node, local, sides, self.copies.is_some(), alike)
     }
 
     /// The part of it that is made.
-    pub(super) fn part(mut self, part: Part) -> Self {
+    pub(super) fn part(mut self, part: UpdatePart) -> Self {
         let word = match part {
-            Part::Whole => return self,
-            Part::Out => "taken out first",
-            Part::Back => "put back changed",
+            UpdatePart::Whole => return self,
+            UpdatePart::Out => "taken out first",
+            UpdatePart::Back => "put back changed",
         };
-        self.action = if part == Part::Out { Action::Delete } else { Action::Insert };
+        self.op = if part == UpdatePart::Out { RowOp::Delete } else { RowOp::Insert };
         self.reason = format!("{}; {word}, because rows exchange a unique value", self.reason);
         self.made_from.part = part;
         self
@@ -129,11 +107,13 @@ impl Step {
             };
         }
         let (write, mut undo) = match (before, after, part) {
-            (Some(before), None, _) | (Some(before), Some(_), Part::Out) => {
+            (Some(before), None, _) | (Some(before), Some(_), UpdatePart::Out) => {
                 return (sql.delete(before), sql.insert(before));
             }
-            (Some(_), Some(after), Part::Back) => return (sql.insert(after), sql.delete(after)),
-            (Some(before), Some(after), Part::Whole) => {
+            (Some(_), Some(after), UpdatePart::Back) => {
+                return (sql.insert(after), sql.delete(after));
+            }
+            (Some(before), Some(after), UpdatePart::Whole) => {
                 (sql.update(before, after), sql.update(after, before))
             }
             (None, Some(after), _) => (sql.insert(after), sql.delete(after)),
@@ -148,7 +128,7 @@ impl Step {
     pub fn changes(&self) -> Vec<CellChange<'_>> {
         let MadeFrom { layout, before, after, part, .. } = &self.made_from;
         let (before, after) = (before.as_deref(), after.as_deref());
-        let updates = self.action == Action::Update || *part != Part::Whole;
+        let updates = self.op == RowOp::Update || *part != UpdatePart::Whole;
         let changes = layout.shown.iter().map(|i| {
             (
                 &layout.columns[*i].name[..],
@@ -182,7 +162,7 @@ pub struct Guarded<'v> {
     pub changes: u64,
     /// Counts rows; yields `expected` exactly when the row is as the audit saw it.
     pub guard: Statement<'v>,
-    /// What the guard must yield.
+    /// The number that the guard must yield.
     pub expected: u64,
     /// The guard in words.
     pub condition: String,
@@ -192,7 +172,7 @@ pub struct Guarded<'v> {
 pub(super) fn of(local: &Arc<LocalTable>, task: &Task<'_>, reason: &str, onward: String) -> Step {
     let layout = &task.table.layout;
     let multiset = task.row.key.is_empty();
-    let action = action(task);
+    let op = op(task);
     let mut reason = reason.to_owned();
     if task.row.outside.iter().any(|(node, _)| *node == task.node) {
         reason.push_str("; the row is there, outside the set's filter");
@@ -203,7 +183,7 @@ pub(super) fn of(local: &Arc<LocalTable>, task: &Task<'_>, reason: &str, onward:
         set: task.table.set,
         table: task.table.table.clone(),
         key: key_cells(task.table, task.row),
-        action,
+        op,
         copies: multiset.then(|| (task.before.map_or(0, |b| b.1), task.after.map_or(0, |a| a.1))),
         reason,
         loses: loses(task),
@@ -214,21 +194,21 @@ pub(super) fn of(local: &Arc<LocalTable>, task: &Task<'_>, reason: &str, onward:
             layout: Arc::clone(layout),
             before: cells(task.before),
             after: cells(task.after),
-            part: Part::Whole,
+            part: UpdatePart::Whole,
         },
-        arrives: 0,
+        arrives: NodeSet::EMPTY,
     }
 }
 
-/// What a task does to the row of its node.
-pub(super) fn action(task: &Task<'_>) -> Action {
+/// The effect of a task on the row of its node.
+pub(super) fn op(task: &Task<'_>) -> RowOp {
     let multiset = task.row.key.is_empty();
     match (task.before, task.after) {
-        (Some((_, had)), Some((_, wanted))) if multiset && wanted > had => Action::Insert,
-        (Some(_), Some(_)) if multiset => Action::Delete,
-        (Some(_), Some(_)) => Action::Update,
-        (None, Some(_)) => Action::Insert,
-        (Some(_), None) => Action::Delete,
+        (Some((_, had)), Some((_, wanted))) if multiset && wanted > had => RowOp::Insert,
+        (Some(_), Some(_)) if multiset => RowOp::Delete,
+        (Some(_), Some(_)) => RowOp::Update,
+        (None, Some(_)) => RowOp::Insert,
+        (Some(_), None) => RowOp::Delete,
         (None, None) => unreachable!("a node that holds no row and should hold none has no task"),
     }
 }

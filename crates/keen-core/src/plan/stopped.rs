@@ -20,7 +20,7 @@ use crate::topology::placement::Expectation;
 use crate::value::Value;
 
 /// The cells of a row, in the order of the layout.
-type Cells = Arc<Vec<Value>>;
+type OrderedCells = Arc<Vec<Value>>;
 
 /// A link that stopped at a transaction.
 #[derive(Debug, Clone, PartialEq)]
@@ -29,15 +29,15 @@ pub struct StoppedLink {
     pub from: NodeId,
     /// Where it stopped.
     pub to: NodeId,
-    /// What it stopped at.
+    /// The transaction that it stopped at.
     pub at: OwedTransaction,
-    /// What lets it go on once the row is in order.
+    /// The way in which it goes on once the row is in order.
     pub going_on: GoingOn,
     /// Its applier stops where a row that it is to change or delete is not there.
     pub needs_rows: bool,
     /// That is what it says it stopped at.
     pub row_is_missing: bool,
-    /// What passes over that transaction, and over nothing else; none if that cannot be made sure of.
+    /// The statements that pass over that transaction, and over nothing else; none if that cannot be made sure of.
     pub passing_over: Option<Vec<String>>,
 }
 
@@ -85,13 +85,13 @@ impl Maker<'_> {
                 0 => {
                     let start = match &link.going_on {
                         GoingOn::By(statement) => format!("on {to}, {statement}"),
-                        GoingOn::Itself => "it goes on by itself within seconds".to_owned(),
+                        GoingOn::Itself => "it continues on its own within seconds".to_owned(),
                     };
                     format!(
-                        "{stopped}. Once {to}'s steps are done: {start}. Then plan again: what it still owes was not judged"
+                        "{stopped}. Once {to}'s steps are done: {start}. Then plan again: what {to} still lacks was not judged"
                     )
                 }
-                _ => format!("{stopped}. It goes on only once that is decided, and what it still owes was not judged"),
+                _ => format!("{stopped}. It continues only once that is decided, and what {to} still lacks was not judged"),
             });
             self.notes.extend(passed_over(link, &from, &to));
         }
@@ -106,7 +106,7 @@ impl Maker<'_> {
         });
         let Some((table, write)) = first else { return 0 };
         let why = format!(
-            "{from} -> {to} stopped at the transaction that writes it, and no row that differs was found in its way: {to} may hold a row as {from} does, or hold one of its unique values in another row; the message of {to} says which. What is put out of the way is put aside first"
+            "{from} -> {to} stopped at the transaction that writes it, and no row that differs was found in its way: {to} may have the same row as {from}, or one of its unique values in another row; the message of {to} says which. Save whatever you move out of the way"
         );
         let asked = |question: &Question| question.why == why && question.key == write.key;
         if !self.whole_questions.iter().any(asked) {
@@ -141,14 +141,15 @@ impl Maker<'_> {
                 let Some(row) = found else { return };
                 let alike = write.after.as_ref().is_some_and(|after| told_same(after, &cells));
                 let reason = format!(
-                    "{from} -> {to} waits to insert this row, and the row that is there stands in its way"
+                    "{from} -> {to} waits to insert this row, but the existing row is in its way"
                 );
                 if alike {
-                    let reason = format!("{reason}: it is the same, and comes again");
+                    let reason =
+                        format!("{reason}: it is the same row, and will be inserted again");
                     let local = table.nodes.get(&link.to);
                     if local.is_some_and(|local| !local.shape.referred_by.is_empty()) {
                         let why = format!(
-                            "{reason}; but rows of {to} may refer to it, and would be without it until then"
+                            "{reason}; but rows of {to} may refer to it, and would lack it until then"
                         );
                         return self.ask(table, row, why);
                     }
@@ -169,7 +170,7 @@ impl Maker<'_> {
                         _ => None,
                     };
                 let Some(rule) = right else {
-                    let why = format!("{reason}. Both may be real, two things under one key");
+                    let why = format!("{reason}. Both may be real: two things under one key");
                     return self.ask(table, row, why);
                 };
                 let reason = format!("{reason}; {rule}");
@@ -185,10 +186,11 @@ impl Maker<'_> {
                     write.before.as_ref().and_then(|cells| as_it_was(cells, there.as_deref()));
                 let act = if write.act == RowOp::Update { "change" } else { "delete" };
                 let reason = format!(
-                    "{from} -> {to} waits to {act} this row, and {to} has to hold it for that"
+                    "{from} -> {to} waits to {act} this row, and for that {to} must have it"
                 );
                 let Some(content) = content else {
-                    let why = format!("{reason}; what it was {from}'s log does not tell whole");
+                    let why =
+                        format!("{reason}; {from}'s log does not show all of its earlier contents");
                     return self.asked_without_choices(table, write, why);
                 };
                 let missing = DivergentRow {
@@ -216,7 +218,7 @@ impl Maker<'_> {
         &mut self,
         link: &StoppedLink,
         (table, row): (&AuditedTable, &DivergentRow),
-        (before, after): (Option<&Cells>, Option<&Cells>),
+        (before, after): (Option<&OrderedCells>, Option<&OrderedCells>),
         (reason, lost): (&str, Option<String>),
     ) {
         let holders = [link.from];
@@ -236,7 +238,7 @@ impl Maker<'_> {
             let (here, there) =
                 (&self.judge.topology.nodes[link.to].name, &self.judge.topology.nodes[node].name);
             let why = format!(
-                "{there} takes over, or may take over, what is written on {here}, and would lose it, too"
+                "{there} receives, or may receive, what is written on {here}, and would lose it, too"
             );
             return self.ask(table, row, format!("{reason}; {why}"));
         }
@@ -270,7 +272,7 @@ fn passed_over(link: &StoppedLink, from: &str, to: &str) -> Option<String> {
     let whole = told.writes.len() as u64 == told.count && told.writes.len() <= MOST_TOLD;
     (whole && !told.writes.is_empty()).then(|| {
         format!(
-            "or {to} does without all of {from}'s transaction {}: then it lacks {}, and whatever else that wrote to tables of no set; nobody brings it again. \
+            "or {to} skips all of {from}'s transaction {}: then it lacks {}, and whatever else that transaction wrote to tables in no set; nothing brings it back. \
              On {to}: {}. Then audit",
             told.transaction,
             told.writes.join("; "),

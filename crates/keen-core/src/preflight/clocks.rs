@@ -1,16 +1,16 @@
 //! Whose clock is off: against ours, and the nodes' against each other.
 
 use super::legend::{Area, CLOCK_OFF};
-use super::{Finding, Level};
+use super::{Finding, Severity};
 use crate::observe::node::Clock;
 use crate::preflight::CheckContext;
 
-pub(super) fn examine(desk: &mut CheckContext<'_>) {
-    let limit = i64::try_from(desk.topology.limits.clock.as_micros()).unwrap_or(i64::MAX);
+pub(super) fn examine(checks: &mut CheckContext<'_>) {
+    let limit = i64::try_from(checks.topology.limits.clock.as_micros()).unwrap_or(i64::MAX);
     let mut clocks = Vec::new();
-    for (node, facts) in desk.nodes() {
+    for (node, facts) in checks.nodes() {
         // Where the clock is ours there is nothing to be off by.
-        if let Some(clock) = desk.seen(Area::Clocks, node, "its clock", &facts.clock) {
+        if let Some(clock) = checks.seen(Area::Clocks, node, "its clock", &facts.clock) {
             clocks.push((node, clock.unwrap_or(Clock { ahead: 0, uncertain: 0 })));
         }
     }
@@ -20,16 +20,16 @@ pub(super) fn examine(desk: &mut CheckContext<'_>) {
     for (node, clock) in &off {
         let direction = if clock.ahead > 0 { "ahead of" } else { "behind" };
         let found = format!(
-            "its clock is {} {direction} the one here, give or take {}",
+            "its clock is {} {direction} this machine's, give or take {}",
             seconds(clock.ahead.abs()),
             seconds(clock.uncertain)
         );
-        desk.find(
-            Finding::new(&CLOCK_OFF, Level::Warn, [*node], found)
+        checks.find(
+            Finding::new(&CLOCK_OFF, Severity::Warn, [*node], found)
                 .needs(format!("within {}", seconds(limit)))
                 .advise(
                     Some(*node),
-                    "look at the machine's time synchronisation (chrony, ntpd, timedatectl)",
+                    "check the machine's time synchronisation (chrony, ntpd, timedatectl)",
                 ),
         );
     }
@@ -42,11 +42,11 @@ pub(super) fn examine(desk: &mut CheckContext<'_>) {
             if apart - clock.uncertain - others.uncertain > limit {
                 let found = format!(
                     "the clocks of {} are {} apart",
-                    desk.names(&[*other, *node]),
+                    checks.names(&[*other, *node]),
                     seconds(apart)
                 );
-                desk.find(
-                    Finding::new(&CLOCK_OFF, Level::Warn, [*other, *node], found)
+                checks.find(
+                    Finding::new(&CLOCK_OFF, Severity::Warn, [*other, *node], found)
                         .needs(format!("within {}", seconds(limit))),
                 );
             }

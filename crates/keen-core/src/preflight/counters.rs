@@ -3,16 +3,16 @@
 use std::collections::BTreeMap;
 
 use super::legend::{Area, COUNTERS_COLLIDE};
-use super::{Finding, Level};
+use super::{Finding, Severity};
 use crate::observe::node::{Counter, NodeFacts, TableState};
 use crate::preflight::CheckContext;
 use crate::topology::{Engine, NodeId};
 
-pub(super) fn examine(desk: &mut CheckContext<'_>) {
+pub(super) fn examine(checks: &mut CheckContext<'_>) {
     // By table and column, who hands out numbers for it, and how.
     let mut counting: BTreeMap<(String, String), Vec<(NodeId, Counter)>> = BTreeMap::new();
-    for (node, facts) in desk.nodes() {
-        if !desk.topology.nodes[node].writes {
+    for (node, facts) in checks.nodes() {
+        if !checks.topology.nodes[node].writes {
             continue;
         }
         for (table, look) in &facts.tables {
@@ -25,10 +25,10 @@ pub(super) fn examine(desk: &mut CheckContext<'_>) {
     }
     let mut found: BTreeMap<(Vec<NodeId>, String), Vec<String>> = BTreeMap::new();
     for ((table, column), counters) in counting {
-        desk.looked(Area::Settings);
+        checks.looked(Area::Settings);
         let mut colliding: Vec<&(NodeId, Counter)> = Vec::new();
         for (at, one) in counters.iter().enumerate() {
-            let group = desk.group(one.0);
+            let group = checks.group(one.0);
             for two in &counters[..at] {
                 if group.contains(&two.0) && collide(&one.1, &two.1) {
                     for it in [two, one] {
@@ -45,7 +45,7 @@ pub(super) fn examine(desk: &mut CheckContext<'_>) {
         colliding.sort_by_key(|(node, _)| *node);
         let how: Vec<String> = colliding
             .iter()
-            .map(|(node, c)| format!("{} every {} from {}", desk.name(*node), c.step, c.offset))
+            .map(|(node, c)| format!("{} every {} from {}", checks.name(*node), c.step, c.offset))
             .collect();
         let nodes: Vec<NodeId> = colliding.iter().map(|(node, _)| *node).collect();
         found.entry((nodes, how.join(", "))).or_default().push(format!("{table}.{column}"));
@@ -54,13 +54,13 @@ pub(super) fn examine(desk: &mut CheckContext<'_>) {
         let writers = nodes.len();
         let mut finding = Finding::new(
             &COUNTERS_COLLIDE,
-            Level::Stop,
+            Severity::Stop,
             nodes.clone(),
             format!("new numbers for {} will collide: {how}", columns.join(", ")),
         )
-        .needs(format!("a step of at least {writers} and an offset of its own on each"));
+        .needs(format!("an increment of at least {writers}, and a different offset on each"));
         for (at, node) in nodes.iter().enumerate() {
-            let Some(facts) = desk.facts(*node) else { continue };
+            let Some(facts) = checks.facts(*node) else { continue };
             for statement in remedy(facts, &columns, writers, at + 1) {
                 finding = match statement {
                     Ok(statement) => finding.run(*node, statement),
@@ -68,7 +68,7 @@ pub(super) fn examine(desk: &mut CheckContext<'_>) {
                 };
             }
         }
-        desk.find(finding);
+        checks.find(finding);
     }
 }
 
@@ -94,7 +94,7 @@ fn remedy(
             Ok(format!(
                 "SET GLOBAL auto_increment_increment = {writers}, GLOBAL auto_increment_offset = {offset}"
             )),
-            Err("and the same under [mariadbd] of its settings file, or the next start forgets it; sessions that are connected count on as before until they connect anew".to_owned()),
+            Err("and the same under [mariadbd] in its configuration file, or it is lost at the next restart; connected sessions keep their old values until they reconnect".to_owned()),
         ],
         Engine::Postgres => columns
             .iter()
@@ -106,7 +106,7 @@ fn remedy(
             })
             .collect(),
         Engine::Sqlite => vec![Err(
-            "SQLite counts by ones: have the application choose the keys, or use random ones".to_owned(),
+            "SQLite always counts by one: have the application choose the keys, or use random ones".to_owned(),
         )],
     }
 }

@@ -1,33 +1,33 @@
 //! Telling nodes apart.
 
 use super::legend::{Area, PORT_CLAIMED, SAME_DATABASE, SAME_DOMAIN, SAME_SERVER_ID, SLOT_SHARED};
-use super::{Finding, Level};
+use super::{Finding, Severity};
 use crate::observe::node::{NodeFacts, ReplicationKind};
 use crate::preflight::CheckContext;
 use crate::topology::NodeId;
 
-pub(super) fn examine(desk: &mut CheckContext<'_>) {
-    let nodes = desk.nodes();
+pub(super) fn examine(checks: &mut CheckContext<'_>) {
+    let nodes = checks.nodes();
     for (at, (node, facts)) in nodes.iter().enumerate() {
-        desk.looked(Area::Identity);
+        checks.looked(Area::Identity);
         for (other, others) in &nodes[..at] {
-            pair(desk, (*other, others), (*node, facts));
+            pair(checks, (*other, others), (*node, facts));
         }
     }
-    numbered(desk, &nodes);
-    slots(desk, &nodes);
+    numbered(checks, &nodes);
+    slots(checks, &nodes);
 }
 
 fn pair(
-    desk: &mut CheckContext<'_>,
+    checks: &mut CheckContext<'_>,
     (a, first): (NodeId, &NodeFacts),
     (b, second): (NodeId, &NodeFacts),
 ) {
     let (one, two) = (&first.identity, &second.identity);
     let known = |one: &Option<String>, two: &Option<String>| one.is_some() && one == two;
     if known(&one.database, &two.database) {
-        let found = format!("{} are the same database behind two addresses", desk.names(&[a, b]));
-        desk.find(Finding::new(&SAME_DATABASE, Level::Stop, [a, b], found));
+        let found = format!("{} are the same database under two addresses", checks.names(&[a, b]));
+        checks.find(Finding::new(&SAME_DATABASE, Severity::Stop, [a, b], found));
     } else if known(&one.machine, &two.machine)
         && one.port.is_some()
         && one.port == two.port
@@ -35,28 +35,29 @@ fn pair(
     {
         let found = format!(
             "{} run on the same machine and both say that they listen on port {}",
-            desk.names(&[a, b]),
+            checks.names(&[a, b]),
             one.port.unwrap_or_default()
         );
-        desk.find(Finding::new(&PORT_CLAIMED, Level::Warn, [a, b], found));
+        checks.find(Finding::new(&PORT_CLAIMED, Severity::Warn, [a, b], found));
     }
 }
 
 /// Names that must be a node's own among all servers of its engine that are linked.
-fn numbered(desk: &mut CheckContext<'_>, nodes: &[(NodeId, &NodeFacts)]) {
-    for (setting, check, level) in
-        [("server_id", &SAME_SERVER_ID, Level::Stop), ("gtid_domain_id", &SAME_DOMAIN, Level::Stop)]
-    {
+fn numbered(checks: &mut CheckContext<'_>, nodes: &[(NodeId, &NodeFacts)]) {
+    for (setting, check, level) in [
+        ("server_id", &SAME_SERVER_ID, Severity::Stop),
+        ("gtid_domain_id", &SAME_DOMAIN, Severity::Stop),
+    ] {
         let mut seen: Vec<(&str, Vec<NodeId>)> = Vec::new();
         for (node, facts) in nodes {
             let Some(value) = facts.identity.ids.get(setting) else { continue };
-            if setting == "gtid_domain_id" && !desk.topology.nodes[*node].writes {
+            if setting == "gtid_domain_id" && !checks.topology.nodes[*node].writes {
                 continue; // who only receives keeps the domains of what it was sent
             }
             let same = |other: &NodeId| {
                 // Two ways to one server have its names in common, and that is said already.
-                desk.facts(*other).is_none_or(|o| o.identity.server != facts.identity.server)
-                    && desk.group(*node).contains(other)
+                checks.facts(*other).is_none_or(|o| o.identity.server != facts.identity.server)
+                    && checks.group(*node).contains(other)
             };
             match seen.iter_mut().find(|(known, nodes)| known == value && nodes.iter().all(same)) {
                 Some((_, nodes)) => nodes.push(*node),
@@ -64,52 +65,52 @@ fn numbered(desk: &mut CheckContext<'_>, nodes: &[(NodeId, &NodeFacts)]) {
             }
         }
         for (value, nodes) in seen.into_iter().filter(|(_, nodes)| nodes.len() > 1) {
-            let found = format!("{} all have {setting} = {value}", desk.names(&nodes));
+            let found = format!("{} all have {setting} = {value}", checks.names(&nodes));
             let found =
                 if nodes.len() == 2 { found.replace(" all have ", " both have ") } else { found };
             let mut finding =
-                Finding::new(check, level, nodes.clone(), found).needs("one of its own on each");
-            for (free, node) in (free_number(desk, setting)..).zip(&nodes[1..]) {
+                Finding::new(check, level, nodes.clone(), found).needs("a different one on each");
+            for (free, node) in (free_number(checks, setting)..).zip(&nodes[1..]) {
                 finding = finding.run(*node, format!("SET GLOBAL {setting} = {free}")).advise(
                     Some(*node),
-                    "and the same in its settings file, or the next start forgets it",
+                    "and the same in its configuration file, or it is lost at the next restart",
                 );
             }
-            desk.find(finding);
+            checks.find(finding);
         }
     }
 }
 
 /// The first number above all that nodes have.
-fn free_number(desk: &CheckContext<'_>, setting: &str) -> u64 {
+fn free_number(checks: &CheckContext<'_>, setting: &str) -> u64 {
     let taken =
-        desk.nodes().into_iter().filter_map(|(_, f)| f.identity.ids.get(setting)?.parse().ok());
+        checks.nodes().into_iter().filter_map(|(_, f)| f.identity.ids.get(setting)?.parse().ok());
     taken.max().unwrap_or(0u64) + 1
 }
 
 /// Two receivers that take from one slot of one source.
-fn slots(desk: &mut CheckContext<'_>, nodes: &[(NodeId, &NodeFacts)]) {
+fn slots(checks: &mut CheckContext<'_>, nodes: &[(NodeId, &NodeFacts)]) {
     let mut users: Vec<(String, &str, NodeId, &str)> = Vec::new();
     for (node, facts) in nodes {
         let Ok(incoming) = &facts.incoming else { continue };
         for link in incoming.iter().filter(|link| link.means == ReplicationKind::Subscription) {
             let Some(slot) = &link.source.slot else { continue };
-            let Some(source) = super::links::source_of(desk, *node, link) else { continue };
-            let server = desk.facts(source).and_then(|f| f.identity.server.clone());
-            let server = server.unwrap_or_else(|| desk.name(source).to_owned());
+            let Some(source) = super::links::source_of(checks, *node, link) else { continue };
+            let server = checks.facts(source).and_then(|f| f.identity.server.clone());
+            let server = server.unwrap_or_else(|| checks.name(source).to_owned());
             if let Some((_, _, other, name)) =
                 users.iter().find(|(s, taken, _, _)| *s == server && taken == slot)
             {
                 let found = format!(
                     "subscriptions {name} on {} and {} on {} both read slot {slot} of {}",
-                    desk.name(*other),
+                    checks.name(*other),
                     link.name,
-                    desk.name(*node),
-                    desk.name(source)
+                    checks.name(*node),
+                    checks.name(source)
                 );
                 let nodes = vec![*other, *node];
-                desk.find(
-                    Finding::new(&SLOT_SHARED, Level::Stop, nodes, found)
+                checks.find(
+                    Finding::new(&SLOT_SHARED, Severity::Stop, nodes, found)
                         .on_links(vec![(source, *other), (source, *node)]),
                 );
             } else {

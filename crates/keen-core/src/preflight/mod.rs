@@ -14,6 +14,7 @@ mod rights;
 pub mod settings;
 mod shape;
 
+use crate::fault::ReadFault;
 use std::collections::BTreeMap;
 
 use crate::observe::node::{NodeFacts, NodeInspection, Observed};
@@ -22,7 +23,7 @@ use legend::{Area, Check};
 
 /// How bad it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Level {
+pub enum Severity {
     /// Replication does not work, or will break or lose data.
     Stop,
     /// It works, and will hurt one day.
@@ -31,7 +32,7 @@ pub enum Level {
     Note,
 }
 
-impl Level {
+impl Severity {
     /// Its name in results.
     #[must_use]
     pub fn name(self) -> &'static str {
@@ -49,20 +50,20 @@ pub struct Finding {
     /// Which check found it.
     pub check: &'static Check,
     /// How bad it is here.
-    pub level: Level,
+    pub level: Severity,
     /// The nodes it is about.
     pub nodes: Vec<NodeId>,
     /// The links that it breaks, as (from, to).
     pub links: Vec<(NodeId, NodeId)>,
     /// The table it is about, as the sets name it.
     pub table: Option<String>,
-    /// What was found, in a sentence.
+    /// The finding in a sentence.
     pub found: String,
-    /// What is needed instead, where that is a value.
+    /// The value that is needed instead, where there is one.
     pub needed: Option<String>,
-    /// What it will do here, where that depends.
+    /// The effect that it will have here, where that depends.
     pub effect: Option<String>,
-    /// What to do: a node and a statement or a sentence.
+    /// The tasks: a node and a statement or a sentence.
     pub todo: Vec<Todo>,
 }
 
@@ -80,7 +81,7 @@ pub struct Todo {
 impl Finding {
     pub(crate) fn new(
         check: &'static Check,
-        level: Level,
+        level: Severity,
         nodes: impl Into<Vec<NodeId>>,
         found: impl Into<String>,
     ) -> Self {
@@ -132,14 +133,14 @@ impl Finding {
 /// Something that could not be looked at.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Unseen {
-    /// What it belongs to.
+    /// Its area.
     pub area: Area,
     /// Where.
     pub node: NodeId,
-    /// What could not be seen.
+    /// The part that could not be seen.
     pub what: String,
     /// Why not.
-    pub reason: String,
+    pub fault: ReadFault,
 }
 
 /// Whether one node reaches another, as far as the nodes' own links tell.
@@ -155,9 +156,9 @@ pub enum Reaches {
     Untold,
 }
 
-/// What was asked of a preflight.
+/// The request of a preflight.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Scope {
+pub struct PreflightScope {
     /// Tables are looked at too.
     pub shape: bool,
     /// Nothing but the tables is looked at.
@@ -167,9 +168,9 @@ pub struct Scope {
 /// All that came of it.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Report {
-    /// What was found, in the order of mending.
+    /// The findings, in the order of mending.
     pub findings: Vec<Finding>,
-    /// What could not be looked at.
+    /// The parts that could not be looked at.
     pub unseen: Vec<Unseen>,
     /// By (node that fetches, node it fetches from).
     pub reaches: BTreeMap<(NodeId, NodeId), Reaches>,
@@ -180,13 +181,13 @@ pub struct Report {
 impl Report {
     /// The worst level found, if anything was.
     #[must_use]
-    pub fn worst(&self) -> Option<Level> {
+    pub fn worst(&self) -> Option<Severity> {
         self.findings.iter().map(|finding| finding.level).min()
     }
 
     /// How many findings of a level there are.
     #[must_use]
-    pub fn count(&self, level: Level) -> usize {
+    pub fn count(&self, level: Severity) -> usize {
         self.findings.iter().filter(|finding| finding.level == level).count()
     }
 }
@@ -197,40 +198,40 @@ impl Report {
 pub fn examine(
     topology: &Topology,
     looks: &BTreeMap<NodeId, NodeInspection>,
-    scope: Scope,
+    scope: PreflightScope,
     exposed: &[NodeId],
 ) -> Report {
-    let mut desk = CheckContext { topology, looks, report: Report::default() };
-    reach::examine(&mut desk);
+    let mut checks = CheckContext { topology, looks, report: Report::default() };
+    reach::examine(&mut checks);
     if !scope.only_shape {
-        rights::examine(&mut desk);
-        rights::secrets(&mut desk, exposed);
-        identity::examine(&mut desk);
-        for (node, facts) in desk.nodes() {
+        rights::examine(&mut checks);
+        rights::secrets(&mut checks, exposed);
+        identity::examine(&mut checks);
+        for (node, facts) in checks.nodes() {
             match facts.engine {
                 Engine::MariaDb => {
-                    settings::mariadb::examine(&mut desk, node, facts);
+                    settings::mariadb::examine(&mut checks, node, facts);
                 }
                 Engine::Postgres => {
-                    settings::postgres::examine(&mut desk, node, facts);
+                    settings::postgres::examine(&mut checks, node, facts);
                 }
                 Engine::Sqlite => {
-                    settings::sqlite::examine(&mut desk, node, facts);
+                    settings::sqlite::examine(&mut checks, node, facts);
                 }
             }
         }
-        settings::mariadb::together(&mut desk);
-        settings::postgres::together(&mut desk);
-        counters::examine(&mut desk);
-        clocks::examine(&mut desk);
+        settings::mariadb::together(&mut checks);
+        settings::postgres::together(&mut checks);
+        counters::examine(&mut checks);
+        clocks::examine(&mut checks);
     }
     if scope.shape {
-        shape::examine(&mut desk);
+        shape::examine(&mut checks);
     }
     if !scope.only_shape {
-        links::examine(&mut desk);
+        links::examine(&mut checks);
     }
-    let mut report = desk.report;
+    let mut report = checks.report;
     report.findings = merged(report.findings);
     // Stable: the worst first, among those in the order of mending, then as they were found.
     report.findings.sort_by_key(|finding| (finding.level, finding.check.area));
@@ -310,14 +311,20 @@ impl<'a> CheckContext<'a> {
         *self.report.looked_at.entry(area).or_default() += 1;
     }
 
-    pub(crate) fn could_not_look(&mut self, area: Area, node: NodeId, what: &str, reason: &str) {
-        let unseen = Unseen { area, node, what: what.to_owned(), reason: reason.to_owned() };
+    pub(crate) fn could_not_look(
+        &mut self,
+        area: Area,
+        node: NodeId,
+        what: &str,
+        fault: &ReadFault,
+    ) {
+        let unseen = Unseen { area, node, what: what.to_owned(), fault: fault.clone() };
         if !self.report.unseen.contains(&unseen) {
             self.report.unseen.push(unseen);
         }
     }
 
-    /// What was seen; what was not is noted.
+    /// The value, if it was seen; that it was not is noted.
     pub(crate) fn seen<'s, T>(
         &mut self,
         area: Area,
@@ -330,8 +337,8 @@ impl<'a> CheckContext<'a> {
                 self.looked(area);
                 Some(value)
             }
-            Err(reason) => {
-                self.could_not_look(area, node, what, reason);
+            Err(fault) => {
+                self.could_not_look(area, node, what, fault);
                 None
             }
         }

@@ -1,12 +1,12 @@
 //! Getting to each node.
 
 use super::legend::{Area, OTHER_ADDRESS, UNREACHABLE};
-use super::{Finding, Level};
+use super::{Finding, Severity};
 use crate::preflight::CheckContext;
 
-pub(super) fn examine(desk: &mut CheckContext<'_>) {
-    for (node, look) in desk.looks {
-        desk.looked(Area::Reach);
+pub(super) fn examine(checks: &mut CheckContext<'_>) {
+    for (node, look) in checks.looks {
+        checks.looked(Area::Reach);
         let failed: Vec<_> =
             look.attempts.iter().filter_map(|a| Some((a, a.fault.as_ref()?))).collect();
         if look.facts.is_none() {
@@ -15,18 +15,18 @@ pub(super) fn examine(desk: &mut CheckContext<'_>) {
                 if look.attempts.len() > 1 {
                     found = format!("at {}: {found}", attempt.address);
                 }
-                desk.find(
-                    Finding::new(&UNREACHABLE, Level::Stop, [*node], found)
+                checks.find(
+                    Finding::new(&UNREACHABLE, Severity::Stop, [*node], found)
                         .advise(None, fault.advice.clone()),
                 );
             }
             continue;
         }
         if let (Some(attempt), Some((first, fault))) = (look.attempts.last(), failed.first()) {
-            desk.find(
+            checks.find(
                 Finding::new(
                     &OTHER_ADDRESS,
-                    Level::Note,
+                    Severity::Note,
                     [*node],
                     format!(
                         "answered at {}, not at {}: {}",

@@ -1,33 +1,33 @@
-//! What the accounts may do.
+//! The rights of the accounts.
 
 use super::legend::{Area, PASSWORD_EXPOSED, RIGHT_EXCESS, RIGHT_MISSING, TLS_UNVERIFIED};
-use super::{Finding, Level};
+use super::{Finding, Severity};
 use crate::observe::node::Need;
 use crate::preflight::CheckContext;
 use crate::topology::NodeId;
 
-pub(super) fn examine(desk: &mut CheckContext<'_>) {
-    for (node, facts) in desk.nodes() {
+pub(super) fn examine(checks: &mut CheckContext<'_>) {
+    for (node, facts) in checks.nodes() {
         for need in [Need::Tables, Need::Links, Need::Journals, Need::Repairs] {
             let mut lacking = Vec::new();
             for right in facts.rights.iter().filter(|right| right.need == need) {
                 match &right.held {
-                    Ok(true) => desk.looked(Area::Rights),
+                    Ok(true) => checks.looked(Area::Rights),
                     Ok(false) => lacking.push(right),
-                    Err(reason) => {
-                        desk.could_not_look(Area::Rights, node, &right.what, reason);
+                    Err(fault) => {
+                        checks.could_not_look(Area::Rights, node, &right.what, fault);
                     }
                 }
             }
             if lacking.is_empty() {
                 continue;
             }
-            desk.looked(Area::Rights);
+            checks.looked(Area::Rights);
             let level = match need {
-                Need::Tables => Level::Stop,
-                Need::Links => Level::Warn,
+                Need::Tables => Severity::Stop,
+                Need::Links => Severity::Warn,
                 // keen itself never needs to write, and journals only for a part of the work.
-                Need::Journals | Need::Repairs => Level::Note,
+                Need::Journals | Need::Repairs => Severity::Note,
             };
             let what = together(lacking.iter().map(|right| &right.what[..]));
             let mut finding = Finding::new(
@@ -47,33 +47,33 @@ pub(super) fn examine(desk: &mut CheckContext<'_>) {
             for grant in grants {
                 finding = finding.run(node, grant);
             }
-            desk.find(finding);
+            checks.find(finding);
         }
-        let what = "what else the account may do";
-        if let Some(excess) = desk.seen(Area::Rights, node, what, &facts.excess)
+        let what = "the account's other rights";
+        if let Some(excess) = checks.seen(Area::Rights, node, what, &facts.excess)
             && !excess.is_empty()
         {
-            desk.find(Finding::new(
+            checks.find(Finding::new(
                 &RIGHT_EXCESS,
-                Level::Note,
+                Severity::Note,
                 [node],
-                format!("the account may do far more than keen needs: {}", excess.join(", ")),
+                format!("the account has far more rights than keen needs: {}", excess.join(", ")),
             ));
         }
     }
 }
 
 /// How the account's password is kept, and to whom it is shown.
-pub(super) fn secrets(desk: &mut CheckContext<'_>, exposed: &[NodeId]) {
-    for node in desk.looks.keys().copied().collect::<Vec<_>>() {
-        let settings = &desk.topology.nodes[node];
+pub(super) fn secrets(checks: &mut CheckContext<'_>, exposed: &[NodeId]) {
+    for node in checks.looks.keys().copied().collect::<Vec<_>>() {
+        let settings = &checks.topology.nodes[node];
         if exposed.contains(&node) {
             let found = "others can read the file that holds the account's password";
-            desk.find(Finding::new(&PASSWORD_EXPOSED, Level::Warn, [node], found));
+            checks.find(Finding::new(&PASSWORD_EXPOSED, Severity::Warn, [node], found));
         }
         if settings.tls.unverified {
             let found = "the server's certificate is not checked (tls = \"unverified\")";
-            desk.find(Finding::new(&TLS_UNVERIFIED, Level::Warn, [node], found));
+            checks.find(Finding::new(&TLS_UNVERIFIED, Severity::Warn, [node], found));
         }
     }
 }

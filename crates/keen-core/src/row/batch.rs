@@ -7,7 +7,7 @@
 //! size of the table.
 
 use crate::row::balance::Balance;
-use crate::row::conversion::{Conversion, Taken};
+use crate::row::conversion::{Conversion, Converted};
 use crate::row::digest::{Digest, DigestFunction};
 use crate::row::encoding;
 use crate::row::key_order;
@@ -22,7 +22,7 @@ pub struct Column {
     pub reading: Conversion,
 }
 
-/// What is compared of a table, the same on every node.
+/// The compared part of a table, the same on every node.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Layout {
     /// The columns in canonical order: ascending by the bytes of their names.
@@ -37,9 +37,9 @@ pub struct Layout {
 #[derive(Debug, Clone, Default)]
 pub struct Batch {
     bytes: Vec<u8>,
-    entries: Vec<Entry>,
-    stretches: Vec<Stretch>,
-    /// What was added since the last stretch ended.
+    entries: Vec<RowBounds>,
+    stretches: Vec<BatchPart>,
+    /// The sum since the last stretch ended.
     open: Balance,
     /// A row of it does not count by its digest alone.
     open_mixed: bool,
@@ -50,13 +50,13 @@ pub struct Batch {
 /// Where one ends depends on the rows alone (see [`Batch::push`]), so that nodes which hold the same rows
 /// cut them alike, wherever their batches end and whatever differs before.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Stretch {
+pub struct BatchPart {
     /// The number of its first row.
     pub start: usize,
     /// The number of the row after its last.
     pub end: usize,
-    /// What its rows add up to; none if one of them is outside the filter, or is its own key: then the sum
-    /// does not say what is held.
+    /// The balance of its rows; none if one of them is outside the filter, or is its own key: then the sum does not
+    /// say what is held.
     pub balance: Option<Balance>,
 }
 
@@ -64,7 +64,7 @@ pub struct Stretch {
 const ROWS_PER_STRETCH: u128 = 64;
 
 #[derive(Debug, Clone, Copy)]
-struct Entry {
+struct RowBounds {
     start: usize,
     row: usize,
     end: usize,
@@ -130,18 +130,18 @@ impl Batch {
         self.bytes.extend_from_slice(row.row);
         let (end, digest) = (self.bytes.len(), row.digest);
         let (outside, identified) = (row.outside, row.identified);
-        self.add(Entry { start, row: middle, end, digest, outside, identified });
+        self.add(RowBounds { start, row: middle, end, digest, outside, identified });
     }
 
     #[inline]
-    fn add(&mut self, entry: Entry) {
+    fn add(&mut self, entry: RowBounds) {
         self.entries.push(entry);
         self.count(entry, self.entries.len());
     }
 
     /// Counts the row before number `end` to its stretch.
     #[inline]
-    fn count(&mut self, entry: Entry, end: usize) {
+    fn count(&mut self, entry: RowBounds, end: usize) {
         self.open.credit(entry.digest);
         self.open_mixed |= entry.outside || !entry.identified;
         if entry.digest.0.is_multiple_of(ROWS_PER_STRETCH) {
@@ -153,7 +153,7 @@ impl Batch {
         let start = self.stretches.last().map_or(0, |stretch| stretch.end);
         if end > start {
             let balance = (!self.open_mixed).then_some(self.open);
-            self.stretches.push(Stretch { start, end, balance });
+            self.stretches.push(BatchPart { start, end, balance });
         }
         (self.open, self.open_mixed) = (Balance::default(), false);
     }
@@ -161,7 +161,7 @@ impl Batch {
     /// Stretch number `at`, if there are so many. Rows at the end may be in none.
     #[must_use]
     #[inline]
-    pub fn stretch(&self, at: usize) -> Option<&Stretch> {
+    pub fn stretch(&self, at: usize) -> Option<&BatchPart> {
         self.stretches.get(at)
     }
 
@@ -199,18 +199,18 @@ pub enum RowFault {
 }
 
 /// A cell on its way into a batch: as the node holds it, or taken in the common kind.
-trait Cell {
+trait BatchCell {
     fn value(&self) -> ValueRef<'_>;
 }
 
-impl Cell for ValueRef<'_> {
+impl BatchCell for ValueRef<'_> {
     #[inline]
     fn value(&self) -> ValueRef<'_> {
         *self
     }
 }
 
-impl Cell for Taken<'_> {
+impl BatchCell for Converted<'_> {
     #[inline]
     fn value(&self) -> ValueRef<'_> {
         self.as_ref()
@@ -263,7 +263,7 @@ impl RowWriter {
         self.batch_bytes
     }
 
-    /// What is compared.
+    /// The compared columns.
     #[must_use]
     pub fn layout(&self) -> &Layout {
         &self.layout
@@ -275,7 +275,7 @@ impl RowWriter {
     /// Returns true when the batch is full and should be taken.
     ///
     /// # Errors
-    /// What `cell` returns, or a [`RowFault`].
+    /// The fault that `cell` returns, or a [`RowFault`].
     #[inline]
     pub fn push<'a, E: From<RowFault>>(
         &mut self,
@@ -290,7 +290,7 @@ impl RowWriter {
     }
 
     #[inline]
-    fn encode<V: Cell, E: From<RowFault>>(
+    fn encode<V: BatchCell, E: From<RowFault>>(
         &mut self,
         outside: bool,
         cell: impl Fn(&Conversion, usize) -> Result<V, E>,
@@ -329,7 +329,7 @@ impl RowWriter {
             self.check_order(start, row, identified)?;
         }
         let digest = self.function.digest(&self.batch.bytes[row..end]);
-        self.batch.add(Entry { start, row, end, digest, outside, identified });
+        self.batch.add(RowBounds { start, row, end, digest, outside, identified });
         Ok(end >= self.batch_bytes)
     }
 

@@ -23,11 +23,11 @@ pub struct Conversion {
     pub kind: CommonKind,
     /// Digits of a second that every node keeps; more are cut off.
     pub fraction: Option<u8>,
-    /// What the engineer asked for besides.
+    /// The engineer's wishes besides.
     pub treatment: Normalization,
 }
 
-/// What the engineer asks for, column by column.
+/// The engineer's wishes, column by column.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Normalization {
     /// The column is not compared.
@@ -240,14 +240,14 @@ fn zoned(zone: Option<&Zone>) -> Result<CommonKind, NoCommonKind> {
 
 /// A cell as it is compared: the node's own, or made from it.
 #[derive(Debug)]
-pub enum Taken<'a> {
+pub enum Converted<'a> {
     /// As the node holds it.
     Same(ValueRef<'a>),
     /// In the common kind.
     Other(Value),
 }
 
-impl Taken<'_> {
+impl Converted<'_> {
     /// The value.
     #[must_use]
     pub fn as_ref(&self) -> ValueRef<'_> {
@@ -287,23 +287,23 @@ impl Conversion {
 
     /// Takes one cell.
     #[must_use]
-    pub fn take<'a>(&self, value: ValueRef<'a>) -> Taken<'a> {
+    pub fn take<'a>(&self, value: ValueRef<'a>) -> Converted<'a> {
         if value == ValueRef::Null {
-            return Taken::Same(value);
+            return Converted::Same(value);
         }
-        let mut taken = self.common(value).map_or(Taken::Same(value), Taken::Other);
+        let mut taken = self.common(value).map_or(Converted::Same(value), Converted::Other);
         if let Some(digits) = self.fraction
             && let Some(cut) = cut(taken.as_ref(), digits)
         {
-            taken = Taken::Other(cut);
+            taken = Converted::Other(cut);
         }
         if let Some(places) = self.treatment.round
             && let Some(rounded) = rounded(taken.as_ref(), places)
         {
-            taken = Taken::Other(rounded);
+            taken = Converted::Other(rounded);
         }
         if self.treatment.as_text && !matches!(taken.as_ref(), ValueRef::Text(_)) {
-            taken = Taken::Other(Value::Text(text_by_value(taken.as_ref()).into_bytes()));
+            taken = Converted::Other(Value::Text(text_by_value(taken.as_ref()).into_bytes()));
         }
         if (self.treatment.trim || self.treatment.fold)
             && let ValueRef::Text(bytes) = taken.as_ref()
@@ -311,7 +311,7 @@ impl Conversion {
         {
             let text = if self.treatment.trim { text.trim() } else { text };
             let folded = self.treatment.fold.then(|| text.to_lowercase());
-            taken = Taken::Other(Value::text(folded.as_deref().unwrap_or(text)));
+            taken = Converted::Other(Value::text(folded.as_deref().unwrap_or(text)));
         }
         taken
     }

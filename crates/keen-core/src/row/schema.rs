@@ -24,7 +24,7 @@ pub struct TableShape {
     pub firing: Vec<Trigger>,
     /// Why it is not known whether there are any, if so.
     pub firing_unseen: Option<String>,
-    /// What stores it, if that keeps what was done when a transaction is rolled back.
+    /// The storage engine, if it keeps changes when a transaction is rolled back.
     pub not_transactional: Option<String>,
     /// Why keen writes nothing on the node, if so.
     pub untouchable: Option<String>,
@@ -35,6 +35,41 @@ pub struct TableShape {
     pub qualified: Vec<String>,
     /// Tables that inherit from it. Its rows are its own alone; theirs are those of other tables.
     pub heirs: Vec<String>,
+    /// How the node stores it, which is no part of its shape.
+    pub stored: Beside<StoredTable>,
+}
+
+/// Facts that are carried beside others and are no part of them: whatever they are, they make no difference between
+/// what carries them.
+#[derive(Debug, Clone, Default)]
+pub struct Beside<T>(pub T);
+
+impl<T> PartialEq for Beside<T> {
+    fn eq(&self, _: &Self) -> bool {
+        true
+    }
+}
+
+impl<T> Eq for Beside<T> {}
+
+/// How a node stores a table.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct StoredTable {
+    /// The identity of its parts, another once the table was made anew, emptied or rewritten as a whole; none where
+    /// the account may not see it. On servers the numbers of objects and files or of the table, in a file the version
+    /// of its schema and the table's first page.
+    pub parts: Option<String>,
+    /// By column of text, the collation by which the node sorts and compares it.
+    pub collations: std::collections::BTreeMap<String, StoredCollation>,
+}
+
+/// A collation of a node.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct StoredCollation {
+    /// Its name, with its provider before where there are several.
+    pub name: String,
+    /// The version of its rules, where the node tells: two servers sort alike only if it is the same.
+    pub version: Option<String>,
 }
 
 /// A trigger that fires on single rows.
@@ -44,7 +79,7 @@ pub struct Trigger {
     pub name: String,
     /// The writes it fires on: insert, update, delete.
     pub on: Vec<String>,
-    /// What it does, as the node tells it.
+    /// Its body, as the node tells it.
     pub text: String,
 }
 
@@ -55,7 +90,7 @@ pub struct ColumnShape {
     pub name: String,
     /// Its type as declared; can be empty in SQLite.
     pub declared: String,
-    /// What the engine turns written values into.
+    /// The kind that the engine turns written values into.
     pub family: Family,
     /// It refuses NULL.
     pub not_null: bool,
@@ -65,7 +100,7 @@ pub struct ColumnShape {
     pub generated: bool,
     /// Digits of a second that a time or timestamp keeps; none where it keeps microseconds.
     pub fraction: Option<u8>,
-    /// What it gets where an insert does not name it, as the engine prints that.
+    /// The value that it gets where an insert does not name it, as the engine prints that.
     pub default: Option<String>,
     /// How its text sorts and compares, where that is not what the engine does unless told otherwise.
     pub collation: Option<String>,
@@ -108,11 +143,11 @@ pub fn labels_of(declared: &str) -> Vec<String> {
 pub struct OwnType {
     /// As a declaration names it, quoted and with its schema where that is needed.
     pub name: String,
-    /// What it is.
+    /// Its meaning.
     pub made_of: MadeOf,
 }
 
-/// What a type or a collation of somebody's own is.
+/// The definition of a type or a collation of somebody's own.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum MadeOf {
     /// One of these labels.
@@ -125,9 +160,9 @@ pub enum MadeOf {
         collation: Option<String>,
         /// It refuses NULL.
         not_null: bool,
-        /// What it is where nothing is said.
+        /// The value where nothing is said.
         default: Option<String>,
-        /// What values have to meet.
+        /// The conditions that values have to meet.
         checks: Vec<String>,
     },
     /// Fields, by name and type.
@@ -160,7 +195,7 @@ impl ColumnShape {
     }
 }
 
-/// What a column turns the values written to it into.
+/// The kind that a column turns the values written to it into.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
 pub enum Family {
     /// Stores values as they come.

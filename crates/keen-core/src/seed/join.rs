@@ -1,6 +1,7 @@
 //! Before a node is overwritten or seeded: what it holds that its source does not, whether the source's
 //! log still reaches back far enough, and what to do in which order. It only says; it does nothing.
 
+use crate::fault::ReadFault;
 use std::collections::BTreeMap;
 
 use super::steps::SeedStep;
@@ -9,7 +10,7 @@ use crate::observe::node::{NodeFacts, NodeInspection, Observed};
 use crate::observe::position::{self, Position};
 use crate::topology::{Node, NodeId, Topology};
 
-/// What was found about a node that is to join.
+/// The findings on a node that is to join.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Joining {
     /// The node that joins.
@@ -17,20 +18,20 @@ pub struct Joining {
     /// Where it is to be seeded from.
     pub from: NodeId,
     /// By table of the sets, what it holds otherwise than its source.
-    pub rows: Vec<(String, Observed<Held>)>,
+    pub rows: Vec<(String, Observed<JoinComparison>)>,
     /// Tables that only it has.
     pub tables: Observed<Vec<String>>,
     /// Accounts that only it has.
     pub users: Observed<Vec<String>>,
     /// How far the source is, and how far back its log reaches.
     pub log: Observed<LogReach>,
-    /// What to do, in order.
+    /// The steps, in order.
     pub steps: Vec<SeedStep>,
 }
 
 /// Rows of one table of the joining node against its source's.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Held {
+pub struct JoinComparison {
     /// Rows that only the joining node holds.
     pub only_here: u64,
     /// Rows that both hold, with other contents.
@@ -55,12 +56,12 @@ impl Joining {
         self.log.as_ref().is_ok_and(|log| log.enough == Some(Ok(false)))
     }
 
-    /// What could not be looked at.
+    /// The parts that could not be looked at.
     #[must_use]
-    pub fn unseen(&self) -> Vec<(String, String)> {
-        let mut unseen: Vec<(String, String)> = Vec::new();
-        let mut note = |what: &str, reason: Option<&String>| {
-            unseen.extend(reason.map(|reason| (what.to_owned(), reason.clone())));
+    pub fn unseen(&self) -> Vec<(String, ReadFault)> {
+        let mut unseen: Vec<(String, ReadFault)> = Vec::new();
+        let mut note = |what: &str, fault: Option<&ReadFault>| {
+            unseen.extend(fault.map(|fault| (what.to_owned(), fault.clone())));
         };
         for (table, held) in &self.rows {
             note(&format!("rows of {table}"), held.as_ref().err());
@@ -83,14 +84,14 @@ pub fn join(
     looks: &BTreeMap<NodeId, NodeInspection>,
     (node, there): (NodeId, &NodeFacts),
     (from, source): (NodeId, &NodeFacts),
-    rows: Vec<(String, Observed<Held>)>,
+    rows: Vec<(String, Observed<JoinComparison>)>,
     log: Observed<LogReach>,
 ) -> Joining {
     let only = |mine: &Observed<Vec<String>>, theirs: &Observed<Vec<String>>| match (mine, theirs) {
         (Ok(mine), Ok(theirs)) => {
             Ok(mine.iter().filter(|name| !theirs.contains(name)).cloned().collect())
         }
-        (Err(reason), _) | (_, Err(reason)) => Err(reason.clone()),
+        (Err(fault), _) | (_, Err(fault)) => Err(fault.clone()),
     };
     let unlike = there.engine != source.engine;
     let users = if unlike {

@@ -9,7 +9,6 @@
 use std::collections::BTreeMap;
 
 use super::join::Joining;
-use crate::engine::dialect::quoted;
 use crate::observe::node::{
     Incoming, NodeFacts, NodeInspection, ReplicationKind, TableLook, skip_nothing,
 };
@@ -21,13 +20,13 @@ use crate::topology::{Address, ColumnChoice, Engine, NodeId, Topology};
 pub struct SeedStep {
     /// Where; none if it is done beside the nodes.
     pub node: Option<NodeId>,
-    /// What kind of thing it is.
+    /// The kind of step.
     pub kind: StepKind,
     /// A sentence, a statement or a command.
     pub what: String,
 }
 
-/// What kind of thing a step is.
+/// The kind of a step.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum StepKind {
     /// A sentence for people.
@@ -98,14 +97,14 @@ impl<'a> Seeding<'a> {
         self.add(node, StepKind::Shell, what);
     }
 
-    /// What only the node holds, in files that can be put back.
+    /// Keeps the things that only the node holds, in files that can be put back.
     fn keep(&mut self, there: &NodeFacts) {
         let (node, from) = (self.joining.node, self.joining.from);
         let (joins, seeds) = (self.name(node), self.name(from));
         if !self.joining.loses() {
             return;
         }
-        self.words(None, format!("what only {joins} holds is kept first"));
+        self.words(None, format!("save what only {joins} has"));
         self.shell(
             None,
             format!("keen audit --node {joins},{seeds} --format json --output before.json"),
@@ -135,7 +134,7 @@ impl<'a> Seeding<'a> {
         self.shell(Some(node), backup);
         self.words(
             None,
-            "decide with whoever wrote it what of that is to be written again, at the source, by its application",
+            "decide with its authors what of that should be written again, at the source, by its application",
         );
     }
 
@@ -149,7 +148,7 @@ impl<'a> Seeding<'a> {
         (0..self.topology.sets.len()).filter(carries).collect()
     }
 
-    /// What would be lost or come out wrong if these steps were given for this topology.
+    /// The loss or damage that these steps would bring if they were given for this topology.
     fn hazard(&self, there: &NodeFacts, source: &NodeFacts) -> Option<String> {
         let topology = self.topology;
         let (node, from) = (self.joining.node, self.joining.from);
@@ -158,14 +157,14 @@ impl<'a> Seeding<'a> {
             (0..topology.nodes.len()).find(|other| self.desk.facts(*other).is_none())
         {
             return Some(format!(
-                "{} could not be looked at, so whether it reads from {joins} is not known",
+                "{} could not be read, so it is not known whether it reads from {joins}",
                 self.name(unseen)
             ));
         }
         for (other, facts) in self.desk.nodes() {
             if let Err(reason) = &facts.incoming {
                 return Some(format!(
-                    "what {} reads from could not be seen ({reason})",
+                    "the sources of {} could not be read ({reason})",
                     self.name(other)
                 ));
             }
@@ -176,8 +175,7 @@ impl<'a> Seeding<'a> {
             .any(|k| k.from.is_none() && k.to != node && k.link.means != ReplicationKind::StandIn)
         {
             return Some(
-                "a link was found whose source cannot be told, and it may read from there"
-                    .to_owned(),
+                "a link was found whose source is unknown, and it may read from there".to_owned(),
             );
         }
         if there.standby && source.engine == there.engine {
@@ -191,7 +189,7 @@ impl<'a> Seeding<'a> {
             let set = &topology.sets[*set];
             if set.filter.is_some() || set.columns != ColumnChoice::All {
                 return Some(format!(
-                    "set {} carries only some rows or columns, and what else the tables of {joins} hold is in no copy from {seeds}; keen plan writes what is different row by row",
+                    "set {} carries only some rows or columns, and the rest of what the tables of {joins} hold is in no copy from {seeds}; keen plan repairs the differences row by row",
                     set.name
                 ));
             }
@@ -203,7 +201,7 @@ impl<'a> Seeding<'a> {
         for (origin, other) in origins {
             if !self.desk.sends_to(origin, from) {
                 return Some(format!(
-                    "what {} writes belongs on {joins} and does not get to {seeds}; keen plan writes what is different row by row",
+                    "what {} writes belongs on {joins} but does not reach {seeds}; keen plan repairs the differences row by row",
                     other.name
                 ));
             }
@@ -215,7 +213,7 @@ impl<'a> Seeding<'a> {
             };
             if !look(there) || !look(source) {
                 return Some(format!(
-                    "{table} was not seen on both {joins} and {seeds}; keen preflight says why"
+                    "{table} could not be read on both {joins} and {seeds}; keen preflight says why"
                 ));
             }
             if topology.nodes[node].name_of(table) != topology.nodes[from].name_of(table)
@@ -223,14 +221,14 @@ impl<'a> Seeding<'a> {
                 && there.engine != Engine::Sqlite
             {
                 return Some(format!(
-                    "{table} has another name on {joins} than on {seeds}, so a copy would not land in it"
+                    "{table} has a different name on {joins} than on {seeds}, so a copy would not end up in it"
                 ));
             }
         }
         match (source.engine, there.engine) {
             (Engine::Postgres, Engine::Postgres) => self.postgres_hazard(there),
             (Engine::Sqlite, Engine::Sqlite) => Some(format!(
-                "a file is copied whole: its tables that {seeds} does not carry there, and the account of what {joins} sent and received, would be those of {seeds}; keen plan writes what is different row by row"
+                "a file is copied as a whole: its tables that {seeds} does not carry to {joins}, and the record of what {joins} sent and received, would be those of {seeds}; keen plan repairs the differences row by row"
             )),
             _ => None,
         }
@@ -239,12 +237,12 @@ impl<'a> Seeding<'a> {
     fn postgres_hazard(&self, there: &NodeFacts) -> Option<String> {
         let joins = self.name(self.joining.node);
         if self.known.iter().any(|k| k.link.means == ReplicationKind::Pglogical) {
-            return Some("keen knows no safe order for subscriptions of pglogical; keen plan writes what is different row by row".to_owned());
+            return Some("keen knows no safe order for subscriptions of pglogical; keen plan repairs the differences row by row".to_owned());
         }
         let slots = match &there.slots {
             Ok(slots) => slots,
             Err(reason) => {
-                return Some(format!("the slots of {joins} could not be seen ({reason})"));
+                return Some(format!("the slots of {joins} could not be read ({reason})"));
             }
         };
         let (_, _, database) = address(self.topology, self.joining.node);
@@ -259,7 +257,7 @@ impl<'a> Seeding<'a> {
         });
         if let Some(slot) = stranger {
             return Some(format!(
-                "slot {} on {joins} belongs to a reader that is no node of the file, and what is overwritten would reach it",
+                "slot {} on {joins} belongs to a reader that is not a node in the file, and what is overwritten would reach it",
                 slot.name
             ));
         }
@@ -269,18 +267,18 @@ impl<'a> Seeding<'a> {
         let surplus = taken.find(|taken| !carried.contains(&taken.table));
         surplus.map(|taken| {
             format!(
-                "{joins} also takes {}, which no set has, so what it holds there was not compared; add it to a set",
+                "{joins} also subscribes to {}, which is in no set, so its contents were not compared; add it to a set",
                 taken.table
             )
         })
     }
 
-    /// What brings changes to the node.
+    /// The links that bring changes to the node.
     fn own(&self) -> Vec<KnownLink<'a>> {
         self.known.iter().filter(|k| k.to == self.joining.node).copied().collect()
     }
 
-    /// What carries changes away from it.
+    /// The links that carry changes away from it.
     fn ways_out(&self) -> Vec<KnownLink<'a>> {
         self.known.iter().filter(|k| k.from == Some(self.joining.node)).copied().collect()
     }
@@ -294,7 +292,7 @@ impl<'a> Seeding<'a> {
                 let look: &TableLook = facts.tables.get(table)?.as_ref().ok()?.there()?;
                 let parts = &look.shape.qualified;
                 let spelled: Vec<String> =
-                    parts.iter().map(|part| quoted(facts.engine, part)).collect();
+                    parts.iter().map(|part| facts.engine.dialect().quoted(part)).collect();
                 Some((parts.join("."), spelled.join(".")))
             })
             .collect();
@@ -368,7 +366,7 @@ impl<'a> Seeding<'a> {
             self.words(
                 None,
                 format!(
-                    "{} hold what {joins} had sent before: keen audit shows what is different now",
+                    "{} still have what {joins} sent before: keen audit shows what is different now",
                     others.join(", ")
                 ),
             );
@@ -489,7 +487,7 @@ impl<'a> Seeding<'a> {
 
     fn postgres(&mut self, there: &NodeFacts, source: &NodeFacts) {
         let (node, from) = (self.joining.node, self.joining.from);
-        let name = |link: &Incoming| quoted(Engine::Postgres, &link.name);
+        let name = |link: &Incoming| Engine::Postgres.dialect().quoted(&link.name);
         let (out, own) = (self.ways_out(), self.own());
         for way in &out {
             self.sql(way.to, format!("ALTER SUBSCRIPTION {} DISABLE", name(way.link)));
@@ -509,7 +507,7 @@ impl<'a> Seeding<'a> {
             );
             self.words(
                 Some(node),
-                "note its connection and options: the subscription is made anew with them below",
+                "note its connection and options: the subscription is created again with them below",
             );
             self.sql(node, format!("DROP SUBSCRIPTION {}", name(link.link)));
         }
@@ -534,7 +532,7 @@ impl<'a> Seeding<'a> {
         let (host, port, database) = address(self.topology, from);
         for (n, (names, own_only)) in publications.iter().enumerate() {
             let subscription = seeding.get(n).map_or_else(
-                || quoted(Engine::Postgres, &format!("from_{}", plain(self.name(from)))),
+                || Engine::Postgres.dialect().quoted(&format!("from_{}", plain(self.name(from)))),
                 |link| name(link.link),
             );
             let origin = if *own_only { ", origin = none" } else { "" };
@@ -551,7 +549,7 @@ impl<'a> Seeding<'a> {
              RAISE EXCEPTION 'it is still copying: wait a moment and run this again'; END IF; END $keen$",
         );
         if !slots.is_empty() {
-            self.words(Some(node), "whoever reads from it goes on behind all of that; what was written before has been delivered");
+            self.words(Some(node), "its readers continue after all of that; what was written before has been delivered");
             self.sql(node, "CHECKPOINT");
             for slot in &slots {
                 self.sql(
@@ -571,15 +569,16 @@ impl<'a> Seeding<'a> {
             let joins = self.name(node);
             self.words(
                 Some(from),
-                format!("subscribe to {joins} now, with copy_data = false and origin = none: both hold the same, and a copy would double or fail"),
+                format!("subscribe to {joins} now, with copy_data = false and origin = none: both have the same rows, and a copy would duplicate them or fail"),
             );
         }
     }
 
-    /// What is subscribed to: publications as a statement lists them, and whether only the source's own writes.
+    /// The subscription: publications as a statement lists them, and whether only the source's own writes.
     fn publications(&self, source: &NodeFacts, seeding: &[KnownLink<'_>]) -> Vec<(String, bool)> {
         let spelled = |names: &[String]| {
-            let names: Vec<String> = names.iter().map(|n| quoted(Engine::Postgres, n)).collect();
+            let names: Vec<String> =
+                names.iter().map(|n| Engine::Postgres.dialect().quoted(n)).collect();
             names.join(", ")
         };
         if !seeding.is_empty() {
@@ -612,7 +611,7 @@ impl<'a> Seeding<'a> {
         self.shell(None, format!("keen plan --node {joins},{seeds}"));
         self.words(
             None,
-            format!("it plans row by row, with a guard for each, where {seeds} has the authority"),
+            format!("it plans row by row, with a guard for each; {seeds} must be the authority"),
         );
     }
 }

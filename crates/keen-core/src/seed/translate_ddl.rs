@@ -1,24 +1,24 @@
 //! The tables of one node, declared anew for a node of any engine.
 //!
-//! What cannot be carried faithfully is said in a comment at its column, with what was chosen instead.
+//! A property that cannot be carried faithfully is named in a comment at its column, with the choice made instead.
 //! Foreign keys come last, so that tables may refer to each other in any order.
 
 use std::fmt::Write as _;
 
-use crate::engine::dialect::quoted;
-use crate::engine::types;
+use crate::engine::mariadb;
 use crate::row::schema::{ColumnShape, MadeOf, OwnType, Reference, TableShape};
 use crate::topology::Engine;
 
-/// What to do about a column that counts by itself.
-const COUNTS: &str = "counts by itself: give each node that is written to its own step and offset";
+/// Advice for a column that counts by itself.
+const COUNTS: &str =
+    "numbers its rows itself: give each node that is written to its own increment and offset";
 
 /// A table to declare: the name it is to have, and its shape where it is now.
-pub type Source<'a> = (&'a str, &'a TableShape);
+pub type TableToDeclare<'a> = (&'a str, &'a TableShape);
 
 /// The statements that declare `tables`, which are `from` one engine, `to` another or the same.
 #[must_use]
-pub fn derive(from: Engine, tables: &[Source<'_>], to: Engine) -> String {
+pub fn derive(from: Engine, tables: &[TableToDeclare<'_>], to: Engine) -> String {
     let mut out = String::new();
     for (name, schema) in schemas(tables, to) {
         let _ = writeln!(out, "CREATE SCHEMA IF NOT EXISTS {schema}; -- for {name}\n");
@@ -28,8 +28,9 @@ pub fn derive(from: Engine, tables: &[Source<'_>], to: Engine) -> String {
     }
     let places = places(tables, to);
     for (place, (name, shape)) in places.iter().zip(tables) {
-        let renamed =
-            name.contains('.') && to != Engine::Postgres && *place != quoted(to, bare(name));
+        let renamed = name.contains('.')
+            && to != Engine::Postgres
+            && *place != to.dialect().quoted(bare(name));
         if renamed {
             let _ = writeln!(
                 out,
@@ -38,7 +39,9 @@ pub fn derive(from: Engine, tables: &[Source<'_>], to: Engine) -> String {
                 comment(bare(name))
             );
         }
-        out.push_str(&Table { name, place, shape, from, to, all: (tables, &places) }.create());
+        out.push_str(
+            &Declaration { name, place, shape, from, to, all: (tables, &places) }.create(),
+        );
         out.push('\n');
     }
     if to != Engine::Sqlite {
@@ -54,20 +57,20 @@ pub fn derive(from: Engine, tables: &[Source<'_>], to: Engine) -> String {
     out
 }
 
-/// What tables are to be called, quoted. A dot in a table's name separates it from its schema on servers; where
-/// schemas are dropped, and two tables would then share a name, their schemas become a part of it.
-fn places(tables: &[Source<'_>], to: Engine) -> Vec<String> {
+/// The new names of tables, quoted. A dot in a table's name separates it from its schema on servers; where schemas are
+/// dropped, and two tables would then share a name, their schemas become a part of it.
+fn places(tables: &[TableToDeclare<'_>], to: Engine) -> Vec<String> {
     let shared = |name: &str| {
-        let same = |(other, _): &&Source<'_>| bare(other).eq_ignore_ascii_case(bare(name));
+        let same = |(other, _): &&TableToDeclare<'_>| bare(other).eq_ignore_ascii_case(bare(name));
         tables.iter().filter(same).count() > 1
     };
-    let place = |(name, _): &Source<'_>| match name.split_once('.') {
+    let place = |(name, _): &TableToDeclare<'_>| match name.split_once('.') {
         Some((schema, table)) if to == Engine::Postgres => {
-            format!("{}.{}", quoted(to, schema), quoted(to, table))
+            format!("{}.{}", to.dialect().quoted(schema), to.dialect().quoted(table))
         }
-        Some((schema, table)) if shared(name) => quoted(to, &format!("{schema}_{table}")),
-        Some((_, table)) => quoted(to, table),
-        None => quoted(to, name),
+        Some((schema, table)) if shared(name) => to.dialect().quoted(&format!("{schema}_{table}")),
+        Some((_, table)) => to.dialect().quoted(table),
+        None => to.dialect().quoted(name),
     };
     tables.iter().map(place).collect()
 }
@@ -77,11 +80,11 @@ fn comment(text: &str) -> String {
     text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect()
 }
 
-fn schemas<'a>(tables: &[Source<'a>], to: Engine) -> Vec<(&'a str, String)> {
+fn schemas<'a>(tables: &[TableToDeclare<'a>], to: Engine) -> Vec<(&'a str, String)> {
     let mut found: Vec<(&str, String)> = Vec::new();
     for (name, _) in tables {
         if let Some((schema, _)) = name.split_once('.').filter(|_| to == Engine::Postgres) {
-            let schema = quoted(to, schema);
+            let schema = to.dialect().quoted(schema);
             if !found.iter().any(|(_, known)| *known == schema) {
                 found.push((name, schema));
             }
@@ -91,7 +94,7 @@ fn schemas<'a>(tables: &[Source<'a>], to: Engine) -> Vec<(&'a str, String)> {
 }
 
 /// Types and collations of PostgreSQL's users, from PostgreSQL to PostgreSQL.
-fn types(from: Engine, tables: &[Source<'_>], to: Engine) -> Vec<String> {
+fn types(from: Engine, tables: &[TableToDeclare<'_>], to: Engine) -> Vec<String> {
     let mut made: Vec<(&str, String)> = Vec::new();
     if from != Engine::Postgres || to != Engine::Postgres {
         return Vec::new();
@@ -100,7 +103,7 @@ fn types(from: Engine, tables: &[Source<'_>], to: Engine) -> Vec<String> {
     for OwnType { name, made_of } in columns.flat_map(|column| &column.own_types) {
         let sql = match made_of {
             MadeOf::Extension(extension) => {
-                format!("CREATE EXTENSION IF NOT EXISTS {};", quoted(to, extension))
+                format!("CREATE EXTENSION IF NOT EXISTS {};", to.dialect().quoted(extension))
             }
             MadeOf::Enum(labels) => {
                 let labels: Vec<String> = labels.iter().map(|label| text(label)).collect();
@@ -157,18 +160,18 @@ fn text(value: &str) -> String {
     format!("'{}'", value.replace('\'', "''"))
 }
 
-struct Table<'a> {
+struct Declaration<'a> {
     name: &'a str,
-    /// What it is to be called, quoted.
+    /// Its new name, quoted.
     place: &'a str,
     /// All tables that are declared, and what they are to be called.
-    all: (&'a [Source<'a>], &'a [String]),
+    all: (&'a [TableToDeclare<'a>], &'a [String]),
     shape: &'a TableShape,
     from: Engine,
     to: Engine,
 }
 
-impl Table<'_> {
+impl Declaration<'_> {
     fn create(&self) -> String {
         // Each line with what is to be said about it.
         let mut lines: Vec<(String, Vec<String>)> =
@@ -181,7 +184,7 @@ impl Table<'_> {
         for unique in &self.shape.unique {
             if self.shape.unique_in_part.contains(unique) {
                 notes.push(format!(
-                    "({}) is unique only for some rows, or by a part of the value, there: not carried",
+                    "({}) is unique there only for some rows, or by part of the value: not translated",
                     unique.join(", ")
                 ));
             } else {
@@ -195,7 +198,7 @@ impl Table<'_> {
                     "FOREIGN KEY ({}) REFERENCES {}{}",
                     self.list(&reference.columns),
                     target(reference, self.all).map_or_else(
-                        || quoted(self.to, bare(&reference.table)),
+                        || self.to.dialect().quoted(bare(&reference.table)),
                         |(_, place)| place.to_owned()
                     ),
                     if to.is_empty() { String::new() } else { format!(" ({to})") }
@@ -207,7 +210,8 @@ impl Table<'_> {
             notes.push("no key: changes to it cannot be applied by key".to_owned());
         }
         for trigger in &self.shape.triggers {
-            notes.push(format!("trigger {trigger} is not carried: what it writes is replicated"));
+            notes
+                .push(format!("trigger {trigger} is not translated: what it writes is replicated"));
         }
         let mut out = String::new();
         for note in notes {
@@ -234,7 +238,7 @@ impl Table<'_> {
     }
 
     fn list(&self, names: &[String]) -> String {
-        let names: Vec<String> = names.iter().map(|name| quoted(self.to, name)).collect();
+        let names: Vec<String> = names.iter().map(|name| self.to.dialect().quoted(name)).collect();
         names.join(", ")
     }
 
@@ -243,7 +247,7 @@ impl Table<'_> {
         let prefix = self.shape.key_prefixes.get(name);
         let prefix = prefix.filter(|_| self.from == Engine::MariaDb && self.to == Engine::MariaDb);
         let prefix = prefix.map(|count| format!("({count})")).unwrap_or_default();
-        format!("{}{prefix}", quoted(self.to, name))
+        format!("{}{prefix}", self.to.dialect().quoted(name))
     }
 
     /// If a column stands in a key, for how many of its characters the narrowest of them has room.
@@ -253,11 +257,12 @@ impl Table<'_> {
         let keys = [&self.shape.key].into_iter().chain(&self.shape.unique).chain(referring);
         let of = |key: &Vec<String>| {
             let columns = key.iter().filter_map(|name| self.shape.column(name));
-            let kinds = columns.map(|column| types::takes(&types::type_of(self.from, column)));
+            let kinds =
+                columns.map(|column| mariadb::room_taken(&self.from.dialect().type_of(column)));
             let kinds: Vec<Option<u64>> = kinds.collect();
             let fixed: u64 = kinds.iter().flatten().sum();
             let wide = kinds.iter().filter(|takes| takes.is_none()).count().max(1) as u64;
-            types::ROOM_OF_KEY.saturating_sub(fixed) / wide
+            mariadb::ROOM_OF_KEY.saturating_sub(fixed) / wide
         };
         keys.filter(|key| key.iter().any(|name| is(&name))).map(of).min()
     }
@@ -265,29 +270,31 @@ impl Table<'_> {
     /// SQLite's own row number serves as a key of one whole number.
     fn key_is_rowid(&self) -> bool {
         let [key] = &self.shape.key[..] else { return false };
-        let declared =
-            self.shape.column(key).map(|c| types::declare(self.from, c, self.to, self.room(c)).sql);
+        let declared = self
+            .shape
+            .column(key)
+            .map(|c| self.to.dialect().declare(self.from, c, self.room(c)).sql);
         self.to == Engine::Sqlite && declared.is_some_and(|sql| sql.eq_ignore_ascii_case("INTEGER"))
     }
 
     fn column(&self, column: &ColumnShape) -> (String, Vec<String>) {
-        let declared = types::declare(self.from, column, self.to, self.room(column));
+        let declared = self.to.dialect().declare(self.from, column, self.room(column));
         let mut notes: Vec<String> = declared.note.into_iter().collect();
-        let mut line = format!("{} {}", quoted(self.to, &column.name), declared.sql);
+        let mut line = format!("{} {}", self.to.dialect().quoted(&column.name), declared.sql);
         let in_key = self.shape.key.iter().any(|name| name.eq_ignore_ascii_case(&column.name));
         if self.from == self.to
             && let Some(collation) = &column.collation
         {
             let name = match self.to {
                 Engine::MariaDb => collation.clone(),
-                Engine::Postgres | Engine::Sqlite => quoted(self.to, collation),
+                Engine::Postgres | Engine::Sqlite => self.to.dialect().quoted(collation),
             };
             let _ = write!(line, " COLLATE {name}");
         } else if self.from == Engine::MariaDb
             && column.collation.as_ref().is_some_and(|collation| collation.ends_with("_ci"))
             && self.room(column).is_some()
         {
-            notes.push("upper and lower case are the same there: here they are not".to_owned());
+            notes.push("upper and lower case are equal there, but not here".to_owned());
         }
         if let Some(expression) = &column.expression
             && self.from == self.to
@@ -298,9 +305,9 @@ impl Table<'_> {
         if column.generated {
             notes.push(match &column.expression {
                 Some(expression) => {
-                    format!("computed there as {expression}: here an ordinary column, to be filled")
+                    format!("computed there as {expression}: here an ordinary column that must be filled")
                 }
-                None => "computed there: here an ordinary column, to be filled".to_owned(),
+                None => "computed there: here an ordinary column that must be filled".to_owned(),
             });
         }
         if in_key && self.key_is_rowid() {
@@ -328,7 +335,7 @@ impl Table<'_> {
                 Some(default) => {
                     let _ = write!(line, " DEFAULT {default}");
                 }
-                None => notes.push(format!("default {default} is not carried")),
+                None => notes.push(format!("default {default} is not translated")),
             }
         }
         (line, notes)
@@ -398,16 +405,16 @@ fn bare(name: &str) -> &str {
 /// The table that a key refers to, if it is declared, and what it is to be called.
 fn target<'a>(
     reference: &Reference,
-    (tables, places): (&'a [Source<'a>], &'a [String]),
+    (tables, places): (&'a [TableToDeclare<'a>], &'a [String]),
 ) -> Option<(&'a TableShape, &'a str)> {
     // The server puts quotes only where they are needed.
-    let exact = |(_, shape): &Source<'_>| {
+    let exact = |(_, shape): &TableToDeclare<'_>| {
         let quoted: Vec<String> =
-            shape.qualified.iter().map(|part| quoted(Engine::Postgres, part)).collect();
+            shape.qualified.iter().map(|part| Engine::Postgres.dialect().quoted(part)).collect();
         let is = |place: &str| quoted.join(".") == place || shape.qualified.join(".") == place;
         !shape.qualified.is_empty() && is(&reference.place)
     };
-    let named = |(name, shape): &Source<'_>| {
+    let named = |(name, shape): &TableToDeclare<'_>| {
         bare(name) == reference.table
             || shape.qualified.last().is_some_and(|own| *own == reference.table)
     };
@@ -418,11 +425,12 @@ fn target<'a>(
 /// Foreign keys as clauses; one that leads out of what is declared only as a note.
 fn references(
     shape: &TableShape,
-    all: (&[Source<'_>], &[String]),
+    all: (&[TableToDeclare<'_>], &[String]),
     to: Engine,
 ) -> Vec<Result<String, String>> {
-    let list =
-        |names: &[String]| names.iter().map(|name| quoted(to, name)).collect::<Vec<_>>().join(", ");
+    let list = |names: &[String]| {
+        names.iter().map(|name| to.dialect().quoted(name)).collect::<Vec<_>>().join(", ")
+    };
     let clause = |reference: &Reference| {
         let Some((target, place)) = target(reference, all) else {
             return Err(format!(

@@ -1,9 +1,9 @@
 //! The checks that need the whole file.
 
-use super::pieces::{Reader, nearest};
+use super::pieces::{PieceReader, nearest};
 use super::{Address, Topology};
 
-pub(super) fn across(reader: &mut Reader, topology: &Topology) {
+pub(super) fn across(reader: &mut PieceReader, topology: &Topology) {
     same_address(reader, topology);
     if !topology.links.is_empty() {
         nodes_without_links(reader, topology);
@@ -36,7 +36,7 @@ fn plain_address(address: &Address) -> String {
     }
 }
 
-fn same_address(reader: &mut Reader, topology: &Topology) {
+fn same_address(reader: &mut PieceReader, topology: &Topology) {
     for (i, node) in topology.nodes.iter().enumerate() {
         let address = plain_address(&node.at);
         let earlier = topology.nodes[..i].iter().find(|other| plain_address(&other.at) == address);
@@ -54,7 +54,7 @@ fn same_address(reader: &mut Reader, topology: &Topology) {
     }
 }
 
-fn nodes_without_links(reader: &mut Reader, topology: &Topology) {
+fn nodes_without_links(reader: &mut PieceReader, topology: &Topology) {
     for (i, node) in topology.nodes.iter().enumerate() {
         if !topology.links.iter().any(|link| link.from == i || link.to == i) {
             let span = reader.places().nodes[i].clone();
@@ -70,7 +70,7 @@ fn nodes_without_links(reader: &mut Reader, topology: &Topology) {
     }
 }
 
-fn sets_without_links(reader: &mut Reader, topology: &Topology) {
+fn sets_without_links(reader: &mut PieceReader, topology: &Topology) {
     for (i, set) in topology.sets.iter().enumerate() {
         if topology.edges(i).next().is_none() {
             let span = reader.places().sets[i].clone();
@@ -85,7 +85,7 @@ fn sets_without_links(reader: &mut Reader, topology: &Topology) {
     }
 }
 
-fn twice_linked(reader: &mut Reader, topology: &Topology) {
+fn twice_linked(reader: &mut PieceReader, topology: &Topology) {
     let mut told = Vec::new();
     for (i, link) in topology.links.iter().enumerate() {
         for earlier in &topology.links[..i] {
@@ -105,7 +105,7 @@ fn twice_linked(reader: &mut Reader, topology: &Topology) {
                         topology.nodes[link.from].name,
                         topology.nodes[link.to].name
                     ),
-                    Some("once is enough, unless each write is really sent twice".to_owned()),
+                    Some("one is enough, unless each write really is sent twice".to_owned()),
                 );
             }
         }
@@ -113,7 +113,7 @@ fn twice_linked(reader: &mut Reader, topology: &Topology) {
 }
 
 /// Tables named under `[authority]` and `[node.X.names]` must be tables of a set.
-fn names_of_tables(reader: &mut Reader, topology: &Topology) {
+fn names_of_tables(reader: &mut PieceReader, topology: &Topology) {
     let tables: Vec<&str> =
         topology.sets.iter().flat_map(|set| set.tables.iter().map(String::as_str)).collect();
     let mut wrong: Vec<_> = reader.places().authority.clone();
@@ -128,8 +128,8 @@ fn names_of_tables(reader: &mut Reader, topology: &Topology) {
     {
         reader.error(
             Some(span),
-            "every table is left out under [conflicts]".to_owned(),
-            Some("leave out those alone that cannot be judged".to_owned()),
+            "every table is excluded under [conflicts]".to_owned(),
+            Some("exclude only tables that cannot be judged".to_owned()),
         );
     }
     for (name, span) in wrong {

@@ -5,10 +5,10 @@ use std::ops::Range;
 use toml::Spanned;
 use toml::de::DeTable;
 
-use super::pieces::{Item, Reader, nearest};
+use super::pieces::{Item, PieceReader, nearest};
 use super::{Link, NodeId, SetId, Topology};
 
-impl Reader {
+impl PieceReader {
     pub(super) fn links(&mut self, document: &DeTable<'_>, topology: &mut Topology) {
         let Some(item) = document.get("link") else {
             self.error(
@@ -86,7 +86,7 @@ impl Reader {
                     self.error(
                         Some(place.clone()),
                         format!("the link leads from \"{}\" to itself", topology.nodes[*node].name),
-                        Some("take it out of from or of to".to_owned()),
+                        Some("name it in only one of from and to".to_owned()),
                     );
                 }
                 return pairs;

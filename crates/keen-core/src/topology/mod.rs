@@ -7,6 +7,7 @@
 
 mod check;
 mod links;
+pub mod node_set;
 mod pieces;
 pub mod placement;
 mod read;
@@ -32,7 +33,7 @@ pub type SetId = usize;
 /// A checked topology.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Topology {
-    /// What the engineer calls it.
+    /// The engineer's name for it.
     pub name: String,
     /// The nodes, in the order of the file.
     pub nodes: Vec<Node>,
@@ -74,10 +75,9 @@ pub struct Node {
     pub writes: bool,
     /// The file to which its journal is exported, relative to the topology file; none if keen reads it itself.
     pub journal: Option<String>,
-    /// What this node calls a table that most nodes call otherwise.
+    /// Tables that this node calls otherwise than most: from the common name.
     pub names: BTreeMap<String, String>,
-    /// What this node calls columns that most nodes call otherwise: by table (as the sets name
-    /// it), from the common name.
+    /// Columns that this node calls otherwise than most: by table (as the sets name it), from the common name.
     pub column_names: BTreeMap<String, BTreeMap<String, String>>,
 }
 
@@ -97,10 +97,10 @@ impl Node {
 /// Where a node is.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Address {
-    /// A SQLite file; a relative path starts at the folder of the topology file.
+    /// A SQLite file; a relative path is relative to the folder of the topology file.
     Sqlite(String),
     /// A server.
-    Server(Server),
+    Server(ServerAddress),
 }
 
 impl Address {
@@ -125,7 +125,7 @@ impl Address {
 
 /// A server's address, taken apart. It holds no password.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Server {
+pub struct ServerAddress {
     /// The engine that the scheme names.
     pub engine: Engine,
     /// Who logs in.
@@ -140,7 +140,7 @@ pub struct Server {
     pub text: String,
 }
 
-impl Server {
+impl ServerAddress {
     /// Whether it is on this machine, so that nothing on the way can listen.
     #[must_use]
     pub fn is_loopback(&self) -> bool {
@@ -149,7 +149,7 @@ impl Server {
     }
 }
 
-/// What holds a node.
+/// The engine that holds a node.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
 pub enum Engine {
     /// SQLite.
@@ -264,16 +264,16 @@ impl Default for Limits {
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Authority {
     /// For tables without a rule of their own.
-    pub default: Rule,
+    pub default: AuthorityRule,
     /// By table.
-    pub tables: BTreeMap<String, Rule>,
+    pub tables: BTreeMap<String, AuthorityRule>,
     /// By table, or under `default`: the column that says when a row was last written.
     pub written: BTreeMap<String, String>,
 }
 
 impl Authority {
     /// Sets the rule for a table, or under `default` that for all others.
-    pub(crate) fn set(&mut self, table: &str, rule: Rule) {
+    pub(crate) fn set(&mut self, table: &str, rule: AuthorityRule) {
         match table {
             "default" => self.default = rule,
             _ => drop(self.tables.insert(table.to_owned(), rule)),
@@ -289,21 +289,21 @@ impl Authority {
 
     /// The rule for a table.
     #[must_use]
-    pub fn rule(&self, table: &str) -> Rule {
+    pub fn rule(&self, table: &str) -> AuthorityRule {
         *self.tables.get(table).unwrap_or(&self.default)
     }
 }
 
 /// How to decide which version of a row is right.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Rule {
-    /// What most of the nodes hold that rows can come from.
+pub enum AuthorityRule {
+    /// The version that most of the nodes hold that rows can come from.
     Majority,
-    /// What this node holds.
+    /// The version of this node.
     Node(NodeId),
     /// The latest write. Needs commit times, or a column that says when.
     Latest,
-    /// What the node holds where the row was first made. Needs origins.
+    /// The version of the node where the row was first made. Needs origins.
     Home,
     /// Nobody: every divergent row is a question.
     #[default]
@@ -312,7 +312,7 @@ pub enum Rule {
 
 /// How bad a [`Problem`] is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Level {
+pub enum ProblemLevel {
     /// The file can be used; something in it is probably not meant so.
     Warning,
     /// The file cannot be used.
@@ -323,12 +323,12 @@ pub enum Level {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Problem {
     /// Error or warning.
-    pub level: Level,
+    pub level: ProblemLevel,
     /// The bytes of the text it is about.
     pub span: Option<Range<usize>>,
-    /// What is wrong.
+    /// The problem.
     pub message: String,
-    /// What would be right.
+    /// The remedy.
     pub help: Option<String>,
 }
 
@@ -356,7 +356,7 @@ impl Topology {
         nodes
     }
 
-    /// What a node is, as its links make it.
+    /// The role of a node, as its links make it.
     #[must_use]
     pub fn role(&self, node: NodeId) -> Role {
         let sources = self.ends(|link| (link.to == node).then_some(link.from));
@@ -383,7 +383,7 @@ impl Topology {
     }
 }
 
-/// What a node is, derived from the links.
+/// The role of a node, derived from the links.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Role {
     /// Exchanges writes with others.

@@ -6,11 +6,11 @@ use std::time::Duration;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::{Level, NodeId, Problem};
+use super::{NodeId, Problem, ProblemLevel};
 
 pub(super) type Item<'a> = Spanned<DeValue<'a>>;
 /// A name with the place it was written.
-pub(super) type Placed<T> = (T, Range<usize>);
+pub(super) type Located<T> = (T, Range<usize>);
 
 /// Where the parts of the topology stand in the text, for the checks across them.
 #[derive(Default)]
@@ -20,29 +20,29 @@ pub(super) struct Places {
     pub(super) sets: Vec<Range<usize>>,
     /// Place of each entry of `Topology::links`.
     pub(super) links: Vec<Range<usize>>,
-    pub(super) authority: Vec<Placed<String>>,
-    pub(super) compare: Vec<Placed<String>>,
-    pub(super) unique: Vec<Placed<String>>,
-    pub(super) not_judged: Vec<Placed<String>>,
-    pub(super) names: Vec<(NodeId, Placed<String>)>,
+    pub(super) authority: Vec<Located<String>>,
+    pub(super) compare: Vec<Located<String>>,
+    pub(super) unique: Vec<Located<String>>,
+    pub(super) not_judged: Vec<Located<String>>,
+    pub(super) names: Vec<(NodeId, Located<String>)>,
 }
 
 #[derive(Default)]
-pub(super) struct Reader {
+pub(super) struct PieceReader {
     pub(super) problems: Vec<Problem>,
     pub(super) places: Places,
     /// More nodes than keen compares: the rest of the file was not read.
     pub(super) too_large: bool,
 }
 
-impl Reader {
+impl PieceReader {
     pub(super) fn error(
         &mut self,
         span: Option<Range<usize>>,
         message: String,
         help: Option<String>,
     ) {
-        self.problems.push(Problem { level: Level::Error, span, message, help });
+        self.problems.push(Problem { level: ProblemLevel::Error, span, message, help });
     }
 
     pub(super) fn warn(
@@ -51,7 +51,7 @@ impl Reader {
         message: String,
         help: Option<String>,
     ) {
-        self.problems.push(Problem { level: Level::Warning, span, message, help });
+        self.problems.push(Problem { level: ProblemLevel::Warning, span, message, help });
     }
 
     pub(super) fn places(&self) -> &Places {
@@ -92,7 +92,7 @@ impl Reader {
         let found = item.get_ref().type_str();
         self.error(
             Some(item.span()),
-            format!("{key} must be {expected}, this is of type {found}"),
+            format!("{key} must be {expected}, but is of type {found}"),
             None,
         );
     }
@@ -118,7 +118,7 @@ impl Reader {
         table
     }
 
-    pub(super) fn string(&mut self, item: &Item<'_>, key: &str) -> Option<Placed<String>> {
+    pub(super) fn string(&mut self, item: &Item<'_>, key: &str) -> Option<Located<String>> {
         let text = item.get_ref().as_str();
         if text.is_none() {
             self.wrong_kind(item, key, "a string");
@@ -127,7 +127,7 @@ impl Reader {
     }
 
     /// A string or a list of strings.
-    pub(super) fn strings(&mut self, item: &Item<'_>, key: &str) -> Vec<Placed<String>> {
+    pub(super) fn strings(&mut self, item: &Item<'_>, key: &str) -> Vec<Located<String>> {
         match item.get_ref().as_array() {
             Some(list) => list.iter().filter_map(|item| self.string(item, key)).collect(),
             None if item.get_ref().is_str() => self.string(item, key).into_iter().collect(),
@@ -156,7 +156,7 @@ impl Reader {
         if duration.is_err() {
             self.error(
                 Some(span),
-                format!("{key} = \"{text}\" is no length of time"),
+                format!("{key} = \"{text}\" is not a length of time"),
                 Some(
                     "write a number and a unit: \"500ms\", \"30s\", \"2m\", \"1h 30m\"".to_owned(),
                 ),

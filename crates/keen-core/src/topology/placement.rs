@@ -15,40 +15,27 @@
 //! The nodes of one concern should all hold the same; a node in none is not
 //! expected to hold the row and has no say about it.
 //!
-//! Sets of nodes are bits of a `u64`. Reachability is the transitive closure
+//! Sets of nodes are bits of a word. Reachability is the transitive closure
 //! by Warshall's algorithm (S. Warshall, "A theorem on Boolean matrices",
 //! JACM 9, 1962), once per set: n² word operations for n ≤ 64 nodes.
 
+use crate::topology::node_set::NodeSet;
 use crate::topology::{MOST_NODES, NodeId, SetId, Topology};
-
-/// A set of nodes, bit n for node n.
-pub type Nodes = u64;
 
 /// The rules of one table set, ready to be asked about keys.
 #[derive(Debug, Clone)]
 pub struct Expectation {
-    carriers: Nodes,
+    carriers: NodeSet,
     edges: Vec<(NodeId, NodeId)>,
     /// Per node: itself and everything its writes reach.
-    down: Vec<Nodes>,
+    down: Vec<NodeSet>,
     /// Per node: itself and everything whose writes reach it.
-    up: Vec<Nodes>,
+    up: Vec<NodeSet>,
     /// Per node: the nodes outside its own group of peers that feed that group directly.
-    feeders: Vec<Nodes>,
+    feeders: Vec<NodeSet>,
     /// Nodes at which a row may be made: written to, or peers of one that is,
     /// or fed by nobody.
-    makers: Nodes,
-}
-
-/// The bit of one node.
-#[must_use]
-pub fn bit(node: NodeId) -> Nodes {
-    1 << node
-}
-
-/// The nodes of a set, ascending.
-pub fn members(nodes: Nodes) -> impl Iterator<Item = NodeId> {
-    (0..MOST_NODES).filter(move |node| nodes & bit(*node) != 0)
+    makers: NodeSet,
 }
 
 impl Expectation {
@@ -56,47 +43,49 @@ impl Expectation {
     #[must_use]
     pub fn of_set(topology: &Topology, set: SetId) -> Self {
         let writers = topology.nodes.iter().enumerate().filter(|(_, node)| node.writes);
-        let writers = writers.fold(0, |nodes, (id, _)| nodes | bit(id));
+        let writers = writers.map(|(id, _)| id).collect::<NodeSet>();
         Self::new(topology.edges(set), writers)
     }
 
     /// The rules of a graph of directed links, with the nodes that applications write to.
     #[must_use]
-    pub fn new(edges: impl IntoIterator<Item = (NodeId, NodeId)>, writers: Nodes) -> Self {
+    pub fn new(edges: impl IntoIterator<Item = (NodeId, NodeId)>, writers: NodeSet) -> Self {
         let mut edges: Vec<_> = edges.into_iter().collect();
         edges.sort_unstable();
         edges.dedup();
-        let carriers = edges.iter().fold(0, |nodes, (from, to)| nodes | bit(*from) | bit(*to));
-        let mut down: Vec<Nodes> = (0..MOST_NODES).map(bit).collect();
+        let carriers = edges.iter().flat_map(|(from, to)| [*from, *to]).collect::<NodeSet>();
+        let mut down: Vec<NodeSet> = (0..MOST_NODES).map(NodeSet::of).collect();
         for (from, to) in &edges {
-            down[*from] |= bit(*to);
+            down[*from] |= NodeSet::of(*to);
         }
-        for via in members(carriers) {
+        for via in carriers.iter() {
             let beyond = down[via];
-            for node in members(carriers) {
-                if down[node] & bit(via) != 0 {
+            for node in carriers.iter() {
+                if down[node].contains(via) {
                     down[node] |= beyond;
                 }
             }
         }
-        let up: Vec<Nodes> = (0..MOST_NODES)
+        let up: Vec<NodeSet> = (0..MOST_NODES)
             .map(|node| {
-                members(carriers | bit(node))
-                    .filter(|n| down[*n] & bit(node) != 0)
-                    .fold(0, |m, n| m | bit(n))
+                (carriers | NodeSet::of(node))
+                    .iter()
+                    .filter(|n| down[*n].contains(node))
+                    .collect::<NodeSet>()
             })
             .collect();
         let group = |node: NodeId| down[node] & up[node];
-        let mut feeders = vec![0; MOST_NODES];
-        let mut makers = 0;
-        for node in members(carriers) {
+        let mut feeders = vec![NodeSet::EMPTY; MOST_NODES];
+        let mut makers = NodeSet::EMPTY;
+        for node in carriers.iter() {
             let peers = group(node);
             feeders[node] = edges
                 .iter()
-                .filter(|(from, to)| peers & bit(*to) != 0 && peers & bit(*from) == 0)
-                .fold(0, |nodes, (from, _)| nodes | bit(*from));
-            if peers & writers != 0 || feeders[node] == 0 {
-                makers |= bit(node);
+                .filter(|(from, to)| peers.contains(*to) && !peers.contains(*from))
+                .map(|(from, _)| *from)
+                .collect::<NodeSet>();
+            if peers.meets(writers) || feeders[node].is_empty() {
+                makers.insert(node);
             }
         }
         Self { carriers, edges, down, up, feeders, makers }
@@ -104,13 +93,13 @@ impl Expectation {
 
     /// The nodes that carry the set.
     #[must_use]
-    pub fn carriers(&self) -> Nodes {
+    pub fn carriers(&self) -> NodeSet {
         self.carriers
     }
 
     /// The nodes at which a row of this set may be made. The others only repeat what they received.
     #[must_use]
-    pub fn makers(&self) -> Nodes {
+    pub fn makers(&self) -> NodeSet {
         self.makers
     }
 
@@ -122,14 +111,14 @@ impl Expectation {
 
     /// The nodes that `node` feeds, directly or through others, and itself.
     #[must_use]
-    pub fn reached_from(&self, node: NodeId) -> Nodes {
+    pub fn reached_from(&self, node: NodeId) -> NodeSet {
         self.down[node]
     }
 
     /// Whether all of these nodes should hold the same rows: wherever one is made, it reaches all.
     #[must_use]
-    pub fn all_alike(&self, nodes: Nodes) -> bool {
-        members(self.makers() & nodes).all(|maker| self.reached_from(maker) & nodes == nodes)
+    pub fn all_alike(&self, nodes: NodeSet) -> bool {
+        (self.makers() & nodes).iter().all(|maker| nodes.is_within(self.reached_from(maker)))
     }
 
     /// The concerns of a key that `holders` hold a row for: disjoint sets of
@@ -137,30 +126,30 @@ impl Expectation {
     /// in the answer, and nothing is called surplus for want of a source that
     /// could not be read.
     #[must_use]
-    pub fn concerns(&self, holders: Nodes, readable: Nodes) -> Vec<Nodes> {
-        let mut concerns: Vec<Nodes> = Vec::new();
-        for holder in members(holders & self.carriers) {
+    pub fn concerns(&self, holders: NodeSet, readable: NodeSet) -> Vec<NodeSet> {
+        let mut concerns: Vec<NodeSet> = Vec::new();
+        for holder in (holders & self.carriers).iter() {
             let mut concern = self.down[holder];
             if self.is_surplus(holder, holders, readable) {
                 concern |= self.up[holder];
             }
             concerns.retain(|other| {
-                let meets = other & concern != 0;
+                let meets = other.meets(concern);
                 if meets {
-                    concern |= other;
+                    concern |= *other;
                 }
                 !meets
             });
             concerns.push(concern);
         }
-        concerns.iter_mut().for_each(|concern| *concern &= readable);
-        concerns.sort_by_key(|concern| concern.trailing_zeros());
+        concerns.iter_mut().for_each(|concern| *concern = *concern & readable);
+        concerns.sort_by_key(|concern| concern.iter().next().unwrap_or(MOST_NODES));
         concerns
     }
 
-    fn is_surplus(&self, holder: NodeId, holders: Nodes, readable: Nodes) -> bool {
+    fn is_surplus(&self, holder: NodeId, holders: NodeSet, readable: NodeSet) -> bool {
         let may_have_come_from = holders | !readable;
-        self.makers & bit(holder) == 0 && self.feeders[holder] & may_have_come_from == 0
+        !self.makers.contains(holder) && !self.feeders[holder].meets(may_have_come_from)
     }
 }
 
@@ -170,18 +159,18 @@ mod tests {
 
     use super::*;
 
-    const ALL: Nodes = !0;
+    const ALL: NodeSet = NodeSet::ALL;
 
     fn concerns(
         edges: &[(NodeId, NodeId)],
         writers: &[NodeId],
         holders: &[NodeId],
     ) -> Vec<Vec<NodeId>> {
-        let mask = |nodes: &[NodeId]| nodes.iter().fold(0, |m, n| m | bit(*n));
+        let mask = |nodes: &[NodeId]| nodes.iter().collect::<NodeSet>();
         Expectation::new(edges.iter().copied(), mask(writers))
             .concerns(mask(holders), ALL)
             .into_iter()
-            .map(|nodes| members(nodes).collect())
+            .map(|nodes| nodes.iter().collect())
             .collect()
     }
 
@@ -235,14 +224,17 @@ mod tests {
 
     #[test]
     fn an_unread_source_is_no_evidence() {
-        let expectation = Expectation::new([(0, 2), (1, 2)], bit(0) | bit(1));
-        let readable = bit(1) | bit(2);
-        assert_eq!(expectation.concerns(bit(2), readable), [bit(2)]);
-        assert_eq!(expectation.concerns(bit(1), readable), [bit(1) | bit(2)]);
+        let expectation = Expectation::new([(0, 2), (1, 2)], NodeSet::of(0) | NodeSet::of(1));
+        let readable = NodeSet::of(1) | NodeSet::of(2);
+        assert_eq!(expectation.concerns(NodeSet::of(2), readable), [NodeSet::of(2)]);
+        assert_eq!(
+            expectation.concerns(NodeSet::of(1), readable),
+            [NodeSet::of(1) | NodeSet::of(2)]
+        );
     }
 
     /// A graph of up to six nodes, who is written to, and what each holds of one key.
-    fn case() -> impl Strategy<Value = (Vec<(NodeId, NodeId)>, Nodes, [Option<u8>; 6])> {
+    fn case() -> impl Strategy<Value = (Vec<(NodeId, NodeId)>, NodeSet, [Option<u8>; 6])> {
         let shape = prop_oneof![
             prop::collection::vec((0usize..6, 0usize..6), 1..12),
             (2usize..6).prop_map(|n| (0..n).map(|i| (i, (i + 1) % n)).collect()), // ring
@@ -255,7 +247,7 @@ mod tests {
             .prop_map(|(mut edges, extra, writers, holds)| {
                 edges.extend(extra);
                 edges.retain(|(from, to)| from != to);
-                (edges, writers, holds)
+                (edges, NodeSet::from_bits(writers), holds)
             })
     }
 
@@ -276,11 +268,11 @@ mod tests {
 
     /// Replicates by brute force: rows start where they may be made and spread
     /// over the links; sound holdings are those that this would leave as they are.
-    fn sound(edges: &[(NodeId, NodeId)], writers: Nodes, holds: &[Option<u8>; 6]) -> bool {
+    fn sound(edges: &[(NodeId, NodeId)], writers: NodeSet, holds: &[Option<u8>; 6]) -> bool {
         let peers =
             |a: NodeId, b: NodeId| walk(edges, a).contains(&b) && walk(edges, b).contains(&a);
         let may_make = |node: NodeId| {
-            (0..6).any(|other| peers(node, other) && writers & bit(other) != 0)
+            (0..6).any(|other| peers(node, other) && writers.contains(other))
                 || !edges.iter().any(|(from, to)| peers(*to, node) && !peers(*from, node))
         };
         let mut spread: Vec<Option<u8>> =
@@ -310,10 +302,10 @@ mod tests {
 
         #[test]
         fn concerns_disagree_exactly_when_replication_would_change_something((edges, writers, holds) in case()) {
-            let holders = (0..6).filter(|n| holds[*n].is_some()).fold(0, |m, n| m | bit(n));
-            let concerns = Expectation::new(edges.iter().copied(), writers).concerns(holders, ALL & 0x3f);
+            let holders = (0..6).filter(|n| holds[*n].is_some()).collect::<NodeSet>();
+            let concerns = Expectation::new(edges.iter().copied(), writers).concerns(holders, ALL & NodeSet::from_bits(0x3f));
             let agreed = concerns.iter().all(|nodes| {
-                let mut contents = members(*nodes).map(|n| holds[n]);
+                let mut contents = (*nodes).iter().map(|n| holds[n]);
                 let first = contents.next().flatten();
                 contents.all(|other| other == first)
             });
@@ -322,11 +314,11 @@ mod tests {
 
         #[test]
         fn nobody_is_drawn_into_a_row_it_is_no_part_of((edges, writers, holds) in case()) {
-            let holders = (0..6).filter(|n| holds[*n].is_some()).fold(0, |m, n| m | bit(n));
-            let concerns = Expectation::new(edges.iter().copied(), writers).concerns(holders, ALL & 0x3f);
-            prop_assert_eq!(concerns.iter().fold(0, |all, c| { assert_eq!(all & c, 0, "disjoint"); all | c }) & holders,
-                holders & edges.iter().fold(0, |m, (a, b)| m | bit(*a) | bit(*b)), "every holder is in one");
-            for node in concerns.iter().flat_map(|nodes| members(*nodes)) {
+            let holders = (0..6).filter(|n| holds[*n].is_some()).collect::<NodeSet>();
+            let concerns = Expectation::new(edges.iter().copied(), writers).concerns(holders, ALL & NodeSet::from_bits(0x3f));
+            prop_assert_eq!(concerns.iter().fold(NodeSet::EMPTY, |all, c| { assert!(!all.meets(*c), "disjoint"); all | *c }) & holders,
+                holders & edges.iter().flat_map(|(a, b)| [*a, *b]).collect::<NodeSet>(), "every holder is in one");
+            for node in concerns.iter().flat_map(|nodes| (*nodes).iter()) {
                 let held_upstream = (0..6).any(|h| holds[h].is_some() && walk(&edges, h).contains(&node));
                 let feeds_a_holder = walk(&edges, node).iter().any(|n| holds[*n].is_some());
                 prop_assert!(held_upstream || feeds_a_holder, "node {} in {:?}", node, concerns);

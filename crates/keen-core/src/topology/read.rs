@@ -7,10 +7,10 @@ use toml::Spanned;
 use toml::de::DeTable;
 
 use super::check;
-use super::pieces::{Item, Reader, nearest};
+use super::pieces::{Item, PieceReader, nearest};
 use super::{
-    Address, Authority, ColumnChoice, Level, Limits, MOST_NODES, Node, NodeId, Problem, Rule,
-    Secret, TableSet, Topology,
+    Address, Authority, AuthorityRule, ColumnChoice, Limits, MOST_NODES, Node, NodeId, Problem,
+    ProblemLevel, Secret, TableSet, Topology,
 };
 use crate::row::conversion::Normalization;
 use crate::units::read_size;
@@ -23,29 +23,29 @@ use crate::value::zone::Zone;
 #[must_use]
 pub fn read(text: &str) -> (Option<Topology>, Vec<Problem>) {
     let (document, faults) = DeTable::parse_recoverable(text);
-    let mut reader = Reader::default();
+    let mut reader = PieceReader::default();
     for fault in faults {
         reader.error(fault.span(), fault.message().to_owned(), None);
     }
     let topology = reader.problems.is_empty().then(|| reader.topology(document.get_ref()));
     let mut problems = reader.problems;
     problems.sort_by_key(|problem| problem.span.as_ref().map_or(usize::MAX, |span| span.start));
-    if problems.iter().any(|problem| problem.level == Level::Error) {
+    if problems.iter().any(|problem| problem.level == ProblemLevel::Error) {
         // What looks unintended may be no more than the consequence of an error.
-        problems.retain(|problem| problem.level == Level::Error);
+        problems.retain(|problem| problem.level == ProblemLevel::Error);
         return (None, problems);
     }
     (topology, problems)
 }
 
-const WORDS_OF_AUTHORITY: [(&str, Rule); 4] = [
-    ("majority", Rule::Majority),
-    ("latest", Rule::Latest),
-    ("home", Rule::Home),
-    ("ask", Rule::Ask),
+const WORDS_OF_AUTHORITY: [(&str, AuthorityRule); 4] = [
+    ("majority", AuthorityRule::Majority),
+    ("latest", AuthorityRule::Latest),
+    ("home", AuthorityRule::Home),
+    ("ask", AuthorityRule::Ask),
 ];
 
-impl Reader {
+impl PieceReader {
     fn topology(&mut self, document: &DeTable<'_>) -> Topology {
         self.known_keys(
             document,
@@ -276,7 +276,7 @@ impl Reader {
                 for (word, span) in self.strings(item, column.get_ref()) {
                     if !treatment.add(&word) {
                         let help = "use \"ignore\", \"text\", \"trim\", \"fold\" or \"round 2\", or a list of them";
-                        let message = format!("\"{word}\" is no way to compare a column");
+                        let message = format!("\"{word}\" is not a way to compare a column");
                         self.error(Some(span), message, Some(help.to_owned()));
                     }
                 }
@@ -342,7 +342,7 @@ impl Reader {
         }
         self.error(
             Some(span),
-            format!("\"{text}\" is no address that keen knows"),
+            format!("\"{text}\" is not an address that keen knows"),
             Some("use sqlite:PATH, postgres://USER@HOST:PORT/DATABASE or mariadb://USER@HOST:PORT/DATABASE".to_owned()),
         );
         None
@@ -358,8 +358,8 @@ impl Reader {
             (Some((_, span)), Some(_)) => {
                 self.error(
                     Some(span),
-                    "the password is said to be in two places".to_owned(),
-                    Some("keep env or file, not both".to_owned()),
+                    "two places are named for the password".to_owned(),
+                    Some("use env or file, not both".to_owned()),
                 );
                 None
             }
@@ -470,7 +470,7 @@ impl Reader {
                 Some(size) => limits.held_back = size,
                 None => self.error(
                     Some(span),
-                    format!("held_back = \"{text}\" is no amount of log"),
+                    format!("held_back = \"{text}\" is not an amount of log"),
                     Some("write a number and a unit: \"500 MB\", \"10 GB\"".to_owned()),
                 ),
             }
@@ -491,7 +491,7 @@ impl Reader {
                         self.places.authority.push((name.clone(), key.span()));
                     }
                     authority.written.insert(name.clone(), column);
-                    authority.set(&name, Rule::Latest);
+                    authority.set(&name, AuthorityRule::Latest);
                 } else if latest.is_empty() {
                     self.wrong_kind(item, key.get_ref(), "a rule, or { latest = \"COLUMN\" }");
                 }
@@ -504,7 +504,7 @@ impl Reader {
                 .iter()
                 .find(|(known, _)| *known == word)
                 .map(|(_, rule)| *rule)
-                .or_else(|| topology.node(&word).map(Rule::Node));
+                .or_else(|| topology.node(&word).map(AuthorityRule::Node));
             let Some(rule) = rule else {
                 let words = WORDS_OF_AUTHORITY.iter().map(|(word, _)| *word);
                 let nodes = topology.nodes.iter().map(|node| node.name.as_str());

@@ -5,8 +5,8 @@ use std::ops::Range;
 use toml::de::DeTable;
 use url::Url;
 
-use super::pieces::{Item, Reader};
-use super::{Address, Engine, Server, Tls};
+use super::pieces::{Item, PieceReader};
+use super::{Address, Engine, ServerAddress, Tls};
 
 const SCHEMES: [(&str, Engine, u16); 4] = [
     ("postgres", Engine::Postgres, 5432),
@@ -15,7 +15,7 @@ const SCHEMES: [(&str, Engine, u16); 4] = [
     ("mysql", Engine::MariaDb, 3306),
 ];
 
-impl Reader {
+impl PieceReader {
     /// The server that an address names; none, with the problem noted, if it names none.
     pub(super) fn server(&mut self, text: &str, span: &Range<usize>) -> Option<Address> {
         let (scheme, _) = text.split_once("://")?;
@@ -58,7 +58,7 @@ impl Reader {
                 return None;
             }
         }
-        Some(Address::Server(Server {
+        Some(Address::Server(ServerAddress {
             engine,
             user: plain(url.username()),
             host,

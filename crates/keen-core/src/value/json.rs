@@ -14,7 +14,7 @@ use crate::value::decimal::Decimal;
 pub struct NotJson {
     /// Offset in bytes from the start of the text.
     pub at: usize,
-    /// What would have been right there.
+    /// The thing that would have been right there.
     pub expected: &'static str,
 }
 
@@ -26,7 +26,7 @@ const DEEPEST: usize = 128;
 /// # Errors
 /// [`NotJson`] with the place and what was expected there.
 pub fn canonical(text: &str) -> Result<String, NotJson> {
-    let mut reader = Reader { text, at: 0 };
+    let mut reader = JsonReader { text, at: 0 };
     let value = reader.value(0)?;
     reader.space();
     if reader.at < text.len() {
@@ -135,12 +135,12 @@ fn canonical_number(token: &str) -> Option<String> {
     Some(format!("{sign}{first}{point_and_more}e{}", point - 1))
 }
 
-struct Reader<'a> {
+struct JsonReader<'a> {
     text: &'a str,
     at: usize,
 }
 
-impl Reader<'_> {
+impl JsonReader<'_> {
     fn expected(&self, expected: &'static str) -> NotJson {
         NotJson { at: self.at, expected }
     }

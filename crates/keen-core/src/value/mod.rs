@@ -112,7 +112,7 @@ impl Value {
         Self::Text(text.as_bytes().to_vec())
     }
 
-    /// What an engineer calls this kind of value, for messages.
+    /// An engineer's word for this kind of value, for messages.
     #[must_use]
     pub fn kind(&self) -> &'static str {
         match self {

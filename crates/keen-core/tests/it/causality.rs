@@ -10,7 +10,7 @@ use keen_core::history::happened_before::{
 use keen_core::topology::NodeId;
 use proptest::prelude::*;
 
-/// What happens in a network, step by step.
+/// The events in a network, step by step.
 #[derive(Debug, Clone)]
 enum Event {
     /// A node writes.
@@ -93,8 +93,8 @@ fn arrive(truth: &mut Truth, skipped: &BTreeSet<(NodeId, Id)>, node: NodeId, id:
 }
 
 impl Truth {
-    /// What keen would read of it: the writes, and how far the journals reach. Of each journal the first
-    /// entries are cut off; of those in `dark` nothing is read.
+    /// The journals as keen would read them: the writes, and how far they reach. Of each journal the first entries are
+    /// cut off; of those in `dark` nothing is read.
     fn seen(
         &self,
         cut: &[usize],

@@ -1,5 +1,7 @@
 //! The comparison on its own: streams that break off, stop or lie.
 
+use keen_core::fault::ReadFault;
+use keen_core::topology::node_set::NodeSet;
 use std::cell::Cell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::ControlFlow;
@@ -35,11 +37,11 @@ fn batches(rows: &[(i128, &str)], batch_bytes: usize) -> Result<Vec<Batch>, RowF
 /// Delivers its batches, then ends or fails.
 struct Scripted {
     batches: std::vec::IntoIter<Batch>,
-    then: Result<(), String>,
+    then: Result<(), ReadFault>,
 }
 
 impl RowStream for Scripted {
-    fn next_batch(&mut self, _: Batch) -> Result<Option<Batch>, String> {
+    fn next_batch(&mut self, _: Batch) -> Result<Option<Batch>, ReadFault> {
         match self.batches.next() {
             Some(batch) => Ok(Some(batch)),
             None => self.then.clone().map(|()| None),
@@ -47,14 +49,14 @@ impl RowStream for Scripted {
     }
 }
 
-fn stream(rows: &[(i128, &str)], then: Result<(), String>) -> Box<dyn RowStream> {
+fn stream(rows: &[(i128, &str)], then: Result<(), ReadFault>) -> Box<dyn RowStream> {
     stream_in(rows, 40, then)
 }
 
 fn stream_in(
     rows: &[(i128, &str)],
     batch_bytes: usize,
-    then: Result<(), String>,
+    then: Result<(), ReadFault>,
 ) -> Box<dyn RowStream> {
     Box::new(Scripted { batches: batches(rows, batch_bytes).unwrap().into_iter(), then })
 }
@@ -65,7 +67,13 @@ fn run(
     findings: &mut dyn Findings,
     stop: &dyn Fn() -> bool,
 ) -> Tally {
-    compare(&layout(), &Expectation::new(edges.iter().copied(), 0b1), streams, findings, stop)
+    compare(
+        &layout(),
+        &Expectation::new(edges.iter().copied(), NodeSet::of(0)),
+        streams,
+        findings,
+        stop,
+    )
 }
 
 const STAR: [(NodeId, NodeId); 2] = [(0, 1), (0, 2)];
@@ -85,11 +93,11 @@ fn of_a_node_lost_midway_nothing_more_is_concluded() {
     let mut found = Collect::default();
     let streams = vec![
         (0, stream(&all, Ok(()))),
-        (1, stream(&[(1, "a"), (2, "other")], Err("the disk is gone".to_owned()))),
+        (1, stream(&[(1, "a"), (2, "other")], Err(ReadFault::not_told("the disk is gone")))),
         (2, stream(&[(1, "a"), (2, "b"), (3, "c")], Ok(()))),
     ];
     let tally = run(&STAR, streams, &mut found, &|| false);
-    assert_eq!(tally.lost[&1], "the disk is gone");
+    assert_eq!(tally.lost[&1].what, "the disk is gone");
     let keys: Vec<&Value> = found.0.iter().map(|row| &row.key[0]).collect();
     assert_eq!(
         keys,
@@ -104,7 +112,7 @@ fn of_a_node_lost_midway_nothing_more_is_concluded() {
 fn a_source_that_was_lost_makes_nothing_surplus() {
     let mut found = Collect::default();
     let streams = vec![
-        (0, stream(&[], Err("dark".to_owned()))),
+        (0, stream(&[], Err(ReadFault::not_told("dark")))),
         (1, stream(&[(1, "a")], Ok(()))),
         (2, stream(&[], Ok(()))),
     ];
@@ -141,7 +149,7 @@ fn whoever_takes_the_findings_can_have_enough() {
     assert_eq!((first.0.len(), tally.divergent, tally.stopped), (1, 1, true));
 }
 
-/// What somebody did to a node's copy: to which row, and what.
+/// A change that somebody made to a node's copy: to which row, and how.
 #[derive(Debug, Clone)]
 struct Edit(NodeId, u16, Option<&'static str>);
 
@@ -183,7 +191,7 @@ proptest! {
             .iter()
             .enumerate()
             .map(|(node, rows)| {
-                let then = if node == 2 && fault.is_some() { Err("gone".to_owned()) } else { Ok(()) };
+                let then = if node == 2 && fault.is_some() { Err(ReadFault::not_told("gone")) } else { Ok(()) };
                 (node, stream_in(rows, batch_bytes[node], then))
             })
             .collect();

@@ -1,4 +1,4 @@
-//! What a link owes, against a plain list of what its receiver has not applied.
+//! The debt of a link, against a plain list of the transactions that its receiver has not applied.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;

@@ -3,10 +3,10 @@
 use keen_core::topology::NodeId;
 use rand::RngExt;
 
-use super::{Chances, Lab, LabError, LinkState, Tx, sqlite};
+use super::{Chances, Lab, LabError, StandInState, Tx, sqlite};
 use crate::carry;
-use crate::journal::{self, Entry, Recorded};
-use crate::truth::Wrong;
+use crate::journal::{self, LabTransaction, Recorded};
+use crate::truth::LabFault;
 
 /// Steps for which an overtaken transaction is held back.
 const OVERTAKEN_FOR: i64 = 2;
@@ -22,7 +22,7 @@ impl Lab {
         let mut applied = 0;
         for link in 0..self.links.len() {
             let run = &self.links[link];
-            if run.state == LinkState::Running && !run.stuck && !run.detached {
+            if run.state == StandInState::Running && !run.stuck && !run.detached {
                 applied += self.carry(link)?;
             }
         }
@@ -56,7 +56,7 @@ impl Lab {
         if let Some(last) = entries.last() {
             self.links[link].read_to = last.position;
         }
-        let due = |(step, _): &(i64, Entry)| *step <= self.step;
+        let due = |(step, _): &(i64, LabTransaction)| *step <= self.step;
         let (mut arriving, held): (Vec<_>, Vec<_>) =
             std::mem::take(&mut self.links[link].held).into_iter().partition(due);
         self.links[link].held = held;
@@ -92,12 +92,12 @@ impl Lab {
         }
         if self.rng.random_bool(lose) {
             self.to_lose.insert((to, tx.clone()));
-            self.record(Wrong::Lost, &name, tx.to_string());
+            self.record(LabFault::Lost, &name, tx.to_string());
         } else if self.rng.random_bool(double) {
             self.to_double.insert((to, tx.clone()));
-            self.record(Wrong::Doubled, &name, tx.to_string());
+            self.record(LabFault::Doubled, &name, tx.to_string());
         } else if self.rng.random_bool(overtake) {
-            self.record(Wrong::Overtaken, &name, tx.to_string());
+            self.record(LabFault::Overtaken, &name, tx.to_string());
             return true;
         }
         false
@@ -108,7 +108,7 @@ impl Lab {
         link: usize,
         from: NodeId,
         to: NodeId,
-        entries: Vec<Entry>,
+        entries: Vec<LabTransaction>,
     ) -> Result<u64, LabError> {
         let receiver = self.topology.nodes[to].name.clone();
         let fail = |error| sqlite(&receiver, error);

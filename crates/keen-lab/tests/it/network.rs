@@ -3,9 +3,9 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use keen_lab::journal::{self, Kind};
+use keen_lab::journal::{self, ChangeKind};
 use keen_lab::network::Chances;
-use keen_lab::truth::Wrong;
+use keen_lab::truth::LabFault;
 use keen_lab::{Change, Lab};
 use proptest::prelude::*;
 use rusqlite::Connection;
@@ -140,13 +140,13 @@ fn writes_that_race_end_swapped_and_the_journals_tell_the_order() {
         (&held(folder.path(), "a")[&2][..], &held(folder.path(), "b")[&2][..]),
         ("from b", "from a")
     );
-    assert_eq!(lab.truth().iter().filter(|deed| deed.what == Wrong::Raced).count(), 2);
+    assert_eq!(lab.truth().iter().filter(|deed| deed.what == LabFault::Raced).count(), 2);
     assert_eq!(origins(folder.path(), "a"), ["a1", "a2", "b2"]);
     assert_eq!(origins(folder.path(), "b"), ["a1", "b2", "a2"]);
     // Each journal holds the row as its own node had it before.
     let connection = Connection::open(folder.path().join("a.db")).unwrap();
     let last = journal::read(&connection, 2, i64::MAX, 1).unwrap().remove(0);
-    assert_eq!(last.changes[0].kind, Kind::Update);
+    assert_eq!(last.changes[0].kind, ChangeKind::Update);
     assert_eq!(last.changes[0].before.as_ref().unwrap()[1].1, Cell::Text("from a".into()));
 }
 
@@ -162,8 +162,8 @@ fn lost_and_doubled_transactions_are_lost_and_doubled_at_their_node_alone() {
     assert_eq!(["a", "b", "c", "board"].map(|node| held(folder.path(), node).len()), [1, 1, 0, 1]);
     assert_eq!(["a", "b", "c"].map(|node| lines(folder.path(), node)), [1, 2, 1]);
     assert_eq!(origins(folder.path(), "c"), ["a2"], "what was lost never enters the journal");
-    let deeds: Vec<(Wrong, &str)> = lab.truth().iter().map(|d| (d.what, &d.node[..])).collect();
-    assert_eq!(deeds, [(Wrong::Lost, "c"), (Wrong::Doubled, "b")]);
+    let deeds: Vec<(LabFault, &str)> = lab.truth().iter().map(|d| (d.what, &d.node[..])).collect();
+    assert_eq!(deeds, [(LabFault::Lost, "c"), (LabFault::Doubled, "b")]);
 }
 
 #[test]
@@ -178,7 +178,7 @@ fn an_overtaken_transaction_is_applied_after_later_ones() {
     lab.settle(20).unwrap();
     assert_eq!(origins(folder.path(), "b"), ["a1", "a3", "a2"]);
     assert_eq!(["a", "b"].map(|node| held(folder.path(), node)[&1].clone()), ["newer", "older"]);
-    assert_eq!(lab.truth()[0].what, Wrong::Overtaken);
+    assert_eq!(lab.truth()[0].what, LabFault::Overtaken);
 }
 
 #[test]
@@ -262,7 +262,7 @@ proptest! {
             prop_assert!(state.iter().all(|s| (&s.0, s.1) == (&state[0].0, state[0].1)), "nothing went wrong, so all agree: {:?}", state);
         }
         // Every lost transaction is missing from that node's journal; every other one is there.
-        let lost: Vec<(String, String)> = truth.iter().filter(|d| d.what == Wrong::Lost).map(|d| (d.node.clone(), d.of.replace('/', ""))).collect();
+        let lost: Vec<(String, String)> = truth.iter().filter(|d| d.what == LabFault::Lost).map(|d| (d.node.clone(), d.of.replace('/', ""))).collect();
         for (node, (_, _, journal)) in ["a", "b", "c"].iter().zip(state) {
             for (origin, (_, _, own)) in ["a", "b", "c"].iter().zip(state) {
                 for tx in own.iter().filter(|tx| tx.starts_with(origin)) {

@@ -1,10 +1,11 @@
-//! What the looks of a fenced audit find: the first, which holds back tables in which rows differ, and those after it.
+//! The findings of a fenced audit's looks: the first, which holds back tables in which rows differ, and those after
+//! it.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::io;
 use std::ops::ControlFlow;
 
-use keen_core::audit::merge::{DivergentRow, Standing};
+use keen_core::audit::merge::{DivergentRow, RowStanding};
 use keen_core::row::batch::Layout;
 use keen_core::row::schema::TableShape;
 use keen_core::topology::placement::Expectation;
@@ -31,11 +32,11 @@ pub(super) struct HeldTable {
     pub(super) settled: Vec<PendingRows>,
     /// How many of those were handed out before the table was.
     pub(super) handed_out: usize,
-    /// What the pending rows are if nothing more becomes known.
-    pub(super) standing: HashMap<u64, Standing>,
+    /// The standing of the pending rows if nothing more becomes known.
+    pub(super) standing: HashMap<u64, RowStanding>,
     /// How often a pending row was found as it is.
     pub(super) times: HashMap<u64, Times>,
-    /// What those who hold the pending rows told of who wrote them, at the last look.
+    /// The marks of the pending rows, as their holders told them at the last look.
     pub(super) marks: RowMarks,
     pub(super) looked_again: bool,
     pub(super) healed: u64,
@@ -194,9 +195,9 @@ impl HeldTable {
             let standing = self.standing;
             let handed = self.rows.each(|row| {
                 let key = Trace::of(&row).key;
-                let standing = standing.get(&key).copied().unwrap_or(Standing::Moving);
+                let standing = standing.get(&key).copied().unwrap_or(RowStanding::Moving);
                 match standing {
-                    Standing::InFlight => standings.in_flight += 1,
+                    RowStanding::InFlight => standings.in_flight += 1,
                     _ => standings.moving += 1,
                 }
                 flow = sink.unsettled(row, standing);

@@ -17,6 +17,7 @@ mod row_marks;
 mod table;
 
 use crate::opener::OpenRows;
+use keen_core::topology::node_set::NodeSet;
 use keen_core::value::Value;
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
@@ -25,23 +26,20 @@ use std::sync::Arc;
 use std::time::SystemTime;
 
 use crossbeam_channel::{Sender, bounded, unbounded};
-use keen_core::audit::merge::{DivergentRow, Standing, Tally};
+use keen_core::audit::merge::{DivergentRow, RowStanding, Tally};
 use keen_core::fault::ReadFault;
 
 use keen_core::row::batch::Layout;
 use keen_core::row::digest::DigestFunction;
 use keen_core::row::schema::TableShape;
-use keen_core::topology::placement::{Expectation, Nodes, bit, members};
+use keen_core::topology::placement::Expectation;
 use keen_core::topology::{NodeId, SetId, Topology};
 
-use node::{Duty, Job, Opened, Pace};
+use node::{Duty, Job, OpenedNode, Pace};
 use table::{Comparison, InScope};
 
 /// By set and table, the keys of the wanted rows.
 pub type WantedKeys = BTreeMap<(SetId, String), Arc<[Vec<Value>]>>;
-
-/// Why a table counts as unread on a node that could be read.
-pub const NOBODY_ELSE: &str = "no other node's table could be compared with it";
 
 /// How fast a node may be read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -52,12 +50,12 @@ pub enum Rate {
     Bytes(u64),
 }
 
-/// What is to be audited.
+/// A request for an audit.
 pub struct AuditRequest<'a> {
     /// The topology.
     pub topology: &'a Topology,
     /// Only these nodes are read.
-    pub nodes: Nodes,
+    pub nodes: NodeSet,
     /// Only these tables, by the names the sets use; empty means all.
     pub tables: &'a [String],
     /// Of some tables only the rows with these keys, and perhaps some more.
@@ -83,13 +81,13 @@ pub struct TableHead<'a> {
     pub set: SetId,
     /// Its name in the set.
     pub table: &'a str,
-    /// What is compared; none if nothing can be.
+    /// The compared columns; none if nothing can be compared.
     pub layout: Option<&'a Layout>,
     /// Who should hold what.
     pub expectation: &'a Expectation,
     /// The shapes found, by node.
     pub shapes: &'a BTreeMap<NodeId, TableShape>,
-    /// What each node calls the columns of the layout.
+    /// Each node's names of the layout's columns.
     pub local_columns: &'a BTreeMap<NodeId, Vec<String>>,
     /// Worth a word, though it kept nobody from comparing.
     pub notes: &'a [String],
@@ -98,30 +96,30 @@ pub struct TableHead<'a> {
 }
 
 impl TableHead<'_> {
-    /// What a node calls this table.
+    /// A node's name of this table.
     #[must_use]
     pub fn local_name(&self, node: NodeId) -> &str {
         self.topology.nodes[node].name_of(self.table)
     }
 }
 
-/// What came of one table.
+/// The result of one table.
 #[derive(Debug, Clone)]
 pub struct TableOutcome {
     /// Counts and sums.
     pub tally: Tally,
     /// The nodes that should have been compared and were not (or not to the end), and why.
-    pub unread: BTreeMap<NodeId, String>,
+    pub unread: BTreeMap<NodeId, ReadFault>,
     /// The conclusion.
     pub verdict: Verdict,
-    /// What became of rows that differed at the first look.
+    /// The standings of rows that differed at the first look.
     pub standings: Standings,
 }
 
 impl TableOutcome {
-    /// What came of one look: every row that differs counts as it was found.
+    /// The result of one look: every row that differs counts as it was found.
     #[must_use]
-    pub fn new(tally: Tally, unread: BTreeMap<NodeId, String>, verdict: Verdict) -> Self {
+    pub fn new(tally: Tally, unread: BTreeMap<NodeId, ReadFault>, verdict: Verdict) -> Self {
         let standings = Standings { settled: tally.divergent, ..Standings::default() };
         Self { tally, unread, verdict, standings }
     }
@@ -142,7 +140,7 @@ pub struct Standings {
     pub waiting: Vec<String>,
 }
 
-/// What can be said of one table of one set.
+/// The verdict on one table of one set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Verdict {
     /// Everything was read and every node holds what it should.
@@ -168,10 +166,10 @@ impl Verdict {
     }
 }
 
-/// What became of a node.
+/// The result of a node.
 #[derive(Debug, Clone)]
 pub struct NodeOutcome {
-    /// What kind of node it turned out to be; empty if it could not be opened.
+    /// The kind of node that it turned out to be; empty if it could not be opened.
     pub about: String,
     /// The moment as of which it was read.
     pub read_at: Option<SystemTime>,
@@ -181,7 +179,7 @@ pub struct NodeOutcome {
     pub in_no_set: Option<Vec<String>>,
 }
 
-/// What an audit comes to, besides the findings handed out on the way.
+/// The result of an audit, besides the findings handed out on the way.
 #[derive(Debug, Clone, Default)]
 pub struct AuditOutcome {
     /// By node, for every node that was to be read.
@@ -216,7 +214,7 @@ pub trait AuditSink {
     /// A divergent row of that table.
     fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()>;
     /// A row of that table that differs and is not settled; after the divergent ones.
-    fn unsettled(&mut self, _row: DivergentRow, _standing: Standing) -> ControlFlow<()> {
+    fn unsettled(&mut self, _row: DivergentRow, _standing: RowStanding) -> ControlFlow<()> {
         ControlFlow::Continue(())
     }
     /// Some keys of that table were compared.
@@ -240,11 +238,11 @@ const QUEUE: usize = 2;
 pub fn run(request: &AuditRequest<'_>, sink: &mut dyn AuditSink) -> AuditOutcome {
     let topology = request.topology;
     let tables = tables_in_scope(request);
-    let to_read: Nodes = tables
-        .iter()
-        .fold(0, |nodes, table| nodes | (table.expectation.carriers() & request.nodes));
+    let to_read: NodeSet = tables.iter().fold(NodeSet::EMPTY, |nodes, table| {
+        nodes | (table.expectation.carriers() & request.nodes)
+    });
     let threads = request.threads.max(1);
-    let sessions = to_read.count_ones().max(1) as usize * threads;
+    let sessions = to_read.len().max(1) * threads;
     let batch_bytes = match request.rate {
         Some(_) => PACED_BATCH,
         None => (BATCH_MEMORY / sessions / BATCHES_PER_NODE).clamp(16 << 10, LARGEST_BATCH),
@@ -253,11 +251,11 @@ pub fn run(request: &AuditRequest<'_>, sink: &mut dyn AuditSink) -> AuditOutcome
     std::thread::scope(|scope| {
         let mut lanes: BTreeMap<NodeId, Vec<Sender<Job>>> = BTreeMap::new();
         let mut opened = BTreeMap::new();
-        for node in members(to_read) {
+        for node in to_read.iter() {
             let wanted = tables
                 .iter()
                 .map(|t| {
-                    (t.expectation.carriers() & bit(node) != 0)
+                    (t.expectation.carriers().contains(node))
                         .then(|| topology.nodes[node].name_of(t.table).to_owned())
                 })
                 .collect();
@@ -273,9 +271,9 @@ pub fn run(request: &AuditRequest<'_>, sink: &mut dyn AuditSink) -> AuditOutcome
             opened.insert(node, answer);
         }
         let mut outcome = AuditOutcome::default();
-        let mut reports: BTreeMap<NodeId, Opened> = BTreeMap::new();
+        let mut reports: BTreeMap<NodeId, OpenedNode> = BTreeMap::new();
         for (node, answer) in opened {
-            let report = answer.recv().unwrap_or_else(|_| Opened::failed(fallen_over()));
+            let report = answer.recv().unwrap_or_else(|_| OpenedNode::failed(fallen_over()));
             outcome.nodes.insert(node, report.node.clone());
             reports.insert(node, report);
         }
@@ -311,7 +309,7 @@ fn tables_in_scope<'a>(request: &AuditRequest<'a>) -> Vec<InScope<'a>> {
     let mut tables = Vec::new();
     for (id, set) in request.topology.sets.iter().enumerate() {
         let expectation = Expectation::of_set(request.topology, id);
-        if (expectation.carriers() & request.nodes).count_ones() < 2 {
+        if (expectation.carriers() & request.nodes).len() < 2 {
             continue;
         }
         for table in &set.tables {
@@ -324,10 +322,10 @@ fn tables_in_scope<'a>(request: &AuditRequest<'a>) -> Vec<InScope<'a>> {
 }
 
 fn fallen_over() -> ReadFault {
-    crate::fell_over("reading the node")
+    crate::fan_out::fell_over("reading the node")
 }
 
-fn estimate(reports: &BTreeMap<NodeId, Opened>, table: usize) -> u64 {
+fn estimate(reports: &BTreeMap<NodeId, OpenedNode>, table: usize) -> u64 {
     reports
         .values()
         .filter_map(|report| report.estimates.get(table).copied().flatten())

@@ -18,8 +18,8 @@ use super::{NodeOutcome, Rate};
 use crate::opener::OpenRows;
 use crate::spool::row_sort::{Sorted, Sorter};
 
-/// What a node said when it was opened.
-pub(super) struct Opened {
+/// A node's answer when it was opened.
+pub(super) struct OpenedNode {
     pub(super) node: NodeOutcome,
     /// Of each wanted table its shape, or why not.
     pub(super) shapes: Vec<Option<Result<TableShape, ReadFault>>>,
@@ -30,7 +30,7 @@ pub(super) struct Opened {
     pub(super) lanes: usize,
 }
 
-impl Opened {
+impl OpenedNode {
     pub(super) fn failed(fault: ReadFault) -> Self {
         let node = NodeOutcome {
             about: String::new(),
@@ -42,7 +42,7 @@ impl Opened {
     }
 }
 
-pub(super) enum Message {
+pub(super) enum NodeMessage {
     Rows(Batch),
     End,
     Fault(ReadFault),
@@ -52,7 +52,7 @@ pub(super) enum Message {
 pub(super) struct Job {
     pub(super) request: TableRequest,
     pub(super) writer: RowWriter,
-    pub(super) messages: Sender<Message>,
+    pub(super) messages: Sender<NodeMessage>,
     pub(super) spent: Receiver<Batch>,
     pub(super) manner: Manner,
 }
@@ -67,14 +67,14 @@ pub(super) enum Manner {
     ByKeys,
 }
 
-/// What a node needs to read a table by buckets: first their balances, then the chosen ones.
+/// Everything that a node needs to read a table by buckets: first their balances, then the chosen ones.
 pub(super) struct ByBucket {
     pub(super) node: NodeId,
-    pub(super) counted: Sender<(NodeId, Counted)>,
+    pub(super) counted: Sender<(NodeId, ScanEnd)>,
     pub(super) chosen: Receiver<Option<Arc<Mismatched>>>,
 }
 
-pub(super) enum Counted {
+pub(super) enum ScanEnd {
     Rows(u64),
     All(Box<Buckets>),
     Fault(ReadFault),
@@ -124,15 +124,15 @@ impl<'a> Pace<'a> {
 /// Memory of one node for sorting what it reads out of order; more goes to a file.
 const SORT_MEMORY: usize = 8 << 20;
 
-/// What a node's thread is given.
+/// The task of a node's thread.
 pub(super) struct Duty<'a> {
     pub(super) node: NodeId,
     pub(super) open: &'a OpenRows<'a>,
-    /// What it calls the tables that it carries; none for the others.
+    /// Its names of the tables that it carries; none for the others.
     pub(super) wanted: Vec<Option<String>>,
-    /// What it calls the tables of all sets.
+    /// Its names of the tables of all sets.
     pub(super) named: Vec<String>,
-    pub(super) report: Sender<Opened>,
+    pub(super) report: Sender<OpenedNode>,
     /// One queue of work per session; it may have fewer sessions than queues.
     pub(super) lanes: Vec<Receiver<Job>>,
     pub(super) pace: Pace<'a>,
@@ -145,7 +145,7 @@ pub(super) fn serve<'scope, 'env>(scope: &'scope Scope<'scope, 'env>, duty: Duty
         Ok(reader) => reader,
         Err(fault) => {
             tracing::debug!(node, %fault, "could not open");
-            drop(report.send(Opened::failed(fault)));
+            drop(report.send(OpenedNode::failed(fault)));
             return;
         }
     };
@@ -170,7 +170,10 @@ pub(super) fn serve<'scope, 'env>(scope: &'scope Scope<'scope, 'env>, duty: Duty
     });
     let outcome = NodeOutcome { about: reader.about(), read_at, fault: None, in_no_set };
     let sessions = 1 + twins.len();
-    if report.send(Opened { node: outcome, shapes, estimates, bounds, lanes: sessions }).is_err() {
+    if report
+        .send(OpenedNode { node: outcome, shapes, estimates, bounds, lanes: sessions })
+        .is_err()
+    {
         return;
     }
     let mut lanes = lanes.into_iter();
@@ -193,7 +196,7 @@ fn work(reader: &mut dyn ReadRows, lane: &Receiver<Job>, mut pace: Pace<'_>) {
             Manner::InOrder => {
                 let mut deliver = |batch: Batch| {
                     pace.keep(&batch);
-                    job.messages.send(Message::Rows(batch)).ok()?;
+                    job.messages.send(NodeMessage::Rows(batch)).ok()?;
                     Some(job.spent.try_recv().unwrap_or_default())
                 };
                 reader.read(&job.request, job.writer.clone(), &mut deliver)
@@ -202,7 +205,7 @@ fn work(reader: &mut dyn ReadRows, lane: &Receiver<Job>, mut pace: Pace<'_>) {
             Manner::ByKeys => read_by_keys(reader, &job, &mut pace),
         };
         // Nobody listens any more when the comparison was stopped.
-        drop(job.messages.send(done.map_or_else(Message::Fault, |()| Message::End)));
+        drop(job.messages.send(done.map_or_else(NodeMessage::Fault, |()| NodeMessage::End)));
     }
 }
 
@@ -218,13 +221,13 @@ fn read_by_bucket(
     let counted = reader.read(&job.request, job.writer.clone(), &mut |batch| {
         pace.keep(&batch);
         buckets.post(&batch);
-        say(Counted::Rows(batch.len() as u64))?;
+        say(ScanEnd::Rows(batch.len() as u64))?;
         Some(batch)
     });
     match counted {
-        Ok(()) => say(Counted::All(buckets)).unwrap_or_default(),
+        Ok(()) => say(ScanEnd::All(buckets)).unwrap_or_default(),
         Err(fault) => {
-            say(Counted::Fault(fault.clone()));
+            say(ScanEnd::Fault(fault.clone()));
             return Err(fault);
         }
     }
@@ -312,7 +315,7 @@ fn deliver_sorted(mut sorted: Sorted, job: &Job, once: bool) -> Result<(), ReadF
             return Err(RowFault::KeyTwice.into());
         }
         if !more || batch.bytes() >= job.writer.batch_bytes() {
-            if job.messages.send(Message::Rows(std::mem::take(&mut batch))).is_err() || !more {
+            if job.messages.send(NodeMessage::Rows(std::mem::take(&mut batch))).is_err() || !more {
                 return Ok(());
             }
             batch = job.spent.try_recv().unwrap_or_default();

@@ -8,24 +8,24 @@
 //! found the same twice. One that changed is moving, and is looked at again behind the next fence, for
 //! as long as patience allows. A row that differs only because a node has not passed is in flight.
 
+use keen_core::topology::node_set::NodeSet;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io;
 use std::ops::ControlFlow;
 use std::time::{Duration, Instant};
 
-use keen_core::audit::merge::{DivergentRow, Standing};
+use keen_core::audit::merge::{DivergentRow, RowStanding};
 use keen_core::fault::FaultKind;
 use keen_core::links::fence::{self, Fence, Passing, Stillness};
 use keen_core::links::owed::{OwedTable, OwedWrites};
 use keen_core::observe::links::Observations;
 use keen_core::observe::position::Gap;
 use keen_core::topology::NodeId;
-use keen_core::topology::placement::{Nodes, bit};
 
 use super::looks::{FirstLook, FoundAgain, HeldTable, SecondLook, Times};
 use super::row_marks::{self, MarkedTable, RowMarks};
 use super::{AuditOutcome, AuditRequest, AuditSink, TableOutcome, WantedKeys};
-use crate::links::{self, Watch};
+use crate::links::{self, NodeConnections};
 use crate::opener::OpenJournal;
 use crate::owed;
 use crate::spool::pending_rows::{PendingRows, Trace};
@@ -33,7 +33,7 @@ use crate::spool::pending_rows::{PendingRows, Trace};
 /// How rows that differ are looked at again.
 pub struct Fencing<'a> {
     /// How nodes are opened to look at their links.
-    pub watch: &'a links::Opener<'a>,
+    pub watch: &'a links::OpenInspection<'a>,
     /// For how long, after the first look, rows are looked at again.
     pub patience: Duration,
     /// How late a link may be of which nothing can be told; none if the file does not say.
@@ -61,9 +61,9 @@ pub fn run(
     fencing: &Fencing<'_>,
     sink: &mut dyn AuditSink,
 ) -> AuditOutcome {
-    let before = Watch::begin(request.topology, request.nodes, fencing.watch).1;
+    let before = NodeConnections::begin(request.topology, request.nodes, fencing.watch).1;
     // Whoever did not answer is not waited for once more.
-    let silent = |node: NodeId| match before.get(&node).map(|sight| &sight.heard) {
+    let silent = |node: NodeId| match before.get(&node).map(|observation| &observation.snapshot) {
         Some(Err(fault)) if fault.kind == FaultKind::NoAnswer => Err(fault.clone()),
         _ => Ok(()),
     };
@@ -113,10 +113,10 @@ struct Looking<'a> {
     began: Instant,
 }
 
-/// What became of a fence.
+/// The state of a fence.
 struct Behind {
     /// Nodes that may still lack something.
-    lagging: Nodes,
+    lagging: NodeSet,
     /// Where the logs stood when the first fence was taken.
     fence: Fence,
     /// Nothing was written from the first fence until after the look behind it.
@@ -125,10 +125,10 @@ struct Behind {
     waiting: Vec<String>,
     /// Of the last round, who has passed.
     passing: Passing,
-    /// What the links still owe that have not passed, where that was read.
+    /// The debts of the links that have not passed, where they were read.
     owed: Vec<OwedWrites>,
     /// Nodes that may lack something that stands in none of those.
-    lagging_beside: Nodes,
+    lagging_beside: NodeSet,
 }
 
 impl Behind {
@@ -148,9 +148,9 @@ impl Looking<'_> {
         sink: &mut dyn AuditSink,
     ) -> io::Result<ControlFlow<()>> {
         let (mut watch, after) =
-            Watch::begin(self.request.topology, self.request.nodes, self.fencing.watch);
+            NodeConnections::begin(self.request.topology, self.request.nodes, self.fencing.watch);
         if self.nothing_moved(before, &after) {
-            tracing::info!("nothing was written or on its way: what differs is settled");
+            tracing::info!("nothing was written or in transit: what differs is settled");
             return Ok(ControlFlow::Continue(()));
         }
         self.ask_marks(held)?;
@@ -162,7 +162,7 @@ impl Looking<'_> {
             }
             let mut behind = self.pass(&mut watch);
             tracing::info!(
-                "{pending} rows differ; looking again after {:.1} s{}",
+                "{pending} rows differ; reading them again after {:.1} s{}",
                 self.began.elapsed().as_secs_f64(),
                 if behind.waiting.is_empty() {
                     ""
@@ -182,11 +182,12 @@ impl Looking<'_> {
             }
             first = false;
             // Where only a link that stands still keeps rows back, waiting brings nothing.
-            let moving = held.iter().any(|t| t.standing.values().any(|s| *s == Standing::Moving));
-            if !moving && behind.lagging != 0 {
-                let sights = watch.again();
-                let fence = Fence::at(&sights);
-                if !fence.passing(self.request.topology, &sights).worth_waiting() {
+            let moving =
+                held.iter().any(|t| t.standing.values().any(|s| *s == RowStanding::Moving));
+            if !moving && !behind.lagging.is_empty() {
+                let observations = watch.again();
+                let fence = Fence::at(&observations);
+                if !fence.passing(self.request.topology, &observations).worth_waiting() {
                     break;
                 }
             }
@@ -222,10 +223,14 @@ impl Looking<'_> {
     }
 
     /// Rows that links hold back are settled if no write that those still owe can mend them.
-    fn beside_what_is_owed(&self, watch: &mut Watch<'_>, held: &mut [HeldTable]) -> io::Result<()> {
+    fn beside_what_is_owed(
+        &self,
+        watch: &mut NodeConnections<'_>,
+        held: &mut [HeldTable],
+    ) -> io::Result<()> {
         for _ in 0..OFTEN {
             let held_back =
-                held.iter().any(|t| t.standing.values().any(|s| *s == Standing::InFlight));
+                held.iter().any(|t| t.standing.values().any(|s| *s == RowStanding::InFlight));
             if !held_back || (self.request.stop)() {
                 break;
             }
@@ -280,11 +285,11 @@ impl Looking<'_> {
     /// Whether nothing was under way before the first look, and nothing was written until after it.
     fn nothing_moved(&self, before: &Observations, after: &Observations) -> bool {
         let still = |node: &NodeId| {
-            let heard = |sights: &Observations| {
-                let heard = sights.get(node)?.heard()?;
-                Some((heard.position.clone().ok(), heard.stamp.clone()))
+            let snapshot = |observations: &Observations| {
+                let snapshot = observations.get(node)?.snapshot()?;
+                Some((snapshot.position.clone().ok(), snapshot.stamp.clone()))
             };
-            match (heard(before), heard(after)) {
+            match (snapshot(before), snapshot(after)) {
                 (Some(then), Some(now)) => then == now && then != (None, None),
                 _ => false,
             }
@@ -296,27 +301,27 @@ impl Looking<'_> {
 
     /// Takes a fence and waits until everybody has passed it, or patience is over; as often as writes
     /// are passed on from node to node.
-    fn pass(&self, watch: &mut Watch<'_>) -> Behind {
+    fn pass(&self, watch: &mut NodeConnections<'_>) -> Behind {
         let topology = self.request.topology;
         let rounds = fence::rounds(topology);
-        let mut sights = watch.again();
+        let mut observations = watch.again();
         let mut behind = Behind {
-            lagging: 0,
-            fence: Fence::at(&sights),
+            lagging: NodeSet::EMPTY,
+            fence: Fence::at(&observations),
             quiet: false,
             waiting: Vec::new(),
             passing: Passing::default(),
             owed: Vec::new(),
-            lagging_beside: 0,
+            lagging_beside: NodeSet::EMPTY,
         };
         let mut stillness = Stillness::default();
         let taken = Instant::now();
         for _ in 0..rounds {
-            let fence = Fence::at(&sights);
+            let fence = Fence::at(&observations);
             let mut pause = BETWEEN_LOOKS;
             let passing = loop {
-                stillness.see(&sights);
-                let passing = fence.passing_since(topology, &sights, &stillness);
+                stillness.see(&observations);
+                let passing = fence.passing_since(topology, &observations, &stillness);
                 let settled = passing.untold.is_empty() || self.time_is_up(taken);
                 let done = (!passing.worth_waiting() && settled) || !self.may_go_on();
                 if done || (self.request.stop)() {
@@ -324,7 +329,7 @@ impl Looking<'_> {
                 }
                 links::wait_until(Instant::now(), pause, self.request.stop);
                 pause = (pause * 2).min(Duration::from_secs(1));
-                sights = watch.again();
+                observations = watch.again();
             };
             behind.lagging |= passing.lagging(topology, self.time_is_up(taken));
             self.say(&passing, taken, &mut behind.waiting);
@@ -342,7 +347,7 @@ impl Looking<'_> {
         for ((from, to), waiting) in &behind.passing.waiting {
             let ends = format!("{} -> {}", topology.nodes[*from].name, topology.nodes[*to].name);
             let carried = |table: &&HeldTable| {
-                table.rows.count() > 0 && table.expectation.carriers() & bit(*from) != 0
+                table.rows.count() > 0 && table.expectation.carriers().contains(*from)
             };
             let unlike = held.iter().filter(carried).find(|t| !t.local_columns.contains_key(from));
             if let Some(table) = unlike {
@@ -372,7 +377,7 @@ impl Looking<'_> {
                     .entry("reading the journal takes longer than --patience".to_owned())
                     .or_default()
                     .push(ends),
-                Err(why) => unread.entry(why).or_default().push(ends),
+                Err(why) => unread.entry(why.what).or_default().push(ends),
             }
         }
         for (why, ends) in unread {
@@ -413,9 +418,9 @@ impl Looking<'_> {
             ));
         }
         if !self.time_is_up(taken) {
-            for ((from, to), reason) in &passing.untold {
+            for ((from, to), fault) in &passing.untold {
                 add(format!(
-                    "{} -> {} may take longer than there was time: {reason}",
+                    "{} -> {} may need more time than there was: {fault}",
                     name(*from),
                     name(*to)
                 ));
@@ -487,7 +492,7 @@ impl Looking<'_> {
         let first_unread = table.outcome.as_ref().map(unread);
         let Some((mut found, _)) = found.filter(|(_, unread)| *unread == first_unread) else {
             // It was not read again on the same nodes: nothing new is known.
-            table.standing = before.keys().map(|key| (*key, Standing::InFlight)).collect();
+            table.standing = before.keys().map(|key| (*key, RowStanding::InFlight)).collect();
             table.waiting.push("the rows could not be read again on every node".to_owned());
             return Ok(());
         };
@@ -516,7 +521,7 @@ impl Looking<'_> {
             let kept = if settled {
                 settled_now.push(&row)
             } else {
-                let is = if differs { Standing::Moving } else { Standing::InFlight };
+                let is = if differs { RowStanding::Moving } else { RowStanding::InFlight };
                 standing.insert(trace.key, is);
                 times.insert(trace.key, Times { same: seen.same + 1, ..seen });
                 pending.push(&row)

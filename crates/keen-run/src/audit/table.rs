@@ -1,5 +1,7 @@
 //! One table over all nodes: agree on what to compare, hand out the work, settle.
 
+use keen_core::fault::{FaultKind, ReadFault};
+use keen_core::topology::node_set::NodeSet;
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
 use std::sync::Arc;
@@ -15,12 +17,18 @@ use keen_core::row::batch::{Batch, Layout, RowWriter};
 use keen_core::row::buckets::{Buckets, Mismatched};
 use keen_core::row::schema::TableShape;
 use keen_core::row::selection::{RowKeys, RowSelection, Segment};
-use keen_core::topology::placement::{Expectation, Nodes, bit, members};
+use keen_core::topology::placement::Expectation;
 use keen_core::topology::{NodeId, SetId};
 use keen_core::value::Value;
 
-use super::node::{ByBucket, Counted, Job, Manner, Message, Opened};
+use super::node::{ByBucket, Job, Manner, NodeMessage, OpenedNode, ScanEnd};
 use super::{AuditRequest, AuditSink, QUEUE, TableHead, TableOutcome, Verdict, fallen_over};
+
+/// Why a table counts as unread on a node that could be read.
+const NOBODY_ELSE: &str = "no other node's table could be compared with it";
+
+/// Why a table was not read to its end.
+const STOPPED: &str = "stopped before the end";
 
 /// A table of a set that is to be compared.
 pub(super) struct InScope<'a> {
@@ -30,20 +38,20 @@ pub(super) struct InScope<'a> {
 }
 
 /// The rows of one segment of a table, from every node that has them.
-type Part = Vec<(NodeId, Box<dyn RowStream + Send>)>;
+type SegmentRows = Vec<(NodeId, Box<dyn RowStream + Send>)>;
 
 pub(super) struct Comparison<'a> {
     table: InScope<'a>,
     shapes: BTreeMap<NodeId, TableShape>,
     agreement: ComparisonSchema,
-    parts: Vec<Part>,
+    parts: Vec<SegmentRows>,
     buckets: Option<BucketsOfNodes>,
-    unread: BTreeMap<NodeId, String>,
+    unread: BTreeMap<NodeId, ReadFault>,
 }
 
 /// The other end of what the nodes read by buckets.
 struct BucketsOfNodes {
-    counted: Receiver<(NodeId, Counted)>,
+    counted: Receiver<(NodeId, ScanEnd)>,
     chosen: BTreeMap<NodeId, Sender<Option<Arc<Mismatched>>>>,
 }
 
@@ -55,27 +63,29 @@ pub(super) fn prepare<'a>(
     request: &AuditRequest<'a>,
     table: InScope<'a>,
     at: usize,
-    reports: &BTreeMap<NodeId, Opened>,
+    reports: &BTreeMap<NodeId, OpenedNode>,
     lanes: &BTreeMap<NodeId, Vec<Sender<Job>>>,
     batch_bytes: usize,
 ) -> Comparison<'a> {
     let topology = request.topology;
     let mut shapes = BTreeMap::new();
     let mut unread = BTreeMap::new();
-    for node in members(table.expectation.carriers() & request.nodes) {
+    for node in (table.expectation.carriers() & request.nodes).iter() {
         let report = &reports[&node];
         match (&report.node.fault, report.shapes.get(at)) {
-            (Some(fault), _) => drop(unread.insert(node, fault.to_string())),
+            (Some(fault), _) => drop(unread.insert(node, fault.clone())),
             (None, Some(Some(Ok(shape)))) => drop(shapes.insert(node, shape.clone())),
-            (None, Some(Some(Err(fault)))) => drop(unread.insert(node, fault.to_string())),
-            (None, _) => drop(unread.insert(node, fallen_over().to_string())),
+            (None, Some(Some(Err(fault)))) => drop(unread.insert(node, fault.clone())),
+            (None, _) => drop(unread.insert(node, fallen_over())),
         }
     }
-    let mut agreement = schema_match::agree_on(topology, table.set, table.table, &shapes);
-    unread.append(&mut agreement.refused);
+    let agreement = schema_match::agree_on(topology, table.set, table.table, &shapes);
+    let unlike = |why: &String| ReadFault::new(why, "").of(FaultKind::Unlike);
+    unread.extend(agreement.refused.iter().map(|(node, why)| (*node, unlike(why))));
     let Some(layout) = agreement.layout.clone() else {
         for node in shapes.keys().filter(|node| !unread.contains_key(node)).collect::<Vec<_>>() {
-            unread.insert(*node, super::NOBODY_ELSE.to_owned());
+            let alone = ReadFault::new(NOBODY_ELSE, "").of(FaultKind::Alone);
+            unread.insert(*node, alone);
         }
         return Comparison { table, shapes, agreement, parts: Vec::new(), buckets: None, unread };
     };
@@ -89,9 +99,9 @@ pub(super) fn prepare<'a>(
     let (say, counted) = bounded(agreement.local_columns.len() * QUEUE);
     let by_bucket = agreement.unordered.is_some() && wanted.is_none();
     let mut buckets = by_bucket.then(|| BucketsOfNodes { counted, chosen: BTreeMap::new() });
-    let mut parts: Vec<Part> = Vec::new();
+    let mut parts: Vec<SegmentRows> = Vec::new();
     for (part, segment) in segments.iter().enumerate() {
-        let mut streams: Part = Vec::new();
+        let mut streams: SegmentRows = Vec::new();
         for (node, columns) in &agreement.local_columns {
             let (messages, incoming) = bounded(QUEUE);
             let (give_back, spent) = bounded(QUEUE);
@@ -148,7 +158,7 @@ fn segments(
     request: &AuditRequest<'_>,
     agreement: &ComparisonSchema,
     at: usize,
-    reports: &BTreeMap<NodeId, Opened>,
+    reports: &BTreeMap<NodeId, OpenedNode>,
 ) -> Vec<RowSelection> {
     let bounds = |node: &NodeId| reports[node].bounds.get(at).copied().flatten();
     let known: Vec<(i64, i64)> = agreement.local_columns.keys().filter_map(bounds).collect();
@@ -204,10 +214,11 @@ pub(super) fn settle(
         side_by_side(request, layout, &table.expectation, parts, sink)
     });
     tally.balances.extend(totals);
-    unread.extend(tally.lost.iter().map(|(node, reason)| (*node, reason.clone())));
+    unread.extend(tally.lost.iter().map(|(node, fault)| (*node, fault.clone())));
     if tally.stopped {
         for node in tally.balances.keys() {
-            unread.entry(*node).or_insert_with(|| "stopped before the end".to_owned());
+            let stopped = || ReadFault { what: STOPPED.to_owned(), ..ReadFault::interrupted() };
+            unread.entry(*node).or_insert_with(stopped);
         }
     }
     let verdict = match (tally.divergent, unread.is_empty()) {
@@ -225,7 +236,7 @@ fn side_by_side(
     request: &AuditRequest<'_>,
     layout: &Layout,
     expectation: &Expectation,
-    mut parts: Vec<Part>,
+    mut parts: Vec<SegmentRows>,
     sink: &mut dyn AuditSink,
 ) -> Tally {
     if parts.len() == 1 {
@@ -277,7 +288,7 @@ fn side_by_side(
 /// Divergent rows of later parts that wait for those of earlier ones.
 const FINDINGS_KEPT: usize = 256;
 
-fn plain<'s>(part: Part) -> Vec<(NodeId, Box<dyn RowStream + 's>)> {
+fn plain<'s>(part: SegmentRows) -> Vec<(NodeId, Box<dyn RowStream + 's>)> {
     part.into_iter().map(|(node, stream)| (node, stream as Box<dyn RowStream>)).collect()
 }
 
@@ -304,24 +315,24 @@ fn choose(
     sink: &mut dyn AuditSink,
 ) -> BTreeMap<NodeId, Balance> {
     let mut found: BTreeMap<NodeId, Box<Buckets>> = BTreeMap::new();
-    let mut waiting: Nodes = nodes.chosen.keys().fold(0, |all, node| all | bit(*node));
+    let mut waiting: NodeSet = nodes.chosen.keys().collect::<NodeSet>();
     let shown = nodes.chosen.keys().next().copied();
-    while waiting != 0 {
+    while !waiting.is_empty() {
         match nodes.counted.recv() {
-            Ok((node, Counted::Rows(rows))) if Some(node) == shown => sink.advanced(rows),
-            Ok((_, Counted::Rows(_))) => {}
-            Ok((node, Counted::All(buckets))) => {
-                waiting &= !bit(node);
+            Ok((node, ScanEnd::Rows(rows))) if Some(node) == shown => sink.advanced(rows),
+            Ok((_, ScanEnd::Rows(_))) => {}
+            Ok((node, ScanEnd::All(buckets))) => {
+                waiting.remove(node);
                 found.insert(node, buckets);
             }
-            Ok((node, Counted::Fault(fault))) => {
+            Ok((node, ScanEnd::Fault(fault))) => {
                 tracing::debug!(node, %fault, "lost while its buckets were summed up");
-                waiting &= !bit(node);
+                waiting.remove(node);
             }
             Err(_) => break, // a thread fell over; its stream says so
         }
     }
-    let read = found.keys().fold(0, |all, node| all | bit(*node));
+    let read = found.keys().collect::<NodeSet>();
     let chosen = if table.expectation.all_alike(read) {
         Mismatched::unlike(&found.values().map(|buckets| &**buckets).collect::<Vec<_>>())
     } else {
@@ -367,19 +378,19 @@ impl Findings for ToChannel<'_> {
 }
 
 struct ChannelStream {
-    incoming: Receiver<Message>,
+    incoming: Receiver<NodeMessage>,
     give_back: Sender<Batch>,
 }
 
 impl RowStream for ChannelStream {
-    fn next_batch(&mut self, spent: Batch) -> Result<Option<Batch>, String> {
+    fn next_batch(&mut self, spent: Batch) -> Result<Option<Batch>, ReadFault> {
         // A full channel means the reader has memory enough.
         drop(self.give_back.try_send(spent));
         match self.incoming.recv() {
-            Ok(Message::Rows(batch)) => Ok(Some(batch)),
-            Ok(Message::End) => Ok(None),
-            Ok(Message::Fault(fault)) => Err(fault.to_string()),
-            Err(_) => Err(fallen_over().to_string()),
+            Ok(NodeMessage::Rows(batch)) => Ok(Some(batch)),
+            Ok(NodeMessage::End) => Ok(None),
+            Ok(NodeMessage::Fault(fault)) => Err(fault),
+            Err(_) => Err(fallen_over()),
         }
     }
 }

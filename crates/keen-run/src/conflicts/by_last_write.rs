@@ -2,14 +2,15 @@
 //! asked of rows that differ, and used for what it can tell.
 
 use keen_core::row::selection::RowKeys;
+use keen_core::topology::node_set::NodeSet;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use keen_core::audit::merge::DivergentRow;
 use keen_core::conflict::{
-    ByRows, Conflict, Content, Doubt, Fate, Kind, LastWrite, Now, RowNow, Rule, Standing, Thing,
-    Written, by_rows,
+    ByRows, Conflict, ConflictKind, ConflictStanding, Content, CurrentRow, Doubt, Fate, LastWrite,
+    RowNow, Thing, WinningRule, Written, by_rows,
 };
 use keen_core::fault::ReadFault;
 use keen_core::history::happened_before::Deed;
@@ -17,16 +18,16 @@ use keen_core::history::journal::{Id, Stream, Writer};
 use keen_core::plan::{AuditedTable, WrittenTimes};
 use keen_core::ports::{LastWritten, TellLastWrites, WriteOrigin};
 use keen_core::row::digest::DigestFunction;
-use keen_core::topology::placement::{Nodes, bit, members};
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 
-use super::open::{Slots, fell_over, sources};
-use super::read_rows::Wanted;
+use super::open::{READING, Slots, sources};
+use super::read_rows::WantedRows;
 use super::resolve::Settle;
-use super::{Found, MOST_JUDGED, OpenLastWrites};
+use super::{MOST_JUDGED, NodeRead, OpenLastWrites};
 use crate::audit::{self, AuditRequest, AuditSink, TableHead, TableOutcome};
-use crate::tables::{Table, thing};
+use crate::fan_out::fan_out;
+use crate::tables::{SetTable, thing};
 
 /// A node whose rows can be asked on a thread of its own.
 pub type LastWrites = Box<dyn TellLastWrites + Send>;
@@ -34,46 +35,65 @@ pub type LastWrites = Box<dyn TellLastWrites + Send>;
 /// So many rows are asked at once.
 const AT_ONCE: usize = 200;
 
-/// Looks for what raced among rows that differ, in tables of which a node has no journal that could be read.
-pub(super) fn look(settle: &Settle<'_>, found: &mut Found) {
-    let Some(open) = settle.request.last_writes else { return };
+/// The outcome of asking rows for their last writes.
+#[derive(Default)]
+pub(super) struct ByLastWrites {
+    /// Of rows that no journal told a conflict of.
+    pub(super) conflicts: Vec<Conflict>,
+    /// Rows beyond the number that is judged.
+    pub(super) more: u64,
+    /// Remarks on nodes.
+    pub(super) notes: Vec<(NodeId, String)>,
+    /// Why rows of nodes could not be read.
+    pub(super) unread: BTreeMap<NodeId, ReadFault>,
+}
+
+/// Looks for what raced among rows that differ, in tables of which a node has no journal that could be read, and
+/// proves by rows what journals left open in the conflicts that are `known`.
+pub(super) fn look(
+    settle: &Settle<'_>,
+    nodes: &BTreeMap<NodeId, NodeRead>,
+    known: &mut [Conflict],
+) -> ByLastWrites {
+    let mut told = ByLastWrites::default();
+    let Some(open) = settle.request.last_writes else { return told };
     let topology = settle.request.topology;
-    let lacking = found.nodes.iter().filter(|(_, node)| !node.read && node.rows_fault.is_none());
-    let lacking = lacking.fold(0, |nodes, (node, _)| nodes | bit(*node));
+    let lacking = nodes.iter().filter(|(_, node)| !node.read && node.rows_fault.is_none());
+    let lacking = lacking.map(|(node, _)| *node).collect::<NodeSet>();
     let wanted: Vec<usize> = (0..settle.tables.len())
-        .filter(|table| settle.tables[*table].expectation.carriers() & lacking != 0)
+        .filter(|table| settle.tables[*table].expectation.carriers().meets(lacking))
         .collect();
     if wanted.is_empty() || (settle.request.stop)() {
-        return;
+        return told;
     }
-    let carriers = wanted.iter().fold(0, |all, t| all | settle.tables[*t].expectation.carriers());
+    let carriers =
+        wanted.iter().fold(NodeSet::EMPTY, |all, t| all | settle.tables[*t].expectation.carriers());
     let Some(mut asked) = LastWriteSources::open(topology, carriers & settle.request.nodes, open)
     else {
-        return;
+        return told;
     };
-    for (node, fault) in &asked.refused {
-        if let Some(report) = found.nodes.get_mut(node).filter(|_| lacking & bit(*node) != 0) {
-            report.notes.push(fault.to_string());
-        }
+    let refused = asked.refused.iter().filter(|(node, _)| lacking.contains(**node));
+    told.notes.extend(refused.map(|(node, fault)| (*node, fault.to_string())));
+    if !asked.nodes().meets(lacking) || asked.telling.len() < 2 {
+        return told;
     }
-    if asked.nodes() & lacking == 0 || asked.telling.len() < 2 {
-        return;
-    }
-    let differing = differing(settle, &wanted, found);
+    let (differing, more) = differing(settle, &wanted);
+    told.more = more;
     let window = settle.history.window;
     let mut judged: BTreeMap<NodeId, u64> = BTreeMap::new();
     for (number, keys) in differing {
         let table = &settle.tables[number];
         let rows: HashMap<u128, Vec<Value>> =
             keys.into_iter().map(|key| (thing(number, None, &key), key)).collect();
-        let wanted: Wanted = [(number, rows)].into();
+        let wanted: WantedRows = [(number, rows)].into();
         let ask = |asked: &mut LastWriteSources| asked.of_table(table, &wanted[&number]);
         // What is the same before and after was so at one moment on all nodes.
         let before = ask(&mut asked);
-        let held = settle.held(&wanted, found);
+        let (held, unread) = settle.held(&wanted);
+        told.unread.extend(unread);
         let after = ask(&mut asked);
         for (row, key) in &wanted[&number] {
-            let told: BTreeMap<NodeId, &LastWritten> = (after.iter())
+            let last_written: BTreeMap<NodeId, &LastWritten> = (after.iter())
                 .filter_map(|(node, rows)| Some((*node, rows.get(row)?)))
                 .filter(|(node, told)| {
                     let earlier = before.get(node).and_then(|rows| rows.get(row));
@@ -82,26 +102,27 @@ pub(super) fn look(settle: &Settle<'_>, found: &mut Found) {
                     })
                 })
                 .collect();
-            let last = told.iter().map(|(node, told)| (*node, asked.last(*node, told))).collect();
+            let last =
+                last_written.iter().map(|(node, told)| (*node, asked.last(*node, told))).collect();
             let now = settle.row_now((number, *row, key.clone()), &held);
             let Some(of_row) = by_rows(&last, window).filter(|_| differs(&now)) else { continue };
-            let youngest = told.values().map(|told| told.age).min().unwrap_or(i64::MAX);
-            for node in told.keys().filter(|node| lacking & bit(**node) != 0) {
+            let youngest = last_written.values().map(|told| told.age).min().unwrap_or(i64::MAX);
+            for node in last_written.keys().filter(|node| lacking.contains(**node)) {
                 *judged.entry(*node).or_insert(0) += 1;
             }
             let same = |conflict: &&mut Conflict| {
                 conflict.table == number
                     && matches!(&conflict.thing, Thing::Row(other) if thing(number, None, other) == *row)
             };
-            match found.conflicts.iter_mut().find(same) {
+            match known.iter_mut().chain(&mut told.conflicts).find(same) {
                 Some(conflict) => bear_out(conflict, &of_row),
                 None => {
                     let standing = match youngest < window && !arrived(&of_row) {
-                        true => Standing::InFlight,
-                        false => Standing::Apart,
+                        true => ConflictStanding::InFlight,
+                        false => ConflictStanding::Apart,
                     };
                     let conflict = conflict(topology, table, now, &of_row, standing);
-                    found.conflicts.push(conflict);
+                    told.conflicts.push(conflict);
                 }
             }
         }
@@ -109,17 +130,18 @@ pub(super) fn look(settle: &Settle<'_>, found: &mut Found) {
     for (node, count) in judged {
         let rows = if count == 1 { "1 row that differs was" } else { "rows that differ were" };
         let number = if count == 1 { String::new() } else { format!("{count} ") };
-        found.nodes.entry(node).or_default().notes.push(format!(
-            "{number}{rows} judged by the last write of each row, which is all that is known without a journal: what was overwritten, deleted or lost does not show"
-        ));
+        told.notes.push((node, format!(
+            "{number}{rows} judged by the last write of each row, which is all that is known without a journal: it does not show what was overwritten, deleted or lost"
+        )));
     }
+    told
 }
 
 /// Whether nodes hold different rows.
 fn differs(row: &RowNow) -> bool {
     let mut rows = row.now.values().filter_map(|now| match now {
-        Now::Row(cells) => Some(cells),
-        Now::NoRow | Now::Unread(_) => None,
+        CurrentRow::Row(cells) => Some(cells),
+        CurrentRow::NoRow | CurrentRow::Unread(_) => None,
     });
     let first = rows.next();
     rows.any(|other| Some(other) != first)
@@ -133,7 +155,7 @@ fn arrived(of_row: &ByRows) -> bool {
     (0..of_row.writes.len()).all(|at| of_row.held.iter().all(|of_node| has(of_node, at)))
 }
 
-/// What journals left open, rows may prove.
+/// Proves by rows what journals left open.
 fn bear_out(conflict: &mut Conflict, of_row: &ByRows) {
     for (write, proven) in of_row.writes.iter().zip(&of_row.proven).filter(|(_, proven)| **proven) {
         for known in &mut conflict.writes {
@@ -149,15 +171,15 @@ fn bear_out(conflict: &mut Conflict, of_row: &ByRows) {
 
 fn conflict(
     topology: &Topology,
-    table: &Table,
+    table: &SetTable,
     row: RowNow,
     of_row: &ByRows,
-    standing: Standing,
+    standing: ConflictStanding,
 ) -> Conflict {
     let contents: Vec<&Vec<Value>> = (row.now.values())
         .filter_map(|now| match now {
-            Now::Row(cells) => Some(cells),
-            Now::NoRow | Now::Unread(_) => None,
+            CurrentRow::Row(cells) => Some(cells),
+            CurrentRow::NoRow | CurrentRow::Unread(_) => None,
         })
         .collect();
     let same = |at: usize| contents.windows(2).all(|pair| pair[0][at].same_as(&pair[1][at]));
@@ -169,7 +191,7 @@ fn conflict(
             .map(|(node, _)| *node)
             .collect();
         let cells = holders.iter().find_map(|node| match row.now.get(node) {
-            Some(Now::Row(cells)) => Some(cells),
+            Some(CurrentRow::Row(cells)) => Some(cells),
             _ => None,
         });
         // Which cells it changed is not known: those are told that are not the same everywhere.
@@ -188,8 +210,8 @@ fn conflict(
             node: write.by,
             made: Some(write.made),
             deed: Deed::Update,
-            applied: holders.iter().fold(0, |nodes, node| nodes | bit(*node)),
-            skipped: 0,
+            applied: holders.iter().collect::<NodeSet>(),
+            skipped: NodeSet::EMPTY,
             proven: of_row.proven[number],
             content: Content { before: None, after: cells.map(told) },
             row: 0,
@@ -203,7 +225,7 @@ fn conflict(
         write.by.is_some_and(|by| of_row.held.get(&by).is_some_and(|held| *held != number))
     });
     Conflict {
-        kind: Kind::LastWrites,
+        kind: ConflictKind::LastWrites,
         table: row.table,
         thing: Thing::Row(row.key.clone()),
         proven,
@@ -215,7 +237,7 @@ fn conflict(
         healed_by: None,
         held: of_row.held.clone(),
         // Where nobody holds his own, the other's came last.
-        rules: if swapped { vec![Rule::LastCome] } else { Vec::new() },
+        rules: if swapped { vec![WinningRule::LastCome] } else { Vec::new() },
         counted: false,
         counted_alike: Vec::new(),
         breaks: Vec::new(),
@@ -223,12 +245,8 @@ fn conflict(
     }
 }
 
-/// The keys of rows that differ, by number of the table.
-fn differing(
-    settle: &Settle<'_>,
-    wanted: &[usize],
-    found: &mut Found,
-) -> BTreeMap<usize, Vec<Vec<Value>>> {
+/// The keys of rows that differ, by number of the table, and the count of those beyond the number that is judged.
+fn differing(settle: &Settle<'_>, wanted: &[usize]) -> (BTreeMap<usize, Vec<Vec<Value>>>, u64) {
     let names: Vec<String> =
         wanted.iter().map(|table| settle.tables[*table].name.clone()).collect();
     let mut differing = Differing { tables: settle.tables, ..Differing::default() };
@@ -246,13 +264,12 @@ fn differing(
         },
         &mut differing,
     );
-    found.more += differing.more;
-    differing.keys
+    (differing.keys, differing.more)
 }
 
 #[derive(Default)]
 struct Differing<'a> {
-    tables: &'a [Table],
+    tables: &'a [SetTable],
     now: Option<usize>,
     keys: BTreeMap<usize, Vec<Vec<Value>>>,
     count: usize,
@@ -261,7 +278,7 @@ struct Differing<'a> {
 
 impl AuditSink for Differing<'_> {
     fn table(&mut self, head: &TableHead<'_>) -> ControlFlow<()> {
-        let known = |table: &Table| {
+        let known = |table: &SetTable| {
             table.name == head.table
                 && head.layout.is_some_and(|layout| layout.key == table.layout.key)
         };
@@ -296,24 +313,18 @@ pub struct LastWriteSources {
 
 impl std::fmt::Debug for LastWriteSources {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Asked").field("nodes", &self.nodes()).finish_non_exhaustive()
+        f.debug_struct("LastWriteSources").field("nodes", &self.nodes()).finish_non_exhaustive()
     }
 }
 
 impl LastWriteSources {
     /// Opens the nodes, side by side; none if the rows of no node tell anything.
     #[must_use]
-    pub fn open(topology: &Topology, nodes: Nodes, open: &OpenLastWrites<'_>) -> Option<Self> {
-        let opened: Vec<(NodeId, Result<Option<LastWrites>, ReadFault>)> =
-            std::thread::scope(|scope| {
-                let opening: Vec<_> =
-                    members(nodes).map(|node| (node, scope.spawn(move || open(node)))).collect();
-                let joined = opening.into_iter();
-                joined.map(|(n, o)| (n, o.join().unwrap_or_else(|_| Err(fell_over())))).collect()
-            });
+    pub fn open(topology: &Topology, nodes: NodeSet, open: &OpenLastWrites<'_>) -> Option<Self> {
+        let opened = fan_out(nodes.iter().map(|node| (node, ())), READING, |node, ()| open(node));
         let (mut telling, mut refused) = (BTreeMap::new(), BTreeMap::new());
         for (node, opened) in opened {
-            match opened {
+            match opened.flatten() {
                 Ok(Some(tells)) => drop(telling.insert(node, tells)),
                 Ok(None) => {}
                 Err(fault) => drop(refused.insert(node, fault)),
@@ -326,8 +337,8 @@ impl LastWriteSources {
         (!telling.is_empty() || !refused.is_empty()).then_some(Self { telling, sources, refused })
     }
 
-    fn nodes(&self) -> Nodes {
-        self.telling.keys().fold(0, |nodes, node| nodes | bit(*node))
+    fn nodes(&self) -> NodeSet {
+        self.telling.keys().collect::<NodeSet>()
     }
 
     fn last(&self, node: NodeId, told: &LastWritten) -> LastWrite {
@@ -344,7 +355,7 @@ impl LastWriteSources {
     /// By node the last writes of wanted rows.
     fn of_table(
         &mut self,
-        table: &Table,
+        table: &SetTable,
         wanted: &HashMap<u128, Vec<Value>>,
     ) -> BTreeMap<NodeId, HashMap<u128, LastWritten>> {
         let mut found = BTreeMap::new();

@@ -1,20 +1,19 @@
-//! From the records of one thing to writes that collide, before it is known what came of them.
+//! From the records of one thing to writes that collide, before their outcome is known.
 
 use std::collections::{BTreeMap, BTreeSet};
 
 use keen_core::history::happened_before::{Chain, Deed, History, Saw, Write, WriterId, chains};
 use keen_core::history::journal::{Writer, empties};
 use keen_core::topology::NodeId;
-use keen_core::topology::placement::members;
 
-use super::record_sort::{NO_CONTENT, NO_TIME, Record};
-use super::resume::{self, Carried, HandingOn, Held};
+use super::record_sort::{NO_CONTENT, NO_TIME, WriteRecord};
+use super::resume::{self, Carried, HandingOn, StoredRecords};
 use super::scan_journal::Reshaped;
 use super::{MOST_JUDGED, MOST_LIVED, MOST_WRITES};
 use crate::conflicts::ConflictsRequest;
-use crate::tables::{self, Table};
+use crate::tables::{self, SetTable};
 
-/// Writes of one thing that collide, before it is known what came of it.
+/// Writes of one thing that collide, before its outcome is known.
 pub(super) struct Candidate {
     pub(super) table: usize,
     /// Which list of unique columns, from 1; 0 for a row.
@@ -23,14 +22,14 @@ pub(super) struct Candidate {
     pub(super) writes: Vec<Write>,
     pub(super) chain: Chain,
     /// By write of the chain where its content is kept: from the first change of it to the last.
-    pub(super) kept: Vec<Kept>,
+    pub(super) kept: Vec<WriteSource>,
     /// Repairs of keen's changed it, too.
     pub(super) repaired: bool,
 }
 
 /// Where what a write wrote is kept.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Kept {
+pub(super) struct WriteSource {
     pub(super) node: NodeId,
     pub(super) first: u64,
     pub(super) last: u64,
@@ -96,16 +95,16 @@ pub(super) fn reshaping(
 
 pub(super) struct Judging<'a> {
     pub(super) request: &'a ConflictsRequest<'a>,
-    pub(super) tables: &'a [Table],
+    pub(super) tables: &'a [SetTable],
     pub(super) history: &'a History,
-    /// What stands for the rows whose life is wanted.
+    /// Tokens of the rows whose life is wanted.
     pub(super) wanted: BTreeSet<u128>,
     pub(super) lives: Vec<(u128, Candidate)>,
     pub(super) shapes: Vec<Reshaping>,
     pub(super) candidates: Vec<Candidate>,
     pub(super) more: u64,
     pub(super) reused: Vec<(WriterId, u64)>,
-    /// What is handed on to the next run, where that is wanted.
+    /// The state for the next run, where that is wanted.
     pub(super) handing_on: Option<HandingOn>,
     /// Those under whom keen's repairs are numbered: a repair is nobody's write, and races with none.
     pub(super) repairs: BTreeSet<WriterId>,
@@ -113,8 +112,8 @@ pub(super) struct Judging<'a> {
     pub(super) domains: BTreeSet<WriterId>,
     /// Of the thing at hand some write was a repair.
     pub(super) repaired: bool,
-    /// What the journals still have.
-    pub(super) held: Held<'a>,
+    /// The records that the journals still have.
+    pub(super) held: StoredRecords<'a>,
 }
 
 fn leave_out<T>(list: &mut Vec<T>, marked: &[bool]) {
@@ -124,12 +123,12 @@ fn leave_out<T>(list: &mut Vec<T>, marked: &[bool]) {
 
 impl Judging<'_> {
     /// The records of one thing, over all journals.
-    pub(super) fn group(&mut self, records: &[Record]) {
+    pub(super) fn group(&mut self, records: &[WriteRecord]) {
         let table = usize::from(records[0].table);
         let (mut writes, mut kept) = (Vec::new(), Vec::new());
         let mut rows = Vec::new();
         // Made after their own journals were read: they belong to a later look.
-        let mut later: Vec<Record> = Vec::new();
+        let mut later: Vec<WriteRecord> = Vec::new();
         for of_write in records.chunk_by(|a, b| (a.writer, a.place) == (b.writer, b.place)) {
             if writes.len() == MOST_WRITES {
                 // What comes after may have raced too: that is counted, and the result is not complete.
@@ -156,7 +155,7 @@ impl Judging<'_> {
                 let node = self.history.node_of(&reshaping.write).unwrap_or(0);
                 writes.push(Write { deed: Deed::Delete, ..reshaping.write.clone() });
                 rows.push(records[0].row);
-                kept.push(Kept { node, first: NO_CONTENT, last: NO_CONTENT, table });
+                kept.push(WriteSource { node, first: NO_CONTENT, last: NO_CONTENT, table });
             }
         }
         if unique == 0 && self.wanted.contains(&records[0].thing) {
@@ -212,7 +211,7 @@ impl Judging<'_> {
 
     /// Whether a transaction did not write the thing where it was made, as that node's log tells: an applier that
     /// replaces what stands in its way logs that under the transaction it applies.
-    fn is_replacement(&self, records: &[Record]) -> bool {
+    fn is_replacement(&self, records: &[WriteRecord]) -> bool {
         let writer = records[0].writer;
         let Some(own) = self.history.writers.get(usize::from(writer)).copied().flatten() else {
             return false;
@@ -231,7 +230,7 @@ impl Judging<'_> {
         skipped: bool,
         writes: &[Write],
         chain: &Chain,
-        kept: &[Kept],
+        kept: &[WriteSource],
     ) {
         if self.candidates.len() == MOST_JUDGED {
             self.more += 1;
@@ -258,7 +257,7 @@ impl Judging<'_> {
     }
 
     /// One transaction's write of the thing, from what all journals have of it.
-    pub(super) fn write(&mut self, records: &[Record]) -> Option<(Write, Kept)> {
+    pub(super) fn write(&mut self, records: &[WriteRecord]) -> Option<(Write, WriteSource)> {
         let first = &records[0];
         let Write { orders, .. } = bare(records);
         let times = records.iter().map(|record| record.made).filter(|made| *made != NO_TIME);
@@ -270,20 +269,20 @@ impl Judging<'_> {
             self.reused.push((first.writer, first.place));
         }
         let own = self.history.writers.get(usize::from(first.writer)).copied().flatten();
-        let told = |record: &&Record| record.content != NO_CONTENT;
+        let told = |record: &&WriteRecord| record.content != NO_CONTENT;
         let from = records
             .iter()
             .find(|record| told(record) && Some(NodeId::from(record.node)) == own)
             .or_else(|| records.iter().find(told))
             .unwrap_or(first);
         // All that this journal has of the transaction's doings with the thing, in order.
-        let doings: Vec<&Record> = records
+        let doings: Vec<&WriteRecord> = records
             .iter()
             .filter(|record| record.node == from.node && record.order == from.order)
             .collect();
         let mut own_doings = doings.iter().filter(|record| record.deed() != Deed::Refer);
         let (Some(begun), Some(ended)) = (own_doings.clone().next(), own_doings.next_back()) else {
-            let kept = Kept {
+            let kept = WriteSource {
                 node: NodeId::from(from.node),
                 first: from.content,
                 last: from.content,
@@ -308,7 +307,7 @@ impl Judging<'_> {
         };
         let write =
             Write { writer: first.writer, place: first.place, made: earliest, orders, deed };
-        let kept = Kept {
+        let kept = WriteSource {
             node: NodeId::from(from.node),
             first: begun.content,
             last: ended.content,
@@ -322,7 +321,8 @@ impl Judging<'_> {
             return false;
         }
         let Some(from) = self.history.node_of(write) else { return false };
-        members(tables::reaches(&self.tables[table], from) & self.request.nodes)
+        (tables::reaches(&self.tables[table], from) & self.request.nodes)
+            .iter()
             .any(|node| self.history.skipped(node, write))
     }
 
@@ -348,7 +348,7 @@ impl Judging<'_> {
 
 /// Whether one transaction left a thing in different ways, as journals tell. Only what it left counts: an applier
 /// that replaces a row logs more than its origin did, and the second of a commit may differ between their logs.
-fn differ(records: &[Record]) -> bool {
+fn differ(records: &[WriteRecord]) -> bool {
     let left: Vec<(u64, u64)> = records
         .chunk_by(|a, b| a.node == b.node)
         .filter_map(|of_node| of_node.last())
@@ -358,7 +358,7 @@ fn differ(records: &[Record]) -> bool {
 }
 
 /// A transaction, and where the journals have it.
-fn bare(records: &[Record]) -> Write {
+fn bare(records: &[WriteRecord]) -> Write {
     let mut orders: Vec<(NodeId, u64)> = Vec::new();
     for record in records {
         let node = NodeId::from(record.node);
@@ -372,7 +372,7 @@ fn bare(records: &[Record]) -> Write {
 }
 
 /// The writes of a row that are told, as one candidate.
-pub(super) fn life(table: usize, writes: &[Write], kept: &[Kept]) -> Candidate {
+pub(super) fn life(table: usize, writes: &[Write], kept: &[WriteSource]) -> Candidate {
     let mut told: Vec<usize> =
         (0..writes.len()).filter(|at| writes[*at].deed != Deed::Refer).collect();
     let count = told.len();

@@ -1,5 +1,5 @@
-//! What has to be known before journals are read: what tables look like, who calls himself what, whose
-//! slots are whose, and whether a run can go on from an earlier one.
+//! Preparations before journals are read: what tables look like, who calls himself what, whose slots are whose, and
+//! whether a run can go on from an earlier one.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -7,50 +7,55 @@ use std::sync::Arc;
 use keen_core::fault::ReadFault;
 use keen_core::history::journal::{Head, Since};
 use keen_core::row::schema::TableShape;
-use keen_core::topology::placement::members;
 use keen_core::topology::{NodeId, Topology};
 
-use super::Found;
+use super::NodeRead;
 use super::resume::{self, Carried};
 use crate::conflicts::ConflictsRequest;
+use crate::fan_out::fan_out;
 use crate::opener::Journal;
-use crate::tables;
+use crate::tables::{self, Left, SetTable};
 
-/// Journals that can be read.
-pub(super) struct Opened {
-    /// What stands for the topology and the tables.
+/// The journals that can be read, and the tables to look for in them.
+pub(super) struct OpenJournals {
+    /// The tables that are looked at.
+    pub(super) tables: Vec<SetTable>,
+    /// Tables that are not, and why.
+    pub(super) left: Vec<Left>,
+    /// By node how opening it went.
+    pub(super) nodes: BTreeMap<NodeId, NodeRead>,
+    /// A token of the topology and the tables.
     pub(super) fits: String,
-    /// What each journal tells of itself, as of where it is read from.
+    /// The head of each journal, as of where it is read from.
     pub(super) heads: BTreeMap<NodeId, Head>,
     /// The same as of its beginning.
     pub(super) whole_heads: BTreeMap<NodeId, Head>,
     pub(super) journals: BTreeMap<NodeId, Journal>,
     /// Who calls himself what.
     pub(super) known: BTreeMap<Arc<str>, NodeId>,
-    /// What an earlier run handed on, if this one goes on from there.
+    /// The state of an earlier run, if this one goes on from there.
     pub(super) earlier: Option<Carried>,
 }
 
 /// Opens everything, and makes journals go on from where an earlier run got to if all can.
-pub(super) fn all(request: &ConflictsRequest<'_>, found: &mut Found) -> Opened {
+pub(super) fn all(request: &ConflictsRequest<'_>) -> OpenJournals {
     let topology = request.topology;
-    let shapes = shapes(request, found);
+    let (shapes, mut nodes) = shapes(request);
     let (tables, left) = tables::tables(topology, request.tables, &shapes);
-    (found.tables, found.left) = (tables, left);
-    let (mut heads, mut journals) = open(request, found);
-    let fits = resume::fits(topology, &found.tables);
+    let (mut heads, mut journals) = open(request, &tables, &mut nodes);
+    let fits = resume::fits(topology, &tables);
     let mut earlier = request.earlier.clone().filter(|earlier| earlier.suits(&fits, &heads));
     if let Some(from) = &earlier
         && !go_on(from, &mut journals)
     {
         // What was asked to go on is of no use any more.
         earlier = None;
-        (heads, journals) = open(request, found);
+        (heads, journals) = open(request, &tables, &mut nodes);
     }
     resolve(topology, &heads, &mut journals);
     let mut known = identities(topology, &heads);
     // A node whose journal cannot be read may still have said who it is.
-    for (node, report) in &found.nodes {
+    for (node, report) in &nodes {
         if let Some(identity) = &report.identity {
             known.entry(Arc::from(&identity[..])).or_insert(*node);
         }
@@ -58,12 +63,12 @@ pub(super) fn all(request: &ConflictsRequest<'_>, found: &mut Found) -> Opened {
     for (node, other, name) in twins(topology, &heads) {
         let reason = ReadFault::new(
             format!(
-                "it calls itself {name}, and so does {other}: nobody can tell their writes apart"
+                "it calls itself {name}, and so does {other}: their writes cannot be told apart"
             ),
-            "give each node an identity of its own (keen preflight says how)",
+            "give each node its own identity (keen preflight says how)",
         );
         journals.remove(&node);
-        found.nodes.entry(node).or_default().fault = Some(reason);
+        nodes.entry(node).or_default().fault = Some(reason);
     }
     let whole_heads = heads.clone();
     if let Some(earlier) = &earlier {
@@ -71,48 +76,31 @@ pub(super) fn all(request: &ConflictsRequest<'_>, found: &mut Found) -> Opened {
             *head = earlier.head(*node, head);
         }
     }
-    Opened { fits, heads, whole_heads, journals, known, earlier }
+    OpenJournals { tables, left, nodes, fits, heads, whole_heads, journals, known, earlier }
 }
 
 /// Makes all journals go on from where an earlier run got to; false if one of them cannot.
 fn go_on(earlier: &Carried, journals: &mut BTreeMap<NodeId, Journal>) -> bool {
-    std::thread::scope(|scope| {
-        let going: Vec<_> = journals
-            .iter_mut()
-            .map(|(node, journal)| {
-                let mark = earlier.mark(*node);
-                scope.spawn(move || match mark {
-                    Some(mark) => journal.go_on(&mark).unwrap_or_else(|fault| {
-                        tracing::debug!(node, %fault, "cannot go on");
-                        false
-                    }),
-                    None => false,
-                })
-            })
-            .collect();
-        // Every thread is waited for.
-        let gone: Vec<bool> =
-            going.into_iter().map(|going| going.join().unwrap_or(false)).collect();
-        gone.iter().all(|gone| *gone)
-    })
+    let journals = journals.iter_mut().map(|(node, journal)| (*node, journal));
+    let going = fan_out(journals, READING, |node, journal| match earlier.mark(node) {
+        Some(mark) => journal.go_on(&mark).unwrap_or_else(|fault| {
+            tracing::debug!(node, %fault, "cannot go on");
+            false
+        }),
+        None => false,
+    });
+    going.into_iter().all(|(_, goes_on)| goes_on.unwrap_or(false))
 }
 
-/// The shapes of the wanted tables, from every node that answers.
+/// The shapes of the wanted tables, from every node that answers, and how asking went.
 fn shapes(
     request: &ConflictsRequest<'_>,
-    found: &mut Found,
-) -> BTreeMap<NodeId, BTreeMap<String, TableShape>> {
-    let topology = request.topology;
-    let asked = std::thread::scope(|scope| {
-        let asking: Vec<_> = members(request.nodes)
-            .filter(|node| *node < topology.nodes.len())
-            .map(|node| (node, scope.spawn(move || ask(request, node))))
-            .collect();
-        asking.into_iter().map(|(node, asked)| (node, asked.join())).collect::<Vec<_>>()
-    });
-    let mut shapes = BTreeMap::new();
+) -> (BTreeMap<NodeId, BTreeMap<String, TableShape>>, BTreeMap<NodeId, NodeRead>) {
+    let nodes = request.nodes.iter().filter(|node| *node < request.topology.nodes.len());
+    let asked = fan_out(nodes.map(|node| (node, ())), READING, |node, ()| ask(request, node));
+    let (mut shapes, mut nodes) = (BTreeMap::new(), BTreeMap::<NodeId, NodeRead>::new());
     for (node, asked) in asked {
-        let report = found.nodes.entry(node).or_default();
+        let report = nodes.entry(node).or_default();
         match asked {
             Ok(Ok((identity, of_node))) => {
                 report.identity = identity;
@@ -125,13 +113,13 @@ fn shapes(
                     shapes.insert(node, exported);
                 }
             }
-            Err(_) => report.rows_fault = Some(fell_over()),
+            Err(fault) => report.rows_fault = Some(fault),
         }
     }
-    shapes
+    (shapes, nodes)
 }
 
-/// What a node calls itself, if it says, and the shapes of its tables.
+/// A node's own name, if it says one, and the shapes of its tables.
 type Said = (Option<String>, BTreeMap<String, TableShape>);
 
 fn ask(request: &ConflictsRequest<'_>, node: NodeId) -> Result<Said, ReadFault> {
@@ -141,7 +129,7 @@ fn ask(request: &ConflictsRequest<'_>, node: NodeId) -> Result<Said, ReadFault> 
     for (name, local) in names(request.topology, node) {
         match reader.shape(&local) {
             Ok(shape) => drop(shapes.insert(name, shape)),
-            Err(fault) if fault.interrupted => return Err(fault),
+            Err(fault) if fault.is_interrupted() => return Err(fault),
             Err(fault) => tracing::debug!(node, name, %fault, "no shape"),
         }
     }
@@ -163,37 +151,27 @@ fn names(topology: &Topology, node: NodeId) -> Vec<(String, String)> {
     names
 }
 
-pub(super) fn fell_over() -> ReadFault {
-    crate::fell_over("reading it")
-}
+/// The work of a node's thread, for when it falls over.
+pub(super) const READING: &str = "reading it";
 
-/// Opens the journals, side by side.
+/// Opens the journals, side by side, and says of each node how that went.
 fn open(
     request: &ConflictsRequest<'_>,
-    found: &mut Found,
+    tables: &[SetTable],
+    nodes: &mut BTreeMap<NodeId, NodeRead>,
 ) -> (BTreeMap<NodeId, Head>, BTreeMap<NodeId, Journal>) {
-    let tables = &found.tables;
-    let opened = std::thread::scope(|scope| {
-        let opening: Vec<_> = found
-            .nodes
-            .keys()
-            .map(|node| {
-                let mut names = names(request.topology, *node);
-                names.retain(|(name, _)| tables.iter().any(|table| table.name == *name));
-                let open = move || -> Result<(Head, Journal), ReadFault> {
-                    let mut journal = (request.journal)(*node, &names)?;
-                    Ok((journal.head()?, journal))
-                };
-                (*node, scope.spawn(open))
-            })
-            .collect();
-        opening.into_iter().map(|(node, opened)| (node, opened.join())).collect::<Vec<_>>()
-    });
+    let open = |node: NodeId, ()| -> Result<(Head, Journal), ReadFault> {
+        let mut names = names(request.topology, node);
+        names.retain(|(name, _)| tables.iter().any(|table| table.name == *name));
+        let mut journal = (request.journal)(node, &names)?;
+        Ok((journal.head()?, journal))
+    };
+    let opened = fan_out(nodes.keys().map(|node| (*node, ())), READING, open);
     let (mut heads, mut journals) = (BTreeMap::new(), BTreeMap::new());
     for (node, opened) in opened {
-        let report = found.nodes.entry(node).or_default();
-        match opened {
-            Ok(Ok((head, journal))) => {
+        let report = nodes.entry(node).or_default();
+        match opened.flatten() {
+            Ok((head, journal)) => {
                 report.about.clone_from(&head.about);
                 report.identity =
                     head.identity.as_ref().map(ToString::to_string).or(report.identity.take());
@@ -202,8 +180,7 @@ fn open(
                 heads.insert(node, head);
                 journals.insert(node, journal);
             }
-            Ok(Err(fault)) => report.fault = Some(fault),
-            Err(_) => report.fault = Some(fell_over()),
+            Err(fault) => report.fault = Some(fault),
         }
     }
     (heads, journals)

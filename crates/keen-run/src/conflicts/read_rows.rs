@@ -1,40 +1,40 @@
-//! What nodes hold now of the rows that were written to at once.
+//! The rows that were written to at once, as nodes hold them now.
 
 use crate::rows_by_key::each_row;
 use keen_core::row::selection::{RowKeys, RowSelection};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
-use keen_core::conflict::Now;
-use keen_core::fault::ReadFault;
+use keen_core::conflict::CurrentRow;
+use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::ports::{ReadRows, TableRequest};
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 
-use crate::tables::{Table, thing};
+use crate::tables::{SetTable, thing};
 
 /// Rows wanted of each table, by number: their keys, by what stands for the row.
-pub(super) type Wanted = BTreeMap<usize, HashMap<u128, Vec<Value>>>;
+pub(super) type WantedRows = BTreeMap<usize, HashMap<u128, Vec<Value>>>;
 
-/// What one node holds: of each wanted row its cells, or why a table could not be read.
+/// The wanted rows of one node, or why a table could not be read.
 #[derive(Default)]
 pub(super) struct CurrentRows {
     rows: HashMap<u128, Vec<Value>>,
-    unread: BTreeMap<usize, String>,
+    unread: BTreeMap<usize, ReadFault>,
 }
 
 impl CurrentRows {
     /// Nothing could be read.
-    pub(super) fn nothing(wanted: &Wanted, fault: &ReadFault) -> Self {
-        let unread = wanted.keys().map(|table| (*table, fault.to_string())).collect();
+    pub(super) fn nothing(wanted: &WantedRows, fault: &ReadFault) -> Self {
+        let unread = wanted.keys().map(|table| (*table, fault.clone())).collect();
         Self { rows: HashMap::new(), unread }
     }
 
-    pub(super) fn now(&self, table: usize, row: u128) -> Now {
+    pub(super) fn now(&self, table: usize, row: u128) -> CurrentRow {
         match (self.rows.get(&row), self.unread.get(&table)) {
-            (Some(cells), _) => Now::Row(cells.clone()),
-            (None, Some(reason)) => Now::Unread(reason.clone()),
-            (None, None) => Now::NoRow,
+            (Some(cells), _) => CurrentRow::Row(cells.clone()),
+            (None, Some(fault)) => CurrentRow::Unread(fault.clone()),
+            (None, None) => CurrentRow::NoRow,
         }
     }
 }
@@ -45,17 +45,18 @@ const AT_ONCE: usize = 200;
 /// Reads the wanted rows of a node.
 pub(super) fn read(
     topology: &Topology,
-    tables: &[Table],
+    tables: &[SetTable],
     node: NodeId,
     reader: &mut dyn ReadRows,
-    wanted: &Wanted,
+    wanted: &WantedRows,
 ) -> CurrentRows {
     let mut held = CurrentRows::default();
     for (number, rows) in wanted {
         let table = &tables[*number];
         let local = topology.nodes[node].name_of(&table.name);
         let Some(columns) = table.local_columns.get(&node) else {
-            held.unread.insert(*number, "its table is not shaped as the others' are".to_owned());
+            let what = "its table does not have the shape of the others";
+            held.unread.insert(*number, ReadFault::new(what, "").of(FaultKind::Unlike));
             continue;
         };
         let keys: Vec<Vec<Value>> = rows.values().cloned().collect();
@@ -83,7 +84,7 @@ pub(super) fn read(
             }
         }
         if let Err(fault) = done {
-            held.unread.insert(*number, fault.to_string());
+            held.unread.insert(*number, fault);
         }
     }
     held
@@ -93,7 +94,7 @@ fn read_some(
     reader: &mut dyn ReadRows,
     request: &TableRequest,
     number: usize,
-    table: &Table,
+    table: &SetTable,
     wanted: &HashMap<u128, Vec<Value>>,
     rows: &mut HashMap<u128, Vec<Value>>,
 ) -> Result<(), ReadFault> {

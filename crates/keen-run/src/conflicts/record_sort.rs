@@ -1,4 +1,4 @@
-//! What was written, put into order by what it was written to: in memory while it is little, then in files.
+//! Records put into order by the thing that was written to: in memory while they are few, then in files.
 //!
 //! Each journal is read once. Of every write a record of fixed size says what was written to, by whom, and
 //! where it stands in the journal; records are sorted in runs and merged, so that the writes of one row
@@ -17,8 +17,8 @@ use tempfile::SpooledTempFile;
 
 /// One write of one thing, as one journal has it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) struct Record {
-    /// What was written to.
+pub(super) struct WriteRecord {
+    /// A token of the thing that was written to.
     pub(super) thing: u128,
     /// Who numbers the transaction, and its number.
     pub(super) writer: u16,
@@ -36,7 +36,7 @@ pub(super) struct Record {
     pub(super) deed: u8,
     /// Of a value that must be unique: which row took it.
     pub(super) row: u64,
-    /// What stands for what was written: above for which cells the journal tells, below for what they hold.
+    /// A token of the contents: above for which cells the journal tells, below for what they hold.
     pub(super) gist: u64,
     /// Where its content is kept; `NO_CONTENT` if it is not.
     pub(super) content: u64,
@@ -48,7 +48,7 @@ pub(super) const NO_CONTENT: u64 = u64::MAX;
 /// Bytes of a record.
 pub(super) const RECORD_SIZE: usize = 16 + 2 + 8 + 1 + 8 + 4 + 8 + 2 + 2 + 1 + 8 + 8 + 8;
 
-impl Record {
+impl WriteRecord {
     pub(super) fn to_bytes(self) -> [u8; RECORD_SIZE] {
         let mut bytes = [0; RECORD_SIZE];
         let mut rest = &mut bytes[..];
@@ -124,9 +124,9 @@ const IN_MEMORY: usize = 160_000;
 /// Contents of one journal are kept in memory up to this many bytes.
 const CONTENT_IN_MEMORY: usize = 8 << 20;
 
-/// What is gathered from one journal.
+/// The records of one journal.
 pub(super) struct Gathered {
-    records: Vec<Record>,
+    records: Vec<WriteRecord>,
     runs: Vec<SpooledTempFile>,
     contents: BufWriter<SpooledTempFile>,
     written: u64,
@@ -142,7 +142,7 @@ impl Gathered {
         }
     }
 
-    pub(super) fn push(&mut self, record: Record) -> io::Result<()> {
+    pub(super) fn push(&mut self, record: WriteRecord) -> io::Result<()> {
         if self.records.len() == IN_MEMORY {
             self.records.sort_unstable();
             let mut file = BufWriter::new(SpooledTempFile::new(0));
@@ -170,7 +170,10 @@ impl Gathered {
     }
 
     /// Takes in what an earlier run handed on: records, and the bytes that begin with what each wrote.
-    pub(super) fn push_again(&mut self, records: Vec<(Record, Option<&[u8]>)>) -> io::Result<()> {
+    pub(super) fn push_again(
+        &mut self,
+        records: Vec<(WriteRecord, Option<&[u8]>)>,
+    ) -> io::Result<()> {
         for (mut record, content) in records {
             record.content = match content {
                 Some(bytes) => self.keep_again(bytes)?,
@@ -205,9 +208,9 @@ impl Gathered {
         let mut runs = Vec::new();
         for mut file in self.runs {
             file.seek(SeekFrom::Start(0))?;
-            runs.push(Run::File(BufReader::with_capacity(64 << 10, file)));
+            runs.push(RecordRun::File(BufReader::with_capacity(64 << 10, file)));
         }
-        runs.push(Run::Memory(self.records.into_iter()));
+        runs.push(RecordRun::Memory(self.records.into_iter()));
         let file = self.contents.into_inner().map_err(io::IntoInnerError::into_error)?;
         Ok((Runs(runs), Contents { file }))
     }
@@ -226,7 +229,7 @@ fn side_bytes(cells: &[Option<Value>]) -> Vec<u8> {
     bytes
 }
 
-/// What was written, of one journal.
+/// The contents of the writes of one journal.
 pub(super) struct Contents {
     file: SpooledTempFile,
 }
@@ -274,19 +277,19 @@ impl Contents {
     }
 }
 
-enum Run {
-    Memory(std::vec::IntoIter<Record>),
+enum RecordRun {
+    Memory(std::vec::IntoIter<WriteRecord>),
     File(BufReader<SpooledTempFile>),
 }
 
-impl Run {
-    fn next(&mut self) -> io::Result<Option<Record>> {
+impl RecordRun {
+    fn next(&mut self) -> io::Result<Option<WriteRecord>> {
         match self {
             Self::Memory(records) => Ok(records.next()),
             Self::File(file) => {
                 let mut bytes = [0; RECORD_SIZE];
                 match file.read_exact(&mut bytes) {
-                    Ok(()) => Ok(Some(Record::from_bytes(&bytes))),
+                    Ok(()) => Ok(Some(WriteRecord::from_bytes(&bytes))),
                     Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => Ok(None),
                     Err(error) => Err(error),
                 }
@@ -296,19 +299,19 @@ impl Run {
 }
 
 /// Sorted records of one journal.
-pub(super) struct Runs(Vec<Run>);
+pub(super) struct Runs(Vec<RecordRun>);
 
 /// Hands out the records of all journals, those of one thing together.
 pub(super) fn by_thing(
     journals: Vec<Runs>,
-    each: &mut dyn FnMut(&mut [Record]) -> io::Result<bool>,
+    each: &mut dyn FnMut(&mut [WriteRecord]) -> io::Result<bool>,
 ) -> io::Result<()> {
-    let mut runs: Vec<Run> = journals.into_iter().flat_map(|runs| runs.0).collect();
+    let mut runs: Vec<RecordRun> = journals.into_iter().flat_map(|runs| runs.0).collect();
     let mut heads = BinaryHeap::new();
     for (at, run) in runs.iter_mut().enumerate() {
         heads.extend(run.next()?.map(|record| Reverse((record, at))));
     }
-    let mut group: Vec<Record> = Vec::new();
+    let mut group: Vec<WriteRecord> = Vec::new();
     while let Some(Reverse((record, at))) = heads.pop() {
         heads.extend(runs[at].next()?.map(|record| Reverse((record, at))));
         if group.first().is_some_and(|first| first.thing != record.thing) {
@@ -331,8 +334,8 @@ mod tests {
 
     use super::*;
 
-    fn record(thing: u128, place: u64) -> Record {
-        Record {
+    fn record(thing: u128, place: u64) -> WriteRecord {
+        WriteRecord {
             thing,
             writer: 3,
             place,
@@ -353,7 +356,7 @@ mod tests {
         #[test]
         fn records_survive_the_file(thing in any::<u128>(), place in any::<u32>()) {
             let record = record(thing, place.into());
-            prop_assert_eq!(Record::from_bytes(&record.to_bytes()), record);
+            prop_assert_eq!(WriteRecord::from_bytes(&record.to_bytes()), record);
         }
     }
 

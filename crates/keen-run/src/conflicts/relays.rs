@@ -7,7 +7,7 @@ use keen_core::history::happened_before::{Arrivals, WriterId};
 use keen_core::history::journal::{Stream, Writer};
 use keen_core::topology::NodeId;
 
-use super::record_sort::Record;
+use super::record_sort::WriteRecord;
 use super::scan_journal::{Read, Seen, Shared};
 
 /// By writer what he passed on: by whose writer, his own number and that one's.
@@ -112,7 +112,7 @@ impl Relays {
     }
 
     /// The same for the records of one thing.
-    pub(super) fn rename_records(&self, records: &mut [Record]) {
+    pub(super) fn rename_records(&self, records: &mut [WriteRecord]) {
         if self.is_empty() {
             return;
         }
@@ -123,8 +123,8 @@ impl Relays {
     }
 }
 
-/// What a node made itself after something had come to it through relays was made after the maker's journal
-/// begins, if that has the same.
+/// Moves what a node made itself after something had come to it through relays behind the beginning of the maker's
+/// journal, if that has the same.
 fn anchor(
     shared: &Shared<'_>,
     writers: &[Writer],

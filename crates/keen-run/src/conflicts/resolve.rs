@@ -1,34 +1,36 @@
-//! What came of writes that collide: what they wrote is read again, and what the nodes hold now.
+//! The outcome of writes that collide: their contents are read again, and the rows that nodes hold now.
 
+use keen_core::topology::node_set::NodeSet;
 use std::collections::BTreeMap;
 use std::io;
 
 use keen_core::conflict::{
-    Case, Conflict, Content, Fate, Kind, Now, RowNow, Standing, Thing, Written, judge,
+    Case, Conflict, ConflictKind, ConflictStanding, Content, CurrentRow, Fate, RowNow, Thing,
+    Written, judge,
 };
 use keen_core::fault::ReadFault;
 use keen_core::history::happened_before::{Chain, Deed, History, Saw, Write, WriterId, chains};
 use keen_core::history::journal::Stream;
 use keen_core::history::journal::Writer;
 use keen_core::topology::NodeId;
-use keen_core::topology::placement::{bit, members};
 use keen_core::value::Value;
 
 use super::detect::{Candidate, Reshaping};
-use super::open::fell_over;
-use super::read_rows::{self, Wanted};
+use super::open::READING;
+use super::read_rows::{self, WantedRows};
 use super::record_sort::{Contents, NO_CONTENT};
-use super::{Found, PastTheLog, id};
+use super::{PastTheLog, id};
 use crate::conflicts::ConflictsRequest;
 use crate::conflicts::RowEvent;
 use crate::conflicts::RowHistory;
 use crate::conflicts::read_rows::CurrentRows;
-use crate::tables::{self, Table};
+use crate::fan_out::fan_out;
+use crate::tables::{self, SetTable};
 
 /// Turns candidates into conflicts: reads what was written again, and what the nodes hold now.
 pub(super) struct Settle<'a> {
     pub(super) request: &'a ConflictsRequest<'a>,
-    pub(super) tables: &'a [Table],
+    pub(super) tables: &'a [SetTable],
     pub(super) history: &'a History,
     pub(super) writers: &'a [Writer],
     pub(super) identities: BTreeMap<NodeId, String>,
@@ -40,7 +42,7 @@ fn past_the_log(life: &RowHistory) -> Option<PastTheLog> {
     let nodes = life.past_the_log();
     let cells = |(node, columns): (NodeId, Vec<usize>)| {
         let held = |at: usize| match life.row.now.get(&node) {
-            Some(Now::Row(cells)) => Some((at, cells.get(at)?.clone())),
+            Some(CurrentRow::Row(cells)) => Some((at, cells.get(at)?.clone())),
             _ => None,
         };
         (node, columns.into_iter().filter_map(held).collect())
@@ -53,7 +55,7 @@ fn past_the_log(life: &RowHistory) -> Option<PastTheLog> {
 }
 
 /// A candidate with the rows that it is about.
-pub(super) struct Told {
+pub(super) struct ConflictDetail {
     pub(super) candidate: Candidate,
     pub(super) contents: Vec<Content>,
     /// The rows it is about: number of the table, what stands for the row, its key.
@@ -63,16 +65,29 @@ pub(super) struct Told {
     pub(super) thing: Thing,
 }
 
+/// The outcome of all candidates.
+#[derive(Default)]
+pub(super) struct Settled {
+    pub(super) conflicts: Vec<Conflict>,
+    /// The life of the row that was asked for.
+    pub(super) life: Option<RowHistory>,
+    pub(super) past_the_log: Vec<PastTheLog>,
+    /// Why rows of nodes could not be read.
+    pub(super) unread: BTreeMap<NodeId, ReadFault>,
+}
+
 impl Settle<'_> {
     /// Judges candidates, and tells the life of the row that was asked for, which is `asked_for` among the lives.
+    ///
+    /// # Errors
+    /// When the contents that were kept cannot be read again.
     pub(super) fn all(
         &self,
         candidates: Vec<Candidate>,
         (lives, asked_for): (Vec<(u128, Candidate)>, Option<u128>),
         mut kept: BTreeMap<NodeId, Contents>,
-        found: &mut Found,
-    ) -> io::Result<()> {
-        let mut wanted = Wanted::new();
+    ) -> io::Result<Settled> {
+        let mut wanted = WantedRows::new();
         let mut all = Vec::new();
         for candidate in candidates {
             let Some(told) = self.told(candidate, &mut kept)? else { continue };
@@ -89,25 +104,27 @@ impl Settle<'_> {
             }
             told_lives.push((thing, told));
         }
-        let held = self.held(&wanted, found);
+        let (held, unread) = self.held(&wanted);
+        let mut settled = Settled { unread, ..Settled::default() };
         for (thing, told) in told_lives {
             let life = self.lived(told, &held);
             if asked_for == Some(thing) {
-                found.life = Some(life);
+                settled.life = Some(life);
             } else {
-                found.past_the_log.extend(past_the_log(&life));
+                settled.past_the_log.extend(past_the_log(&life));
             }
         }
         for told in all {
             let conflict = self.judged(told, &held);
             // A write that a node skipped is of interest only where that can still be seen, and one that changes
             // nothing takes nothing away from another.
-            let skipped = conflict.kind == Kind::Skipped && conflict.standing == Standing::Alike;
+            let skipped = conflict.kind == ConflictKind::Skipped
+                && conflict.standing == ConflictStanding::Alike;
             if !skipped && !conflict.is_void() {
-                found.conflicts.push(conflict);
+                settled.conflicts.push(conflict);
             }
         }
-        Ok(())
+        Ok(settled)
     }
 
     /// Reads again what the writes of a chain wrote; none if the journals do not tell which row it was.
@@ -115,7 +132,7 @@ impl Settle<'_> {
         &self,
         candidate: Candidate,
         kept: &mut BTreeMap<NodeId, Contents>,
-    ) -> io::Result<Option<Told>> {
+    ) -> io::Result<Option<ConflictDetail>> {
         let table = &self.tables[candidate.table];
         let mut contents = Vec::new();
         let mut rows: Vec<(usize, u128, Vec<Value>)> = Vec::new();
@@ -178,7 +195,7 @@ impl Settle<'_> {
                 };
             }
         }
-        Ok(Some(Told { candidate, contents, rows, row_of, thing }))
+        Ok(Some(ConflictDetail { candidate, contents, rows, row_of, thing }))
     }
 
     /// Where PostgreSQL's log does not tell what a row was before: that is what the write before it on the same
@@ -217,41 +234,38 @@ impl Settle<'_> {
         }
     }
 
-    /// What every node holds of the wanted rows.
-    pub(super) fn held(&self, wanted: &Wanted, found: &mut Found) -> BTreeMap<NodeId, CurrentRows> {
+    /// The wanted rows of every node, and why those of a node could not be read.
+    pub(super) fn held(
+        &self,
+        wanted: &WantedRows,
+    ) -> (BTreeMap<NodeId, CurrentRows>, BTreeMap<NodeId, ReadFault>) {
         let topology = self.request.topology;
-        let carriers = wanted
-            .keys()
-            .fold(0, |nodes, table| nodes | self.tables[*table].expectation.carriers());
-        let reading: Vec<(NodeId, Result<CurrentRows, ReadFault>)> = std::thread::scope(|scope| {
-            let reading: Vec<_> = members(carriers & self.request.nodes)
-                .map(|node| {
-                    let read = move || {
-                        let mut reader = (self.request.open)(node)?;
-                        Ok(read_rows::read(topology, self.tables, node, reader.as_mut(), wanted))
-                    };
-                    (node, scope.spawn(read))
-                })
-                .collect();
-            reading
-                .into_iter()
-                .map(|(node, read)| (node, read.join().unwrap_or_else(|_| Err(fell_over()))))
-                .collect()
+        let carriers = wanted.keys().fold(NodeSet::EMPTY, |nodes, table| {
+            nodes | self.tables[*table].expectation.carriers()
         });
-        let mut held = BTreeMap::new();
-        for (node, read) in reading {
-            let of_node = read.unwrap_or_else(|fault| {
+        let read = |node: NodeId, ()| -> Result<CurrentRows, ReadFault> {
+            let mut reader = (self.request.open)(node)?;
+            Ok(read_rows::read(topology, self.tables, node, reader.as_mut(), wanted))
+        };
+        let nodes = (carriers & self.request.nodes).iter().map(|node| (node, ()));
+        let (mut held, mut unread) = (BTreeMap::new(), BTreeMap::new());
+        for (node, read) in fan_out(nodes, READING, read) {
+            let of_node = read.flatten().unwrap_or_else(|fault| {
                 let nothing = CurrentRows::nothing(wanted, &fault);
-                found.nodes.entry(node).or_default().rows_fault = Some(fault);
+                unread.insert(node, fault);
                 nothing
             });
             held.insert(node, of_node);
         }
-        held
+        (held, unread)
     }
 
-    pub(super) fn lived(&self, told: Told, held: &BTreeMap<NodeId, CurrentRows>) -> RowHistory {
-        let Told { candidate, contents, rows, .. } = told;
+    pub(super) fn lived(
+        &self,
+        told: ConflictDetail,
+        held: &BTreeMap<NodeId, CurrentRows>,
+    ) -> RowHistory {
+        let ConflictDetail { candidate, contents, rows, .. } = told;
         let writes: Vec<RowEvent> = (candidate.chain.writes.iter().zip(contents))
             .map(|(at, content)| {
                 let write = candidate.writes[*at].clone();
@@ -278,15 +292,19 @@ impl Settle<'_> {
         held: &BTreeMap<NodeId, CurrentRows>,
     ) -> RowNow {
         let carriers = self.tables[number].expectation.carriers();
-        let now = members(carriers).map(|node| {
-            let left_out = || Now::Unread("it was left out".to_owned());
+        let now = carriers.iter().map(|node| {
+            let left_out = || CurrentRow::Unread(ReadFault::not_told("it was left out"));
             (node, held.get(&node).map_or_else(left_out, |held| held.now(number, row)))
         });
         RowNow { table: number, key, now: now.collect() }
     }
 
-    pub(super) fn judged(&self, told: Told, held: &BTreeMap<NodeId, CurrentRows>) -> Conflict {
-        let Told { candidate, contents, rows, row_of, thing } = told;
+    pub(super) fn judged(
+        &self,
+        told: ConflictDetail,
+        held: &BTreeMap<NodeId, CurrentRows>,
+    ) -> Conflict {
+        let ConflictDetail { candidate, contents, rows, row_of, thing } = told;
         let table = &self.tables[candidate.table];
         let rows: Vec<RowNow> = rows.into_iter().map(|row| self.row_now(row, held)).collect();
         let ids = candidate.chain.writes.iter().map(|at| {
@@ -294,7 +312,7 @@ impl Settle<'_> {
             id(self.writers, write.writer, write.place)
         });
         let told = ids.zip(contents).zip(row_of).map(|((id, content), row)| (id, content, row));
-        let inserts = |conflict: &Conflict| matches!(conflict.kind, Kind::InsertInsert);
+        let inserts = |conflict: &Conflict| matches!(conflict.kind, ConflictKind::InsertInsert);
         let mut conflict = judge(Case {
             history: self.history,
             writes: &candidate.writes,
@@ -314,13 +332,14 @@ impl Settle<'_> {
             written.statement = by.filter(|_| write.deed == Deed::Delete).cloned();
         }
         if candidate.skipped {
-            conflict.kind = Kind::Skipped;
+            conflict.kind = ConflictKind::Skipped;
         }
         conflict
     }
 
     /// Changes of shape against each other, and against rows that were written meanwhile.
-    pub(super) fn shapes(&self, reshapings: &[Reshaping], found: &mut Found) {
+    pub(super) fn shapes(&self, reshapings: &[Reshaping]) -> Vec<Conflict> {
+        let mut conflicts = Vec::new();
         for table in 0..self.tables.len() {
             let of_table: Vec<&Reshaping> =
                 reshapings.iter().filter(|reshaping| reshaping.table == table).collect();
@@ -329,7 +348,7 @@ impl Settle<'_> {
             let found_chains = chains(self.history, &writes);
             for chain in &found_chains {
                 let list: Vec<&Reshaping> = chain.writes.iter().map(|at| of_table[*at]).collect();
-                found.conflicts.push(self.shape_conflict(Kind::ShapeShape, table, &list, chain));
+                conflicts.push(self.shape_conflict(ConflictKind::ShapeShape, table, &list, chain));
             }
             for (at, reshaping) in of_table.iter().enumerate().filter(|(_, r)| !r.rows.is_empty()) {
                 // Every row that was written meanwhile is a conflict of its own.
@@ -344,19 +363,20 @@ impl Settle<'_> {
                     healed_by: None,
                     seen_later: vec![true],
                 };
-                found.conflicts.push(self.shape_conflict(
-                    Kind::ShapeRows,
+                conflicts.push(self.shape_conflict(
+                    ConflictKind::ShapeRows,
                     table,
                     &[reshaping],
                     &chain,
                 ));
             }
         }
+        conflicts
     }
 
     pub(super) fn shape_conflict(
         &self,
-        kind: Kind,
+        kind: ConflictKind,
         table: usize,
         list: &[&Reshaping],
         chain: &Chain,
@@ -374,7 +394,7 @@ impl Settle<'_> {
             .map(|(reshaping, proven)| {
                 let carriers = about.expectation.carriers();
                 let of = |wanted: &dyn Fn(NodeId) -> bool| {
-                    members(carriers).filter(|n| wanted(*n)).fold(0, |all, n| all | bit(n))
+                    carriers.iter().filter(|n| wanted(*n)).collect::<NodeSet>()
                 };
                 Written {
                     id: id(self.writers, reshaping.write.writer, reshaping.write.place),
@@ -402,7 +422,7 @@ impl Settle<'_> {
                 }
             }
         }
-        let missing = about.shapes.len() < members(about.expectation.carriers()).count();
+        let missing = about.shapes.len() < about.expectation.carriers().iter().count();
         Conflict {
             kind,
             table,
@@ -414,9 +434,9 @@ impl Settle<'_> {
             writes,
             rows: Vec::new(),
             standing: match (alike, missing) {
-                (false, _) => Standing::Apart,
-                (true, true) => Standing::Unread,
-                (true, false) => Standing::Alike,
+                (false, _) => ConflictStanding::Apart,
+                (true, true) => ConflictStanding::Unread,
+                (true, false) => ConflictStanding::Alike,
             },
             healed_by: None,
             held: BTreeMap::new(),

@@ -1,4 +1,4 @@
-//! What one run hands on to the next, so that journals are read on from where they were.
+//! The state that one run hands on to the next, so that journals are read on from where they were.
 //!
 //! A write that every node has applied can race with nothing that is written later. So of what was read only
 //! little is still needed: writes that had not arrived everywhere, and all writes of the things that raced,
@@ -20,9 +20,9 @@ use keen_core::topology::{NodeId, Topology};
 use serde::{Deserialize, Serialize};
 
 use super::detect::Reshaping;
-use super::record_sort::{Contents, NO_CONTENT, RECORD_SIZE, Record};
+use super::record_sort::{Contents, NO_CONTENT, RECORD_SIZE, WriteRecord};
 use super::scan_journal::{Read, Reshaped, Seen};
-use crate::tables::Table;
+use crate::tables::SetTable;
 
 /// Changes whenever what is handed on does, or how it is judged.
 const FORM: u32 = 3;
@@ -32,22 +32,22 @@ pub(super) const MOST_RECORDS: usize = 200_000;
 /// Bytes of contents that are handed on.
 const MOST_CONTENTS: usize = 64 << 20;
 
-/// What a run hands on.
+/// The state that a run hands on.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Carried {
     about: About,
-    records: Vec<Record>,
-    /// What the records wrote, one after the other.
+    records: Vec<WriteRecord>,
+    /// The contents of the records, one after the other.
     contents: Vec<u8>,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 struct About {
     form: u32,
-    /// What the topology and the tables were.
+    /// A token of the topology and the tables then.
     fits: String,
     writers: Vec<(String, Numbering)>,
-    nodes: BTreeMap<NodeId, OfNode>,
+    nodes: BTreeMap<NodeId, JournalProgress>,
     shapes: Vec<Reshaped>,
     /// By change of shape the rows that were written elsewhere meanwhile, so far as they are not handed on.
     rows: Vec<(usize, WriterId, u64, BTreeMap<NodeId, u64>)>,
@@ -65,7 +65,7 @@ enum Numbering {
 
 /// How far a node's journal was read.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
-pub(super) struct OfNode {
+pub(super) struct JournalProgress {
     order: u64,
     at: String,
     identity: Option<String>,
@@ -77,7 +77,7 @@ pub(super) struct OfNode {
     spans: BTreeMap<WriterId, OfWriter>,
 }
 
-/// What a journal had of a writer.
+/// The part of a writer's transactions that a journal had.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 struct OfWriter {
     /// Everything up to here had been applied, but for what is missing.
@@ -92,14 +92,14 @@ struct OfWriter {
 /// Of one run, what it is to hand on.
 #[derive(Debug, Default)]
 pub(super) struct HandingOn {
-    pub(super) records: Vec<Record>,
+    pub(super) records: Vec<WriteRecord>,
     /// There is more of it than can be handed on.
     pub(super) over: bool,
 }
 
 impl HandingOn {
     /// Takes the records of one thing.
-    pub(super) fn take(&mut self, records: &[Record]) {
+    pub(super) fn take(&mut self, records: &[WriteRecord]) {
         self.over |= self.records.len() + records.len() > MOST_RECORDS;
         if self.over {
             self.records = Vec::new();
@@ -109,8 +109,8 @@ impl HandingOn {
     }
 }
 
-/// What the topology and the tables are: a run goes on only from one for which they were the same.
-pub(super) fn fits(topology: &Topology, tables: &[Table]) -> String {
+/// A token of the topology and the tables: a run goes on only from one for which it was the same.
+pub(super) fn fits(topology: &Topology, tables: &[SetTable]) -> String {
     let all = format!("{FORM} {topology:?} {tables:?}");
     format!("{:032x}", DigestFunction::Xxh3.digest(all.as_bytes()).0)
 }
@@ -138,8 +138,9 @@ impl Carried {
         let count = usize::try_from(u64::from_be_bytes(count.try_into().ok()?)).ok()?;
         let (records, contents) = rest.split_at_checked(count.checked_mul(RECORD_SIZE)?)?;
         let records = records.chunks_exact(RECORD_SIZE);
-        let records =
-            records.filter_map(|bytes| Some(Record::from_bytes(bytes.try_into().ok()?))).collect();
+        let records = records
+            .filter_map(|bytes| Some(WriteRecord::from_bytes(bytes.try_into().ok()?)))
+            .collect();
         (about.form == FORM).then(|| Self { about, records, contents: contents.to_vec() })
     }
 
@@ -183,7 +184,7 @@ impl Carried {
         self.about.reused.clone()
     }
 
-    /// What a journal tells of itself, as of where it is read on.
+    /// The head of a journal, as of where it is read on.
     pub(super) fn head(&self, node: NodeId, head: &Head) -> Head {
         let Some(kept) = self.about.nodes.get(&node) else { return head.clone() };
         let writers = self.writers();
@@ -193,9 +194,9 @@ impl Carried {
         Head { since: Since::After(up_to), ..head.clone() }
     }
 
-    /// What a node's reading begins with.
-    pub(super) fn begin(&self, node: NodeId, own: &dyn Fn(WriterId) -> bool) -> Begun<'_> {
-        let nothing = OfNode::default();
+    /// The state with which a node's reading begins.
+    pub(super) fn begin(&self, node: NodeId, own: &dyn Fn(WriterId) -> bool) -> ResumeState<'_> {
+        let nothing = JournalProgress::default();
         let kept = self.about.nodes.get(&node).unwrap_or(&nothing);
         let mut last_own = BTreeMap::new();
         let spans = kept.spans.iter().map(|(writer, of)| {
@@ -217,7 +218,7 @@ impl Carried {
                 .flatten();
             (*record, content.and_then(|at| self.contents.get(at..)))
         });
-        Begun {
+        ResumeState {
             spans,
             last_own,
             times: kept.times,
@@ -247,24 +248,24 @@ impl OfWriter {
     }
 }
 
-/// What the reading of a journal begins with when it goes on.
+/// The state with which the reading of a journal begins when it goes on.
 #[derive(Debug, Default)]
-pub(super) struct Begun<'a> {
+pub(super) struct ResumeState<'a> {
     pub(super) spans: BTreeMap<WriterId, Seen>,
     pub(super) last_own: BTreeMap<WriterId, u64>,
     pub(super) times: Option<(i64, i64)>,
     pub(super) unknown_rows: BTreeMap<usize, u64>,
     pub(super) shapes: Vec<Reshaped>,
     /// Writes that were handed on, each with the bytes that begin with what it wrote.
-    pub(super) records: Vec<(Record, Option<&'a [u8]>)>,
+    pub(super) records: Vec<(WriteRecord, Option<&'a [u8]>)>,
     /// Transactions that were read earlier.
     pub(super) transactions: u64,
 }
 
-/// What is kept of a journal that was read, before what was gathered from it is put into order.
-pub(super) fn of_node(read: &Read, head: &Head) -> Option<OfNode> {
+/// The part of a journal's reading that is kept before its records are put into order.
+pub(super) fn of_node(read: &Read, head: &Head) -> Option<JournalProgress> {
     let mark = read.ended.clone()?;
-    Some(OfNode {
+    Some(JournalProgress {
         order: mark.order,
         at: mark.at,
         identity: head.identity.as_ref().map(ToString::to_string),
@@ -277,10 +278,10 @@ pub(super) fn of_node(read: &Read, head: &Head) -> Option<OfNode> {
 }
 
 /// Whether nothing that is written from now on can race with a write.
-pub(super) fn is_settled(history: &History, table: &Table, write: &Write, latest: i64) -> bool {
+pub(super) fn is_settled(history: &History, table: &SetTable, write: &Write, latest: i64) -> bool {
     let own = history.node_of(write);
     history.journals.keys().all(|node| {
-        if Some(*node) == own || table.expectation.carriers() & (1 << *node) == 0 {
+        if Some(*node) == own || !table.expectation.carriers().contains(*node) {
             return true;
         }
         match history.heard(*node, write) {
@@ -295,11 +296,11 @@ pub(super) fn is_settled(history: &History, table: &Table, write: &Write, latest
     })
 }
 
-/// What is handed on is forgotten when no journal has it any more and it is so old, in microseconds.
+/// State is forgotten when no journal has it any more and it is so old, in microseconds.
 const FORGOTTEN_AFTER: i64 = 30 * 24 * 3_600_000_000;
 
-/// What the journals still have, if they are read from their beginnings.
-pub(super) struct Held<'a> {
+/// The records that the journals still have, if they are read from their beginnings.
+pub(super) struct StoredRecords<'a> {
     pub(super) heads: &'a BTreeMap<NodeId, Head>,
     pub(super) writers: &'a [Writer],
     /// The nodes of the writers.
@@ -308,7 +309,7 @@ pub(super) struct Held<'a> {
     pub(super) latest: i64,
 }
 
-impl Held<'_> {
+impl StoredRecords<'_> {
     /// Whether a write was long ago and is in no journal any more.
     pub(super) fn is_forgotten(&self, writer: WriterId, place: u64, made: Option<i64>) -> bool {
         let number = usize::from(writer);
@@ -329,7 +330,7 @@ impl Held<'_> {
     }
 }
 
-/// What is handed on, besides what the journals hold.
+/// The rest of the state, besides what the journals hold.
 pub(super) struct Rest<'a> {
     pub(super) fits: String,
     pub(super) writers: &'a [Writer],
@@ -342,7 +343,7 @@ pub(super) struct Rest<'a> {
 pub(super) fn hand_on(
     history: &History,
     handing_on: HandingOn,
-    mut nodes: BTreeMap<NodeId, OfNode>,
+    mut nodes: BTreeMap<NodeId, JournalProgress>,
     contents: &mut BTreeMap<NodeId, Contents>,
     rest: Rest<'_>,
 ) -> io::Result<Option<Carried>> {
@@ -402,7 +403,7 @@ pub(super) fn hand_on(
 
 /// The transactions that are handed on, each with its places in the journals.
 fn writes_of(
-    records: &[Record],
+    records: &[WriteRecord],
     shapes: &[Reshaped],
 ) -> BTreeMap<(WriterId, u64), Vec<(NodeId, u64)>> {
     let mut writes: BTreeMap<(WriterId, u64), Vec<(NodeId, u64)>> = BTreeMap::new();
@@ -417,7 +418,7 @@ fn writes_of(
     writes
 }
 
-/// What a journal has of each writer by now, as far as the next run can ask for it.
+/// The spans of each writer in a journal by now, as far as the next run can ask for them.
 fn spans(
     history: &History,
     node: NodeId,
@@ -495,7 +496,8 @@ mod tests {
         let forgotten = |heads: Vec<Head>, made: Option<i64>| {
             let heads: BTreeMap<NodeId, Head> = heads.into_iter().enumerate().collect();
             let (writers, of) = ([writer.clone()], [Some(0)]);
-            let held = Held { heads: &heads, writers: &writers, of: &of, latest: 100 * DAY };
+            let held =
+                StoredRecords { heads: &heads, writers: &writers, of: &of, latest: 100 * DAY };
             held.is_forgotten(0, 7, made)
         };
         let long_ago = Some(69 * DAY);

@@ -11,6 +11,7 @@ use keen_core::history::journal::{
     Begin, Entry, Head, JournalPosition, RowChange, RowOp, Since, Stream, Writer,
 };
 use keen_core::ports::ReadJournal;
+use keen_core::row::batch::Column;
 use keen_core::row::digest::DigestFunction;
 use keen_core::row::encoding;
 use keen_core::topology::NodeId;
@@ -18,27 +19,27 @@ use keen_core::value::Value;
 use keen_core::value::text::text_of;
 use serde::{Deserialize, Serialize};
 
-use super::record_sort::{Gathered, NO_CONTENT, NO_TIME, Record, deed_number};
-use super::resume::Begun;
-use crate::tables::{Refers, Table, thing};
+use super::record_sort::{Gathered, NO_CONTENT, NO_TIME, WriteRecord, deed_number};
+use super::resume::ResumeState;
+use crate::tables::{Refers, SetTable, thing};
 
-/// What all journals share while they are read side by side.
+/// The state that all journals share while they are read side by side.
 pub(super) struct Shared<'a> {
-    pub(super) tables: &'a [Table],
+    pub(super) tables: &'a [SetTable],
     /// Which node calls itself what.
     pub(super) identities: BTreeMap<Arc<str>, NodeId>,
     pub(super) heads: &'a BTreeMap<NodeId, Head>,
     writers: Mutex<Vec<Writer>>,
     /// A row whose whole life is wanted: the table's number and the texts of its key.
     life: Option<(usize, Vec<String>)>,
-    /// What stands for it, once it was met.
+    /// The token of it, once it was met.
     met: Mutex<Option<u128>>,
     pub(super) stop: &'a (dyn Fn() -> bool + Sync),
 }
 
 impl<'a> Shared<'a> {
     pub(super) fn new(
-        tables: &'a [Table],
+        tables: &'a [SetTable],
         identities: BTreeMap<Arc<str>, NodeId>,
         heads: &'a BTreeMap<NodeId, Head>,
         life: Option<(usize, Vec<String>)>,
@@ -49,7 +50,7 @@ impl<'a> Shared<'a> {
         Self { tables, identities, heads, writers, life, met, stop }
     }
 
-    /// What stands for the row whose life is wanted, if any journal knows it.
+    /// The token of the row whose life is wanted, if any journal knows it.
     pub(super) fn met(&self) -> Option<u128> {
         *self.met.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -104,7 +105,7 @@ pub(super) struct Reshaped {
     pub(super) what: String,
 }
 
-/// What came of reading one journal.
+/// The result of reading one journal.
 pub(super) struct Read {
     pub(super) gathered: Gathered,
     pub(super) spans: BTreeMap<WriterId, Seen>,
@@ -130,14 +131,14 @@ pub(super) struct Read {
     pub(super) ended: Option<JournalPosition>,
 }
 
-/// What a journal holds of one writer.
+/// The transactions of one writer in a journal.
 #[derive(Debug, Clone)]
 pub(super) struct Seen {
     pub(super) first: u64,
     pub(super) last: u64,
     /// Of another node's: which they are, and where they stand.
     pub(super) arrivals: Arrivals,
-    /// What an earlier run knew of single ones.
+    /// The status of single ones, as an earlier run knew it.
     pub(super) besides: BTreeMap<u64, Besides>,
 }
 
@@ -146,9 +147,9 @@ pub(super) fn read(
     shared: &Shared<'_>,
     node: NodeId,
     journal: &mut dyn ReadJournal,
-    begun: Begun<'_>,
+    begun: ResumeState<'_>,
 ) -> Read {
-    let mut reading = Reading {
+    let mut reading = JournalScan {
         shared,
         node,
         now: None,
@@ -200,13 +201,13 @@ pub(super) fn read(
 
 fn cannot_keep(error: &std::io::Error) -> ReadFault {
     ReadFault::new(
-        format!("what was read cannot be kept: {error}"),
-        "free some space where temporary files go, or read fewer tables with --table",
+        format!("what was read cannot be stored: {error}"),
+        "free some space for temporary files, or read fewer tables with --table",
     )
 }
 
 /// The transaction that is being read.
-struct Now {
+struct OpenTransaction {
     writer: WriterId,
     place: u64,
     order: u64,
@@ -216,17 +217,17 @@ struct Now {
 }
 
 /// Where columns stand, and what was looked up, which must not go away while its address stands for it.
-struct Mapped {
+struct ColumnPositions {
     _of: (Arc<str>, Arc<[String]>),
     places: Option<(usize, Arc<[Option<usize>]>)>,
 }
 
-struct Reading<'a> {
+struct JournalScan<'a> {
     shared: &'a Shared<'a>,
     node: NodeId,
-    now: Option<Now>,
+    now: Option<OpenTransaction>,
     /// By table and columns of the journal: the table's number, and where its columns stand.
-    mapped: HashMap<(usize, usize), Mapped>,
+    mapped: HashMap<(usize, usize), ColumnPositions>,
     /// Nodes of which something was applied here that is certainly in their journals.
     after: BTreeSet<NodeId>,
     last_own: BTreeMap<WriterId, u64>,
@@ -236,7 +237,7 @@ struct Reading<'a> {
     read: Read,
 }
 
-impl Reading<'_> {
+impl JournalScan<'_> {
     fn take(&mut self, entry: &Entry) -> Result<(), ReadFault> {
         match entry {
             Entry::Begin(begin) => self.begin(begin),
@@ -281,7 +282,7 @@ impl Reading<'_> {
             if last.is_some_and(|last| last > place) {
                 return Err(ReadFault::new(
                     format!(
-                        "its own numbers go back: {} comes after a higher one, so the log was begun anew and old numbers are given out again",
+                        "its own numbers go back: {} comes after a higher one, so the log was started over and old numbers are assigned again",
                         begin.id
                     ),
                     "judge only what came after: begin with --since at the new log's first position",
@@ -312,7 +313,7 @@ impl Reading<'_> {
             self.read.times = Some((first.min(made), last.max(made)));
         }
         self.read.transactions += 1;
-        self.now = Some(Now {
+        self.now = Some(OpenTransaction {
             writer,
             place,
             order: begin.order,
@@ -323,102 +324,52 @@ impl Reading<'_> {
         Ok(())
     }
 
+    /// Takes a change of a row: its contents are kept, and a record of each thing that it wrote.
     fn row(&mut self, change: &RowChange) -> std::io::Result<()> {
         let Some((table, places)) = self.mapped(change) else { return Ok(()) };
         let about = &self.shared.tables[table];
-        let taken = |side: &Option<Vec<Option<Value>>>| {
-            side.as_ref().map(|cells| {
-                let columns = about.layout.columns.iter().zip(places.iter());
-                columns
-                    .map(|(column, at)| {
-                        let cell = cells.get((*at)?)?.as_ref()?;
-                        Some(column.reading.take(cell.as_ref()).as_ref().to_value())
-                    })
-                    .collect::<Vec<Option<Value>>>()
-            })
+        let content = Content {
+            before: compared(about, &change.before, &places),
+            after: compared(about, &change.after, &places),
         };
-        let content = Content { before: taken(&change.before), after: taken(&change.after) };
         let Some(now) = &mut self.now else { return Ok(()) };
         now.number += 1;
         self.read.writes += 1;
-        let side = |side: &Option<Vec<Option<Value>>>, places: &[usize]| -> Option<Vec<Value>> {
-            let cells = side.as_ref()?;
-            places.iter().map(|at| cells.get(*at).cloned().flatten()).collect()
-        };
-        let key = &about.layout.key;
-        let (before, after) = (side(&content.before, key), side(&content.after, key));
         let kept = match now.keep {
             true => self.read.gathered.keep(&content)?,
             false => NO_CONTENT,
         };
         let gist = self.gist(&content);
+        let key = &about.layout.key;
+        let (before, after) = (values(&content.before, key), values(&content.after, key));
+        let before_row = before.as_ref().map(|key| thing(table, None, key));
+        let after_row = after.as_ref().map(|key| thing(table, None, key));
+        self.shared.look_for_life(table, before_row, before.as_ref());
+        self.shared.look_for_life(table, after_row, after.as_ref());
         let Some(now) = &self.now else { return Ok(()) };
-        let record = |thing: u128, deed: Deed, unique: usize, row: u128| Record {
-            thing,
+        let row = after_row.or(before_row).unwrap_or(0);
+        let written = WriteRecord {
+            thing: row,
             writer: now.writer,
             place: now.place,
             node: u8::try_from(self.node).unwrap_or(u8::MAX),
             order: now.order,
             number: now.number,
             made: now.made,
-            table: u16::try_from(table).unwrap_or(u16::MAX),
-            unique: u16::try_from(unique).unwrap_or(u16::MAX),
-            deed: deed_number(deed),
-            row: (row >> 64) as u64 ^ row as u64,
+            table: short(table),
+            unique: 0,
+            deed: deed_number(Deed::Update),
+            row: short_row(row),
             gist,
             content: kept,
         };
-        let mut records = Vec::with_capacity(2);
-        let before_row = before.as_ref().map(|key| thing(table, None, key));
-        let after_row = after.as_ref().map(|key| thing(table, None, key));
-        self.shared.look_for_life(table, before_row, before.as_ref());
-        self.shared.look_for_life(table, after_row, after.as_ref());
-        match (change.act, before_row, after_row) {
-            (RowOp::Insert, _, Some(row)) => records.push(record(row, Deed::Insert, 0, row)),
-            (RowOp::Delete, Some(row), _) => records.push(record(row, Deed::Delete, 0, row)),
-            // A row under a new key is gone under the old one.
-            (RowOp::Update, Some(old), Some(new)) if old != new => {
-                records.push(record(old, Deed::Delete, 0, old));
-                records.push(record(new, Deed::Insert, 0, new));
-            }
-            (RowOp::Update, _, Some(row)) => records.push(record(row, Deed::Update, 0, row)),
-            (_, Some(row), None) => records.push(record(row, Deed::Update, 0, row)),
-            _ => *self.read.unknown_rows.entry(table).or_insert(0) += 1,
+        let mut records = of_rows(change.act, before_row, after_row, written);
+        if records.is_empty() {
+            *self.read.unknown_rows.entry(table).or_insert(0) += 1;
         }
-        let row = after_row.or(before_row).unwrap_or(0);
         if change.act != RowOp::Delete {
-            for (at, columns) in about.unique.iter().enumerate() {
-                let Some(values) = side(&content.after, columns) else { continue };
-                let same = side(&content.before, columns)
-                    .is_some_and(|old| old.iter().zip(&values).all(|(old, new)| old.same_as(new)));
-                if !same && !values.contains(&Value::Null) {
-                    records.push(record(thing(table, Some(at), &values), Deed::Take, at + 1, row));
-                }
-            }
-            for Refers { parent, columns, unlogged } in &about.refers {
-                let Some(values) = side(&content.after, columns) else { continue };
-                let old = side(&content.before, columns);
-                // What an update referred to before is not always told; then it is taken to be the same.
-                // Whatever is written to a row that goes with its parent meets the parent's end.
-                let is_new = match (change.act, &old) {
-                    (RowOp::Insert, _) => true,
-                    _ if *unlogged => true,
-                    (_, Some(old)) => !old.iter().zip(&values).all(|(old, new)| old.same_as(new)),
-                    (_, None) => false,
-                };
-                if is_new && !values.contains(&Value::Null) {
-                    let layout = &self.shared.tables[*parent].layout;
-                    let key: Vec<Value> = (layout.key.iter().zip(&values))
-                        .map(|(at, value)| {
-                            layout.columns[*at].reading.take(value.as_ref()).as_ref().to_value()
-                        })
-                        .collect();
-                    let mut refer = record(thing(*parent, None, &key), Deed::Refer, 0, row);
-                    refer.table = u16::try_from(*parent).unwrap_or(u16::MAX);
-                    refer.unique = u16::try_from(table).unwrap_or(u16::MAX);
-                    records.push(refer);
-                }
-            }
+            records.extend(of_unique_values(about, table, &content, written));
+            records.extend(of_references(self.shared.tables, table, change.act, &content, written));
         }
         for record in records {
             self.read.gathered.push(record)?;
@@ -426,8 +377,8 @@ impl Reading<'_> {
         Ok(())
     }
 
-    /// What stands for what was written, the same in every journal that tells the same cells. What a row was before
-    /// does not count: where writes raced, each node replaced what it had itself.
+    /// A token of the contents, the same in every journal that tells the same cells. The row before does not count:
+    /// where writes raced, each node replaced its own.
     fn gist(&mut self, content: &Content) -> u64 {
         let (mut told, mut cells) =
             (std::mem::take(&mut self.told), std::mem::take(&mut self.cells));
@@ -463,7 +414,7 @@ impl Reading<'_> {
             (table, local.iter().map(place).collect())
         });
         let of = (Arc::clone(&change.table), Arc::clone(&change.columns));
-        self.mapped.insert(shape, Mapped { _of: of, places: places.clone() });
+        self.mapped.insert(shape, ColumnPositions { _of: of, places: places.clone() });
         places
     }
 }
@@ -503,4 +454,113 @@ pub(super) fn reach(
         spans.insert(number, Span { start, last, applied, done, arrivals, besides });
     }
     Reach { spans, complete: matches!(head.since, Since::After(_)) && !head.own_only }
+}
+
+/// One side of a change, by columns of the layout, as it is compared; nothing where the journal does not tell it.
+fn compared(
+    about: &SetTable,
+    side: &Option<Vec<Option<Value>>>,
+    places: &[Option<usize>],
+) -> Option<Vec<Option<Value>>> {
+    let cells = side.as_ref()?;
+    let columns = about.layout.columns.iter().zip(places);
+    let cell = |(column, at): (&Column, &Option<usize>)| {
+        let cell = cells.get((*at)?)?.as_ref()?;
+        Some(column.reading.take(cell.as_ref()).as_ref().to_value())
+    };
+    Some(columns.map(cell).collect())
+}
+
+/// The values of some columns, if all are told.
+fn values(side: &Option<Vec<Option<Value>>>, columns: &[usize]) -> Option<Vec<Value>> {
+    let cells = side.as_ref()?;
+    columns.iter().map(|at| cells.get(*at).cloned().flatten()).collect()
+}
+
+fn short(number: usize) -> u16 {
+    u16::try_from(number).unwrap_or(u16::MAX)
+}
+
+fn short_row(row: u128) -> u64 {
+    (row >> 64) as u64 ^ row as u64
+}
+
+/// The rows that a change wrote; none where the journal does not tell which.
+fn of_rows(
+    act: RowOp,
+    before: Option<u128>,
+    after: Option<u128>,
+    written: WriteRecord,
+) -> Vec<WriteRecord> {
+    let record = |row: u128, deed: Deed| WriteRecord {
+        thing: row,
+        row: short_row(row),
+        deed: deed_number(deed),
+        ..written
+    };
+    match (act, before, after) {
+        (RowOp::Insert, _, Some(row)) => vec![record(row, Deed::Insert)],
+        (RowOp::Delete, Some(row), _) => vec![record(row, Deed::Delete)],
+        // A row under a new key is gone under the old one.
+        (RowOp::Update, Some(old), Some(new)) if old != new => {
+            vec![record(old, Deed::Delete), record(new, Deed::Insert)]
+        }
+        (RowOp::Update, _, Some(row)) | (_, Some(row), None) => vec![record(row, Deed::Update)],
+        _ => Vec::new(),
+    }
+}
+
+/// The values that must be unique and that a change gave to its row.
+fn of_unique_values<'a>(
+    about: &'a SetTable,
+    table: usize,
+    content: &'a Content,
+    written: WriteRecord,
+) -> impl Iterator<Item = WriteRecord> + 'a {
+    about.unique.iter().enumerate().filter_map(move |(at, columns)| {
+        let given = values(&content.after, columns)?;
+        let same = values(&content.before, columns)
+            .is_some_and(|old| old.iter().zip(&given).all(|(old, new)| old.same_as(new)));
+        (!same && !given.contains(&Value::Null)).then(|| WriteRecord {
+            thing: thing(table, Some(at), &given),
+            deed: deed_number(Deed::Take),
+            unique: short(at + 1),
+            ..written
+        })
+    })
+}
+
+/// The rows that a change made its row refer to.
+fn of_references<'a>(
+    tables: &'a [SetTable],
+    table: usize,
+    act: RowOp,
+    content: &'a Content,
+    written: WriteRecord,
+) -> impl Iterator<Item = WriteRecord> + 'a {
+    tables[table].refers.iter().filter_map(move |Refers { parent, columns, unlogged }| {
+        let referred = values(&content.after, columns)?;
+        // What an update referred to before is not always told; then it is taken to be the same.
+        // Whatever is written to a row that goes with its parent meets the parent's end.
+        let is_new = match (act, values(&content.before, columns)) {
+            (RowOp::Insert, _) => true,
+            _ if *unlogged => true,
+            (_, Some(old)) => !old.iter().zip(&referred).all(|(old, new)| old.same_as(new)),
+            (_, None) => false,
+        };
+        let layout = &tables[*parent].layout;
+        let compared = |(at, value): (&usize, &Value)| {
+            layout.columns[*at].reading.take(value.as_ref()).as_ref().to_value()
+        };
+        (is_new && !referred.contains(&Value::Null)).then(|| {
+            let key: Vec<Value> = layout.key.iter().zip(&referred).map(compared).collect();
+            WriteRecord {
+                thing: thing(*parent, None, &key),
+                deed: deed_number(Deed::Refer),
+                table: short(*parent),
+                unique: short(table),
+                ..written
+            }
+        })
+    })
 }

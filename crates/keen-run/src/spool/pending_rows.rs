@@ -1,6 +1,7 @@
 //! Divergent rows kept until it is known what they are: in memory while they are few, then in a file.
 
 use keen_core::row::selection::is_findable;
+use keen_core::topology::node_set::NodeSet;
 use std::collections::HashMap;
 use std::io::{self, BufReader, BufWriter, Read, Seek, SeekFrom, Write};
 use std::ops::ControlFlow;
@@ -10,7 +11,6 @@ use keen_core::audit::merge::{DivergentRow, Version};
 use keen_core::row::digest::DigestFunction;
 use keen_core::row::encoding;
 use keen_core::row::key_order::put_key;
-use keen_core::topology::placement::{bit, members};
 use keen_core::value::Value;
 use tempfile::SpooledTempFile;
 
@@ -31,8 +31,8 @@ impl Trace {
         let mut key = encoding::row_bytes(&row.key);
         let mut held = Vec::new();
         for version in &row.versions {
-            let nodes = version.nodes.iter().fold(0, |all, node| all | bit(*node));
-            held.extend(nodes.to_be_bytes());
+            let nodes = version.nodes.iter().collect::<NodeSet>();
+            held.extend(nodes.bits().to_be_bytes());
             held.extend(version.count.to_be_bytes());
             if let Some(cells) = &version.row {
                 let digest = DigestFunction::default().digest(&encoding::row_bytes(cells));
@@ -106,7 +106,7 @@ impl PendingRows {
         Ok(())
     }
 
-    /// What the rows were, by what they are. A key that diverges among several groups of nodes is one.
+    /// The traces that the rows left. A key that diverges among several groups of nodes is one.
     pub(crate) fn traces(&mut self) -> io::Result<HashMap<u64, u64>> {
         let mut traces = HashMap::new();
         self.each(|row| {
@@ -184,7 +184,7 @@ pub(crate) fn write_row(out: &mut impl Write, row: &DivergentRow) -> io::Result<
     }
     number(out, row.versions.len() as u64)?;
     for version in &row.versions {
-        number(out, version.nodes.iter().fold(0, |all, node| all | bit(*node)))?;
+        number(out, version.nodes.iter().collect::<NodeSet>().bits())?;
         number(out, version.count)?;
         number(out, u64::from(version.row.is_some()))?;
         if let Some(row) = &version.row {
@@ -217,7 +217,7 @@ pub(crate) fn read_row(from: &mut impl Read) -> io::Result<DivergentRow> {
     let differing = (0..count(from)?).map(|_| count(from)).collect::<io::Result<_>>()?;
     let mut versions = Vec::new();
     for _ in 0..count(from)? {
-        let (nodes, count) = (members(number(from)?).collect(), number(from)?);
+        let (nodes, count) = (NodeSet::from_bits(number(from)?).iter().collect(), number(from)?);
         let row = if number(from)? == 1 { Some(cells(from)?) } else { None };
         versions.push(Version { nodes, row: row.map(Arc::new), count });
     }

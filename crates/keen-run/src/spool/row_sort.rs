@@ -74,7 +74,7 @@ impl Sorter {
             self.spill()?;
         }
         self.current.sort();
-        let runs = self.runs.iter().map(|(start, end)| Run::new(*start, *end)).collect();
+        let runs = self.runs.iter().map(|(start, end)| RunReader::new(*start, *end)).collect();
         let mut sorted =
             Sorted { memory: self.current, at: 0, file: self.file, runs, heap: BinaryHeap::new() };
         for run in 0..sorted.runs.len() {
@@ -89,7 +89,7 @@ fn too_long() -> io::Error {
 }
 
 #[derive(Debug, PartialEq, Eq, PartialOrd, Ord)]
-struct Kept {
+struct SortedRow {
     key: Vec<u8>,
     digest: u128,
     row: Vec<u8>,
@@ -98,14 +98,14 @@ struct Kept {
 
 /// A run that is being read.
 #[derive(Debug)]
-struct Run {
+struct RunReader {
     next: u64,
     end: u64,
     window: Vec<u8>,
     at: usize,
 }
 
-impl Run {
+impl RunReader {
     fn new(start: u64, end: u64) -> Self {
         Self { next: start, end, window: Vec::new(), at: 0 }
     }
@@ -127,7 +127,7 @@ impl Run {
         Ok(piece.to_vec())
     }
 
-    fn next_row(&mut self, file: &mut File) -> io::Result<Option<Kept>> {
+    fn next_row(&mut self, file: &mut File) -> io::Result<Option<SortedRow>> {
         if self.next == self.end && self.at == self.window.len() {
             return Ok(None);
         }
@@ -136,7 +136,7 @@ impl Run {
             |at: usize| head[at..at + 4].iter().rev().fold(0, |n, b| n << 8 | usize::from(*b));
         let digest = head[8..24].iter().rev().fold(0, |n, b| n << 8 | u128::from(*b));
         let (key, row) = (self.take(file, number(0))?, self.take(file, number(4))?);
-        Ok(Some(Kept { key, digest, row, flags: head[24] }))
+        Ok(Some(SortedRow { key, digest, row, flags: head[24] }))
     }
 }
 
@@ -146,8 +146,8 @@ pub(crate) struct Sorted {
     memory: Batch,
     at: usize,
     file: Option<File>,
-    runs: Vec<Run>,
-    heap: BinaryHeap<Reverse<(Kept, usize)>>,
+    runs: Vec<RunReader>,
+    heap: BinaryHeap<Reverse<(SortedRow, usize)>>,
 }
 
 impl Sorted {

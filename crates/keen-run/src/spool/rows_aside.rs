@@ -19,7 +19,7 @@ const IN_MEMORY: usize = 4 << 20;
 /// Takes rows in the order in which they are found.
 #[derive(Debug)]
 pub struct RowsAside {
-    out: Counted<BufWriter<SpooledTempFile>>,
+    out: CountingWriter<BufWriter<SpooledTempFile>>,
     /// Where each row ends.
     ends: Vec<u64>,
 }
@@ -27,7 +27,7 @@ pub struct RowsAside {
 impl Default for RowsAside {
     fn default() -> Self {
         let out = BufWriter::new(SpooledTempFile::new(IN_MEMORY));
-        Self { out: Counted { out, written: 0 }, ends: Vec::new() }
+        Self { out: CountingWriter { out, written: 0 }, ends: Vec::new() }
     }
 }
 
@@ -70,12 +70,12 @@ impl RowsAside {
 
 /// Counts what is written.
 #[derive(Debug)]
-struct Counted<W> {
+struct CountingWriter<W> {
     out: W,
     written: u64,
 }
 
-impl<W: Write> Write for Counted<W> {
+impl<W: Write> Write for CountingWriter<W> {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         let taken = self.out.write(bytes)?;
         self.written += taken as u64;
@@ -114,7 +114,7 @@ impl RowsAtRest {
                 let length = usize::try_from(to - from).unwrap_or(usize::MAX);
                 // A long row is not held a second time.
                 let at_once = length.min(64 << 10);
-                read_row(&mut BufReader::with_capacity(at_once, Stretch { file, from, to }))
+                read_row(&mut BufReader::with_capacity(at_once, FilePart { file, from, to }))
             }
         }
     }
@@ -128,23 +128,21 @@ impl KeepRows for RowsAtRest {
     fn row(&self, at: usize) -> Result<DivergentRow, ReadFault> {
         self.read(at).map_err(|error| {
             ReadFault::new(
-                format!(
-                    "a row that was put aside in a temporary file cannot be read back: {error}"
-                ),
-                "see to the disk that TMPDIR names, and run it again",
+                format!("a row stored in a temporary file cannot be read back: {error}"),
+                "check the disk that TMPDIR names, and run it again",
             )
         })
     }
 }
 
 /// A part of a file.
-struct Stretch<'a> {
+struct FilePart<'a> {
     file: &'a File,
     from: u64,
     to: u64,
 }
 
-impl Read for Stretch<'_> {
+impl Read for FilePart<'_> {
     fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
         let left = usize::try_from(self.to - self.from).unwrap_or(usize::MAX);
         let most = into.len().min(left);

@@ -4,10 +4,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use keen_adapters::sqlite::{Options, SqliteJournal, SqliteNode};
-use keen_core::conflict::{Kind, Standing};
+use keen_core::conflict::{ConflictKind, ConflictStanding};
 use keen_core::ports::ReadRows;
+use keen_core::topology::node_set::NodeSet;
 use keen_core::topology::{Address, Topology};
-use keen_lab::journal::Row;
+use keen_lab::journal::JournalRow;
 use keen_lab::network::{Change, Lab};
 use keen_run::conflicts::{self, Carried, ConflictsRequest, Found};
 use keen_run::opener::Journal;
@@ -91,7 +92,7 @@ fn topology(nodes: usize, shape: u8) -> String {
 
 const SCHEMA: &str = "CREATE TABLE stay (id INTEGER PRIMARY KEY, a INTEGER, b INTEGER);";
 
-fn cells(cells: &[(&str, i64)]) -> Row {
+fn cells(cells: &[(&str, i64)]) -> JournalRow {
     cells.iter().map(|(name, value)| ((*name).to_owned(), Cell::Integer(*value))).collect()
 }
 
@@ -211,7 +212,7 @@ fn judge(folder: &Path, earlier: Option<Carried>) -> Found {
     let options = Options::default();
     conflicts::run(&ConflictsRequest {
         topology: &topology,
-        nodes: (1 << topology.nodes.len()) - 1,
+        nodes: NodeSet::ALL,
         tables: &[],
         life: None,
         differing: &[],
@@ -296,7 +297,8 @@ fn check(nodes: usize, shape: u8, events: &[Event], settle: bool) -> Result<(), 
     let of = |id: &keen_core::history::journal::Id| {
         (id.writer.origin.to_string(), i64::try_from(id.place).unwrap())
     };
-    let conflicts = found.conflicts.iter().filter(|conflict| conflict.kind != Kind::Skipped);
+    let conflicts =
+        found.conflicts.iter().filter(|conflict| conflict.kind != ConflictKind::Skipped);
     let chains: BTreeSet<BTreeSet<(String, i64)>> = conflicts
         .clone()
         .map(|conflict| conflict.writes.iter().map(|write| of(&write.id)).collect())
@@ -304,7 +306,7 @@ fn check(nodes: usize, shape: u8, events: &[Event], settle: bool) -> Result<(), 
     prop_assert_eq!(chains, truth(&made), "{:?}", made);
     for conflict in conflicts {
         prop_assert!(conflict.proven && conflict.doubt.is_none());
-        if conflict.standing == Standing::InFlight {
+        if conflict.standing == ConflictStanding::InFlight {
             continue;
         }
         for write in &conflict.writes {

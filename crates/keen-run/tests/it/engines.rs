@@ -1,11 +1,11 @@
 //! The same rows in every engine are found equal, and one changed cell is found, whatever the types.
 
+use keen_core::topology::node_set::NodeSet;
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
 use std::path::Path;
 
 use keen_core::audit::merge::DivergentRow;
-use keen_core::engine::dialect;
 use keen_core::row::digest::DigestFunction;
 use keen_core::topology::{
     Address, Authority, ColumnChoice, Engine, Limits, Link, Node, NodeId, TableSet, Tls, Topology,
@@ -14,7 +14,7 @@ use keen_core::value::Value;
 use keen_core::value::zone::Zone;
 use keen_run::audit::{self, AuditRequest, AuditSink, TableHead, TableOutcome, WantedKeys};
 use keen_testkit::random::{NAMES, distinct_keys, rows};
-use keen_testkit::typed::{Host, Kind, Typed};
+use keen_testkit::typed::{ColumnKind, Host, Typed};
 use proptest::prelude::*;
 use tempfile::TempDir;
 
@@ -77,7 +77,8 @@ impl AuditSink for Seen {
         ControlFlow::Continue(())
     }
     fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
-        self.unread = outcome.unread.clone();
+        self.unread =
+            outcome.unread.iter().map(|(node, fault)| (*node, fault.to_string())).collect();
         self.counts =
             outcome.tally.balances.iter().map(|(node, balance)| (*node, balance.rows)).collect();
         ControlFlow::Continue(())
@@ -95,7 +96,7 @@ fn audit_only(table: &Typed, folder: &Path, only: &WantedKeys) -> Seen {
     let request = AuditRequest {
         only,
         topology: &topology,
-        nodes: !0,
+        nodes: NodeSet::ALL,
         tables: &[],
         function: DigestFunction::Xxh3,
         rate: None,
@@ -123,8 +124,8 @@ proptest! {
         let key: &[usize] = [&[0][..], &[1], &[1, 0], &[], &[1]][by];
         let padded = by == 4;
         let rows = distinct_keys(rows, key, padded);
-        let kinds: Vec<Kind> = [Kind::Int, Kind::Text].into_iter().chain(Kind::ALL).collect();
-        let columns: Vec<(&str, Kind)> = NAMES.into_iter().zip(kinds).collect();
+        let kinds: Vec<ColumnKind> = [ColumnKind::Int, ColumnKind::Text].into_iter().chain(ColumnKind::ALL).collect();
+        let columns: Vec<(&str, ColumnKind)> = NAMES.into_iter().zip(kinds).collect();
         let names: Vec<&str> = key.iter().map(|i| NAMES[*i]).collect();
         let mut table = Typed::new(&columns, &names, rows.clone());
         if padded {
@@ -152,15 +153,15 @@ proptest! {
             let conditions: Vec<String> = key
                 .iter()
                 .map(|i| {
-                    let literal = dialect::literal(engine, &row[*i], Some(&shapes[*i]));
-                    format!("{} = {literal}", dialect::quoted(engine, NAMES[*i]))
+                    let literal = engine.dialect().literal(&row[*i], Some(&shapes[*i]));
+                    format!("{} = {literal}", engine.dialect().quoted(NAMES[*i]))
                 })
                 .collect();
             table.run(host, folder.path(), &format!(
                 "UPDATE {} SET {} = {} WHERE {}",
-                dialect::quoted(engine, &table.name),
-                dialect::quoted(engine, NAMES[column]),
-                dialect::literal(engine, new, Some(&shapes[column])),
+                engine.dialect().quoted(&table.name),
+                engine.dialect().quoted(NAMES[column]),
+                engine.dialect().literal(new, Some(&shapes[column])),
                 conditions.join(" AND ")
             ));
             let seen = audit(&table, folder.path());

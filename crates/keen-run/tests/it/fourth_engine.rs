@@ -1,6 +1,7 @@
-//! What a stranger writes to add an engine that can only be read and inspected, through public types alone: an
-//! adapter with two ports. Whatever else is asked of it says that it is not supported there.
+//! A stranger's engine that can only be read and inspected, through public types alone: an adapter with two ports.
+//! Whatever else is asked of it says that it is not supported there.
 
+use keen_core::topology::node_set::NodeSet;
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
 use std::path::Path;
@@ -14,15 +15,15 @@ use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::observe::log_reach::LogReach;
 use keen_core::observe::node::{Identity, NodeFacts, Observed, TableLook, TableState};
 use keen_core::ports::{InspectionRequest, LookAtNode, ReadRows};
-use keen_core::preflight::{self, Scope};
+use keen_core::preflight::{self, PreflightScope};
 use keen_core::row::digest::DigestFunction;
 use keen_core::topology::{Address, Engine, NodeId, Topology};
 use keen_core::value::Value;
 use keen_run::audit::{
     self, AuditRequest, AuditSink, TableHead, TableOutcome, Verdict, WantedKeys,
 };
-use keen_run::links::{Watch, Watched};
-use keen_testkit::tables::{Table, topology};
+use keen_run::links::{NodeConnections, Watched};
+use keen_testkit::tables::{UntypedTable, topology};
 
 /// Tables in memory, one list of rows for each node.
 struct Cabinet {
@@ -32,7 +33,7 @@ struct Cabinet {
 impl Cabinet {
     fn drawer(&self, site: &Site<'_>) -> Drawer {
         let rows = self.rows[&site.node.name].clone();
-        Drawer(Table::new(&["id", "hut"], &["id"], rows).in_memory())
+        Drawer(UntypedTable::new(&["id", "hut"], &["id"], rows).in_memory())
     }
 }
 
@@ -55,7 +56,7 @@ struct Drawer(MemoryNode);
 
 impl LookAtNode for Drawer {
     fn look(&mut self, asked: &InspectionRequest) -> NodeFacts {
-        let unknown = || "a drawer keeps no account of it".to_owned();
+        let unknown = || ReadFault::not_told("a drawer keeps no account of it");
         let table = |(name, local): &(String, String)| {
             let state = self.0.shape(local).map(|shape| {
                 TableState::There(Box::new(TableLook {
@@ -90,7 +91,7 @@ impl LookAtNode for Drawer {
     }
 
     fn log_reach(&mut self, _: Option<&str>) -> Observed<LogReach> {
-        Err("a drawer keeps no log".to_owned())
+        Err(ReadFault::not_told("a drawer keeps no log"))
     }
 }
 
@@ -149,7 +150,7 @@ fn an_engine_that_is_only_read_and_inspected_is_audited_looked_at_and_says_what_
     let mut found = Found::default();
     let request = AuditRequest {
         topology: &topology,
-        nodes: !0,
+        nodes: NodeSet::ALL,
         tables: &[],
         only: &WantedKeys::new(),
         function: DigestFunction::Xxh3,
@@ -165,13 +166,17 @@ fn an_engine_that_is_only_read_and_inspected_is_audited_looked_at_and_says_what_
     let open = |node: NodeId, _: &Address| at(&topology, node, |site| cabinet.inspect(site));
     let looks = keen_run::preflight::look(&keen_run::preflight::InspectRequest {
         topology: &topology,
-        nodes: !0,
+        nodes: NodeSet::ALL,
         tables: &[],
         open: &open,
         wait: Duration::from_secs(1),
     });
-    let report =
-        preflight::examine(&topology, &looks, Scope { shape: true, only_shape: true }, &[]);
+    let report = preflight::examine(
+        &topology,
+        &looks,
+        PreflightScope { shape: true, only_shape: true },
+        &[],
+    );
     assert_eq!(report.findings.len(), 0, "{:?}", report.findings);
     assert!(looks.values().all(|look| look.facts.is_some()), "{looks:?}");
 
@@ -179,8 +184,8 @@ fn an_engine_that_is_only_read_and_inspected_is_audited_looked_at_and_says_what_
     let watch = |node: NodeId| -> Result<Watched, ReadFault> {
         at(&topology, node, |site| cabinet.links(site))
     };
-    let (_, sights) = Watch::begin(&topology, !0, &watch);
-    let fault = sights[&0].heard.as_ref().unwrap_err();
+    let (_, observations) = NodeConnections::begin(&topology, NodeSet::ALL, &watch);
+    let fault = observations[&0].snapshot.as_ref().unwrap_err();
     assert_eq!(fault.kind, FaultKind::NotSupported);
     assert!(fault.what.contains("is not supported here") && !fault.advice.is_empty(), "{fault}");
     let lacking = [

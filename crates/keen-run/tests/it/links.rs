@@ -1,15 +1,15 @@
 //! The states of links over the stand-in network, at moments that the test decides.
 
+use keen_core::topology::node_set::NodeSet;
 use std::path::Path;
 
 use keen_adapters::sqlite::{Options, SqliteLinks};
 use keen_core::links::fence::{Fence, rounds};
-use keen_core::links::{Flow, LinkFlow, Looks, Memory, State, Trend, judge};
+use keen_core::links::{Flow, LinkFlow, LinkState, Looks, Memory, Trend, judge};
 use keen_core::observe::links::{Observations, marks};
-use keen_core::topology::placement::Nodes;
 use keen_core::topology::{Address, NodeId};
 use keen_lab::{Change, Lab};
-use keen_run::links::{Watch, Watched};
+use keen_run::links::{NodeConnections, Watched};
 use rusqlite::types::Value as Cell;
 use tempfile::TempDir;
 
@@ -35,7 +35,7 @@ carries = ["all"]
 trailing = "5s"
 "#;
 
-const ALL: Nodes = !0;
+const ALL: NodeSet = NodeSet::ALL;
 const SECOND: i64 = 1_000_000;
 
 struct Net {
@@ -82,9 +82,9 @@ impl Net {
                 SqliteLinks::new(folder.join(path), node.name.clone(), true, Options::default());
             Ok(Box::new(links) as Watched)
         };
-        let (_, mut sights) = Watch::begin(topology, ALL, &open);
-        sights.values_mut().for_each(|sight| sight.at = self.now);
-        sights
+        let (_, mut observations) = NodeConnections::begin(topology, ALL, &open);
+        observations.values_mut().for_each(|observation| observation.at = self.now);
+        observations
     }
 
     fn judged(&self, before: &Observations, memory: &Memory) -> Flow {
@@ -104,7 +104,7 @@ impl Net {
         flow.links.iter().find(|link| (link.from, link.to) == (node(from), node(to))).unwrap()
     }
 
-    fn states(&self, flow: &Flow) -> Vec<State> {
+    fn states(&self, flow: &Flow) -> Vec<LinkState> {
         [("a", "b"), ("b", "a"), ("b", "board")].map(|(f, t)| self.link(flow, f, t).state).to_vec()
     }
 }
@@ -115,13 +115,13 @@ fn quiet_is_idle_and_what_is_applied_between_the_looks_flows() {
     net.write("a", 3);
     net.steps(5);
     let flow = net.flow(|net| net.steps(5));
-    assert_eq!(net.states(&flow), [State::Idle; 3]);
+    assert_eq!(net.states(&flow), [LinkState::Idle; 3]);
     assert!(flow.writing.is_empty());
     let flow = net.flow(|net| {
         net.write("a", 2);
         net.steps(5);
     });
-    assert_eq!(net.states(&flow), [State::Flowing, State::Flowing, State::Flowing]);
+    assert_eq!(net.states(&flow), [LinkState::Flowing, LinkState::Flowing, LinkState::Flowing]);
     // Lost and overtaken transactions are no business of the link: it carries. The audit finds them.
     net.write("a", 1);
     let tx = keen_lab::Tx { origin: "a".to_owned(), position: 6 };
@@ -131,7 +131,7 @@ fn quiet_is_idle_and_what_is_applied_between_the_looks_flows() {
     net.lab.overtake(&held_up, "b").unwrap();
     net.steps(5);
     let flow = net.flow(|net| net.steps(5));
-    assert_eq!(net.states(&flow), [State::Idle; 3]);
+    assert_eq!(net.states(&flow), [LinkState::Idle; 3]);
 }
 
 #[test]
@@ -144,28 +144,28 @@ fn cut_one_way_paused_and_stuck_are_told_apart() {
         net.write("a", 2);
         net.steps(5);
     });
-    assert_eq!(net.states(&flow), [State::Cut, State::Idle, State::Idle]);
+    assert_eq!(net.states(&flow), [LinkState::Cut, LinkState::Idle, LinkState::Idle]);
     assert_eq!(net.link(&flow, "a", "b").gap.unwrap().size(), 2);
     net.lab.resume("a", "b").unwrap();
     net.lab.pause("b", "board").unwrap();
     net.steps(5);
     let flow = net.flow(|net| net.steps(5));
-    assert_eq!(net.states(&flow), [State::Idle, State::Idle, State::Paused]);
+    assert_eq!(net.states(&flow), [LinkState::Idle, LinkState::Idle, LinkState::Paused]);
     net.lab.resume("b", "board").unwrap();
     net.steps(5);
     // It says that it runs. Nothing is missing yet: no stall.
     net.lab.stick("a", "b").unwrap();
     let flow = net.flow(|net| net.steps(5));
-    assert_eq!(net.states(&flow), [State::Idle; 3]);
+    assert_eq!(net.states(&flow), [LinkState::Idle; 3]);
     net.write("a", 4);
     let flow = net.flow(|net| net.steps(5));
-    assert_eq!(net.states(&flow), [State::Stalled, State::Idle, State::Idle]);
+    assert_eq!(net.states(&flow), [LinkState::Stalled, LinkState::Idle, LinkState::Idle]);
     assert_eq!(net.link(&flow, "a", "b").reason, "nothing was applied in 5.0 s");
     net.lab.resume("a", "b").unwrap();
     net.lab.detach("b", "board").unwrap();
     net.steps(5);
     let flow = net.flow(|net| net.steps(5));
-    assert_eq!(net.states(&flow), [State::Idle, State::Idle, State::Absent]);
+    assert_eq!(net.states(&flow), [LinkState::Idle, LinkState::Idle, LinkState::Absent]);
     let board = net.lab.topology().node("board").unwrap();
     assert_eq!(flow.nodes[&board].role, "detached subscriber: follows nobody");
 }
@@ -179,7 +179,7 @@ fn a_backlog_drains_within_a_factor_of_two_of_the_estimate() {
         net.steps(1);
         let flow = net.flow(|net| net.steps(5));
         let link = net.link(&flow, "b", "board");
-        assert_eq!(link.state, State::Trailing, "{link:?}");
+        assert_eq!(link.state, LinkState::Trailing, "{link:?}");
         let Some(Trend::Draining(estimate)) = link.trend else { panic!("{link:?}") };
         let began = net.now;
         while net
@@ -207,7 +207,7 @@ fn a_backlog_that_grows_is_told_and_earlier_looks_tell_how_late_it_is() {
         net.steps(5);
     });
     let link = net.link(&flow, "b", "board");
-    assert_eq!((link.state, link.trend), (State::Trailing, Some(Trend::Growing)), "{link:?}");
+    assert_eq!((link.state, link.trend), (LinkState::Trailing, Some(Trend::Growing)), "{link:?}");
     // An hour ago somebody saw the source at 100 already.
     let b = net.lab.topology().node("b").unwrap();
     let position = keen_core::observe::position::Position::Count(100);
@@ -232,7 +232,7 @@ fn writers_are_told_and_what_changed_since() {
     assert_eq!(flow.writing.len(), 1, "{:?}", flow.writing);
     assert_eq!(
         flow.writing[0].found,
-        "board was written to between the looks (2 transactions), and the file says that it is not"
+        "board was written to between the looks (2 transactions), but the file says that applications do not write there"
     );
     // Yesterday a was the only one that was written to.
     let memory = Memory { writers: vec![0], ..Memory::default() };
@@ -255,7 +255,7 @@ fn a_site_that_falls_silent_is_told() {
     let silent = net.judged(&before, &memory);
     assert_eq!(
         silent.writing[0].found,
-        "nothing of b arrived at board for 20 min, and it never was silent for longer than 60 s before"
+        "nothing from b has arrived at board for 20 min; it was never silent for longer than 60 s before"
     );
     net.write("b", 1);
     net.steps(2);
@@ -281,7 +281,7 @@ fn a_fence_is_passed_by_those_who_have_applied_what_was_written_before_it() {
         passing.waiting.contains_key(&(a, b)) && passing.passed.contains(&(b, a)),
         "{passing:?}"
     );
-    assert_eq!(passing.lagging(&topology, false), 1 << b | 1 << board);
+    assert_eq!(passing.lagging(&topology, false), [b, board].iter().collect());
     assert!(passing.worth_waiting());
     net.steps(2);
     let passing = fence.passing(&topology, &net.look());
@@ -290,16 +290,19 @@ fn a_fence_is_passed_by_those_who_have_applied_what_was_written_before_it() {
     let second = Fence::at(&net.look());
     let passing = second.passing(&topology, &net.look());
     assert!(passing.waiting[&(b, board)].stopped && !passing.worth_waiting(), "{passing:?}");
-    assert_eq!(passing.lagging(&topology, false), 1 << board);
+    assert_eq!(passing.lagging(&topology, false), NodeSet::of(board));
     net.lab.resume("b", "board").unwrap();
     net.steps(2);
     let passing = second.passing(&topology, &net.look());
-    assert!(passing.waiting.is_empty() && passing.lagging(&topology, false) == 0, "{passing:?}");
+    assert!(
+        passing.waiting.is_empty() && passing.lagging(&topology, false).is_empty(),
+        "{passing:?}"
+    );
     assert!(!fence.stands_as(&second) && Fence::at(&net.look()).stands_as(&Fence::at(&net.look())));
     // A link that was taken away brings nothing more: nobody waits for it.
     net.lab.detach("b", "board").unwrap();
     net.write("b", 1);
     net.steps(2);
     let passing = Fence::at(&net.look()).passing(&topology, &net.look());
-    assert!(passing.absent.contains(&(b, board)) && passing.lagging(&topology, false) == 0);
+    assert!(passing.absent.contains(&(b, board)) && passing.lagging(&topology, false).is_empty());
 }

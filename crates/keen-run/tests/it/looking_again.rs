@@ -1,34 +1,35 @@
 //! Rows that differ while somebody writes: when the looks behind fences prove that they are settled.
 
 use keen_core::row::selection::RowKeys;
+use keen_core::topology::node_set::NodeSet;
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use std::time::Duration;
 
 use keen_adapters::memory::MemoryNode;
-use keen_core::audit::merge::{DivergentRow, Standing};
+use keen_core::audit::merge::{DivergentRow, RowStanding};
 use keen_core::fault::ReadFault;
 use keen_core::links::fence::{Fence, Stillness};
 use keen_core::observe::links::{Inflow, LinkSnapshot, Observation, Observations, Outlet};
-use keen_core::observe::node::{Incoming, ReplicationKind, Slot, Source, WorkerState};
+use keen_core::observe::node::{ChangeSource, Incoming, ReplicationKind, Slot, WorkerState};
 use keen_core::observe::position::Position;
 use keen_core::ports::{LookAtLinks, ReadRows, TableRequest};
 use keen_core::row::batch::{Batch, RowWriter};
 use keen_core::row::digest::DigestFunction;
 use keen_core::row::schema::TableShape;
-use keen_core::topology::{Address, Engine, Server, Topology};
+use keen_core::topology::{Address, Engine, ServerAddress, Topology};
 use keen_core::value::Value;
 use keen_run::audit::recheck::{self, Fencing};
 use keen_run::audit::{AuditRequest, AuditSink, Standings, TableHead, TableOutcome};
-use keen_testkit::tables::Table;
+use keen_testkit::tables::UntypedTable;
 
 /// A link from a to b.
 fn topology() -> Topology {
     keen_testkit::tables::topology(&[("a", true), ("b", true)], &[(0, 1)])
 }
 
-fn heard() -> LinkSnapshot {
+fn snapshot() -> LinkSnapshot {
     LinkSnapshot {
         engine: Engine::Postgres,
         about: String::new(),
@@ -59,11 +60,11 @@ struct Busy<'a>(&'a AtomicU64);
 impl LookAtLinks for Busy<'_> {
     fn look_at_links(&mut self, _: &[(String, String)]) -> Result<LinkSnapshot, ReadFault> {
         let at = self.0.fetch_add(1, Ordering::Relaxed);
-        Ok(LinkSnapshot { position: Ok(Position::Lsn(at)), ..heard() })
+        Ok(LinkSnapshot { position: Ok(Position::Lsn(at)), ..snapshot() })
     }
 }
 
-/// What rows tell of who wrote them.
+/// The writers that rows tell of.
 #[derive(Clone, Copy)]
 enum Mark {
     None,
@@ -112,7 +113,7 @@ impl ReadRows for Marked {
 struct Outcome {
     standings: Option<Standings>,
     in_any_order: bool,
-    /// What was handed out, in order.
+    /// The rows that were handed out, in order.
     told: Vec<String>,
 }
 
@@ -132,7 +133,7 @@ impl AuditSink for Outcome {
     fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
         self.tell(format!("divergent {:?}", row.key))
     }
-    fn unsettled(&mut self, row: DivergentRow, standing: Standing) -> ControlFlow<()> {
+    fn unsettled(&mut self, row: DivergentRow, standing: RowStanding) -> ControlFlow<()> {
         self.tell(format!("{} {:?}", standing.name(), row.key))
     }
     fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
@@ -161,13 +162,13 @@ fn audit_of(mark: Mark, ids: &[i64], in_any_order: bool) -> (u64, Outcome) {
     let counter = || -> &'static AtomicU64 { Box::leak(Box::default()) };
     let (asked, read, position) = (counter(), counter(), counter());
     let open = |node: usize| -> Result<Box<dyn ReadRows>, ReadFault> {
-        let rows = Table::new(&["id", "hut"], &["id"], rows[node].clone()).in_memory();
+        let rows = UntypedTable::new(&["id", "hut"], &["id"], rows[node].clone()).in_memory();
         Ok(Box::new(Marked { rows, mark, asked, read }))
     };
     let topology = topology();
     let request = AuditRequest {
         topology: &topology,
-        nodes: !0,
+        nodes: NodeSet::ALL,
         tables: &[],
         only: &BTreeMap::new(),
         function: DigestFunction::Xxh3,
@@ -190,7 +191,7 @@ fn audit_of(mark: Mark, ids: &[i64], in_any_order: bool) -> (u64, Outcome) {
 #[test]
 fn settled_rows_leave_before_their_table_where_that_is_wanted() {
     let settled_row = "[Int(2)]";
-    let moving = format!("{} [Int(3)]", Standing::Moving.name());
+    let moving = format!("{} [Int(3)]", RowStanding::Moving.name());
     let (_, outcome) = audit_of(Mark::SameAndAnother, &[1, 2, 3], true);
     let settled = format!("settled {settled_row}");
     assert_eq!(outcome.told, ["2 waiting", &settled, "table", &moving, "done"]);
@@ -243,7 +244,7 @@ impl Sender {
         let (now, end) = (AtomicI64::new(1_000_000), 4 * Self::PAGE);
         let mut topology = topology();
         for node in &mut topology.nodes {
-            node.at = Address::Server(Server {
+            node.at = Address::Server(ServerAddress {
                 engine: Engine::Postgres,
                 user: "keen".to_owned(),
                 host: node.name.clone(),
@@ -280,24 +281,24 @@ impl Sender {
             flushed: lsn(self.flushed),
             unsafe_for: 600_000,
             outlets: Ok(vec![outlet]),
-            ..heard()
+            ..snapshot()
         };
         let mut link = Incoming::unknown(ReplicationKind::Subscription);
         link.receiving = WorkerState::Runs;
         link.applying = WorkerState::Runs;
-        link.source = Source { slot: Some("from_a".to_owned()), ..Source::default() };
-        let b = LinkSnapshot { inflows: Ok(vec![Inflow::of(link)]), ..heard() };
+        link.source = ChangeSource { slot: Some("from_a".to_owned()), ..ChangeSource::default() };
+        let b = LinkSnapshot { inflows: Ok(vec![Inflow::of(link)]), ..snapshot() };
         [a, b]
             .into_iter()
-            .map(|heard| Observation { at, heard: Ok(Box::new(heard)) })
+            .map(|snapshot| Observation { at, snapshot: Ok(Box::new(snapshot)) })
             .enumerate()
             .collect()
     }
 
     fn has_passed(&self, fence: &Fence, stillness: &mut Stillness) -> bool {
-        let sights = self.look();
-        stillness.see(&sights);
-        fence.passing_since(&self.topology, &sights, stillness).passed.contains(&(0, 1))
+        let observations = self.look();
+        stillness.see(&observations);
+        fence.passing_since(&self.topology, &observations, stillness).passed.contains(&(0, 1))
     }
 }
 

@@ -5,6 +5,7 @@
 mod conflicts;
 mod engines;
 mod fourth_engine;
+mod ledgers;
 mod links;
 mod looking_again;
 mod oracle;

@@ -1,6 +1,7 @@
 //! The audit against a naive oracle: random link graphs, random rows, every
 //! divergent row found, none invented, exactly grouped.
 
+use keen_core::topology::node_set::NodeSet;
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::ControlFlow;
 
@@ -10,7 +11,7 @@ use keen_core::row::digest::DigestFunction;
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 use keen_run::audit::{self, AuditRequest, AuditSink, TableHead, TableOutcome, Verdict};
-use keen_testkit::tables::{Table, open};
+use keen_testkit::tables::{UntypedTable, open};
 use proptest::prelude::*;
 use tempfile::TempDir;
 
@@ -57,7 +58,7 @@ fn audit(
     let request = AuditRequest {
         only: &std::collections::BTreeMap::new(),
         topology,
-        nodes: !0,
+        nodes: NodeSet::ALL,
         tables: &[],
         function,
         rate: None,
@@ -142,7 +143,7 @@ fn concerned(
 fn expected(
     edges: &[(NodeId, NodeId)],
     writers: u8,
-    tables: &[Table],
+    tables: &[UntypedTable],
     keyed: bool,
 ) -> BTreeSet<Finding> {
     let carriers: BTreeSet<NodeId> = edges.iter().flat_map(|(a, b)| [*a, *b]).collect();
@@ -233,16 +234,16 @@ fn case() -> impl Strategy<Value = Case> {
     })
 }
 
-fn tables(keyed: bool, contents: Vec<Vec<Vec<Value>>>) -> Vec<Table> {
+fn tables(keyed: bool, contents: Vec<Vec<Vec<Value>>>) -> Vec<UntypedTable> {
     let key: &[&str] = if keyed { &["k"] } else { &[] };
-    contents.into_iter().map(|rows| Table::new(&["k", "v", "a_note"], key, rows)).collect()
+    contents.into_iter().map(|rows| UntypedTable::new(&["k", "v", "a_note"], key, rows)).collect()
 }
 
 fn check(
     edges: &[(NodeId, NodeId)],
     writers: u8,
     keyed: bool,
-    tables: &[Table],
+    tables: &[UntypedTable],
     seen: &Seen,
 ) -> Result<(), TestCaseError> {
     let expected = expected(edges, writers, tables, keyed);

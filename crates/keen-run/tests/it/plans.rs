@@ -1,5 +1,6 @@
 //! The scripts of a plan, run on the servers they are for, whatever the types of the rows.
 
+use keen_core::topology::node_set::NodeSet;
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::ControlFlow;
 use std::path::Path;
@@ -12,20 +13,20 @@ use keen_core::plan::sql::script::{self, Direction};
 use keen_core::plan::{self, AuditedTable, FoundRows, LocalTable, Question, WrittenTimes};
 use keen_core::row::digest::DigestFunction;
 use keen_core::topology::{
-    Address, Authority, ColumnChoice, Engine, Limits, Link, Node, Rule, Server, TableSet, Tls,
-    Topology,
+    Address, Authority, AuthorityRule, ColumnChoice, Engine, Limits, Link, Node, ServerAddress,
+    TableSet, Tls, Topology,
 };
 use keen_run::audit::{self, AuditRequest, AuditSink, TableHead, TableOutcome};
 use keen_run::spool::rows_aside::RowsAside;
 use keen_testkit::random::{NAMES, distinct_keys, rows};
-use keen_testkit::typed::{Host, Kind, Typed, server};
+use keen_testkit::typed::{ColumnKind, Host, Typed, server};
 use mysql::prelude::Queryable;
 use proptest::prelude::*;
 
 const HOSTS: [Host; 3] = [
-    Host::Server(keen_testkit::Engine::Postgres15),
-    Host::Server(keen_testkit::Engine::Postgres18),
-    Host::Server(keen_testkit::Engine::MariaDb),
+    Host::Server(keen_testkit::ServerKind::Postgres15),
+    Host::Server(keen_testkit::ServerKind::Postgres18),
+    Host::Server(keen_testkit::ServerKind::MariaDb),
 ];
 
 /// No link carries a repair on.
@@ -38,7 +39,7 @@ fn evidence(topology: &Topology) -> Evidence {
 fn topology(table: &str) -> Topology {
     let node = |i: usize| Node {
         name: format!("n{i}"),
-        at: Address::Server(Server {
+        at: Address::Server(ServerAddress {
             engine: if i == 2 { Engine::MariaDb } else { Engine::Postgres },
             user: String::new(),
             host: String::new(),
@@ -67,7 +68,7 @@ fn topology(table: &str) -> Topology {
             .map(|(from, to)| Link { from, to, carries: vec![0], delay: None })
             .into(),
         limits: Limits::default(),
-        authority: Authority { default: Rule::Node(0), ..Authority::default() },
+        authority: Authority { default: AuthorityRule::Node(0), ..Authority::default() },
         compare: BTreeMap::new(),
         unique: BTreeMap::new(),
         not_judged: Vec::new(),
@@ -98,7 +99,7 @@ impl AuditSink for Found {
                 head.layout.unwrap_or_else(|| panic!("nothing to compare")).clone(),
             ),
             nodes: nodes.collect(),
-            unread: 0,
+            unread: NodeSet::EMPTY,
             divergent: FoundRows::default(),
             written: WrittenTimes::default(),
             unsettled: Vec::new(),
@@ -122,7 +123,7 @@ fn audit(topology: &Topology, table: &Typed) -> Vec<AuditedTable> {
     let request = AuditRequest {
         only: &std::collections::BTreeMap::new(),
         topology,
-        nodes: !0,
+        nodes: NodeSet::ALL,
         tables: &[],
         function: DigestFunction::Xxh3,
         rate: None,
@@ -176,8 +177,8 @@ proptest! {
         changes in prop::collection::vec((1usize..3, any::<prop::sample::Index>(), any::<prop::sample::Index>(), 0usize..16), 1..12),
     ) {
         let key: &[usize] = [&[0][..], &[1, 0], &[]][keyed];
-        let kinds: Vec<Kind> = [Kind::Int, Kind::Text].into_iter().chain(Kind::ALL).collect();
-        let columns: Vec<(&str, Kind)> = NAMES.into_iter().zip(kinds).collect();
+        let kinds: Vec<ColumnKind> = [ColumnKind::Int, ColumnKind::Text].into_iter().chain(ColumnKind::ALL).collect();
+        let columns: Vec<(&str, ColumnKind)> = NAMES.into_iter().zip(kinds).collect();
         let names: Vec<&str> = key.iter().map(|i| NAMES[*i]).collect();
         let base = distinct_keys(base, key, false);
         let mut of_node = vec![base.clone(), base.clone(), base];
@@ -254,7 +255,7 @@ fn scripts_write_and_guard_every_type_of_postgresql() {
         columns.iter().enumerate().map(|(i, (kind, _))| format!("c{i} {kind}")).collect();
     let values: Vec<String> =
         columns.iter().map(|(kind, value)| format!("({value})::{kind}")).collect();
-    let table = Typed::new(&[("id", Kind::Int)], &["id"], vec![]);
+    let table = Typed::new(&[("id", ColumnKind::Int)], &["id"], vec![]);
     let name = table.name.clone();
     for (i, host) in HOSTS.into_iter().take(2).enumerate() {
         let Host::Server(engine) = host else { continue };

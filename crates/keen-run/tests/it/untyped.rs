@@ -1,4 +1,4 @@
-//! What engines without types deliver: in memory and in SQLite files of three encodings, any value in any column.
+//! Rows of engines without types: in memory and in SQLite files of three encodings, any value in any column.
 
 use keen_core::fault::ReadFault;
 use keen_core::ports::{ReadRows, TableRequest};
@@ -8,7 +8,7 @@ use keen_core::row::digest::{Digest, DigestFunction};
 use keen_core::row::encoding;
 use keen_core::row::selection::RowSelection;
 use keen_core::value::Value;
-use keen_testkit::tables::{Table, open};
+use keen_testkit::tables::{UntypedTable, open};
 use proptest::prelude::*;
 use tempfile::TempDir;
 
@@ -24,7 +24,7 @@ struct Delivered {
 const KINDS: [&str; 4] = ["memory", "UTF-8", "UTF-16le", "UTF-16be"];
 
 /// The same table behind every adapter.
-fn everywhere(table: &Table, check: impl Fn(&str, &mut dyn ReadRows)) {
+fn everywhere(table: &UntypedTable, check: impl Fn(&str, &mut dyn ReadRows)) {
     let folder = TempDir::new().unwrap();
     for kind in KINDS {
         if kind == "memory" {
@@ -36,7 +36,7 @@ fn everywhere(table: &Table, check: impl Fn(&str, &mut dyn ReadRows)) {
     }
 }
 
-fn layout(table: &Table) -> Layout {
+fn layout(table: &UntypedTable) -> Layout {
     let mut names = table.columns.clone();
     names.sort();
     let at = |name: &String| names.iter().position(|n| n == name).unwrap();
@@ -51,7 +51,7 @@ fn layout(table: &Table) -> Layout {
 }
 
 fn read(
-    table: &Table,
+    table: &UntypedTable,
     node: &mut dyn ReadRows,
     batch_bytes: usize,
 ) -> Result<Vec<Delivered>, ReadFault> {
@@ -103,7 +103,7 @@ fn every_kind_of_value_comes_back_as_it_is() {
     ];
     let rows: Vec<Vec<Value>> =
         values.iter().enumerate().map(|(i, v)| vec![int(i as i64), v.clone()]).collect();
-    let table = Table::new(&["id", "v"], &["id"], rows.clone());
+    let table = UntypedTable::new(&["id", "v"], &["id"], rows.clone());
     everywhere(&table, |kind, node| {
         let found: Vec<Vec<Value>> =
             read(&table, node, 64).unwrap().into_iter().map(|d| d.row).collect();
@@ -113,7 +113,7 @@ fn every_kind_of_value_comes_back_as_it_is() {
 
 #[test]
 fn zero_keeps_its_sign_where_the_engine_keeps_it() {
-    let table = Table::new(&["id", "v"], &["id"], vec![vec![int(1), Value::Float(-0.0)]]);
+    let table = UntypedTable::new(&["id", "v"], &["id"], vec![vec![int(1), Value::Float(-0.0)]]);
     everywhere(&table, |kind, node| {
         let row = read(&table, node, 64).unwrap().remove(0).row;
         let signed = matches!(row[1], Value::Float(v) if v.is_sign_negative());
@@ -124,8 +124,11 @@ fn zero_keeps_its_sign_where_the_engine_keeps_it() {
 #[test]
 fn equal_rows_without_a_key_all_come_next_to_each_other() {
     let row = |v: i64, t: &str| vec![int(v), Value::text(t)];
-    let table =
-        Table::new(&["a", "b"], &[], vec![row(2, "x"), row(1, "x"), row(2, "x"), row(1, "w")]);
+    let table = UntypedTable::new(
+        &["a", "b"],
+        &[],
+        vec![row(2, "x"), row(1, "x"), row(2, "x"), row(1, "w")],
+    );
     everywhere(&table, |kind, node| {
         let found = read(&table, node, 64).unwrap();
         let rows: Vec<Vec<Value>> = found.iter().map(|d| d.row.clone()).collect();
@@ -136,7 +139,7 @@ fn equal_rows_without_a_key_all_come_next_to_each_other() {
 
 #[test]
 fn an_empty_table_has_no_rows() {
-    let table = Table::new(&["id"], &["id"], vec![]);
+    let table = UntypedTable::new(&["id"], &["id"], vec![]);
     everywhere(&table, |kind, node| {
         assert_eq!(read(&table, node, 64).unwrap(), [], "{kind}");
     });
@@ -150,7 +153,7 @@ fn a_key_of_nothing_identifies_nothing() {
         vec![int(5), int(0)],
         vec![Value::Null, int(1)],
     ];
-    let table = Table::new(&["id", "v"], &["id"], rows);
+    let table = UntypedTable::new(&["id", "v"], &["id"], rows);
     everywhere(&table, |kind, node| {
         let found = read(&table, node, 64).unwrap();
         let seen: Vec<(bool, Value)> =
@@ -165,7 +168,7 @@ fn a_key_of_nothing_identifies_nothing() {
 
 #[test]
 fn what_is_not_there_is_named() {
-    let table = Table::new(&["id"], &["id"], vec![]);
+    let table = UntypedTable::new(&["id"], &["id"], vec![]);
     everywhere(&table, |kind, node| {
         let fault = node.shape("marmots").unwrap_err();
         assert!(fault.what.contains("marmots") && !fault.advice.is_empty(), "{kind}: {fault}");
@@ -175,7 +178,7 @@ fn what_is_not_there_is_named() {
 #[test]
 fn a_reader_that_has_gone_ends_the_reading() {
     let rows = (0..1000).map(|i| vec![int(i)]).collect();
-    let table = Table::new(&["id"], &["id"], rows);
+    let table = UntypedTable::new(&["id"], &["id"], rows);
     everywhere(&table, |kind, node| {
         let mut batches = 0;
         let request = TableRequest {
@@ -234,7 +237,7 @@ proptest! {
             }
         }
         let key: &[&str] = match (keyed, composite) { (false, _) => &[], (true, false) => &["k"], (true, true) => &["k", "j"] };
-        let mut table = Table::new(&["k", "j", "v"], key, rows);
+        let mut table = UntypedTable::new(&["k", "j", "v"], key, rows);
         table.without_rowid = without_rowid && keyed;
         let expected = read(&table, &mut table.in_memory(), batch_bytes).unwrap();
         everywhere(&table, |kind, node| {

@@ -9,8 +9,8 @@ use std::time::Duration;
 
 use clap::builder::PossibleValuesParser;
 use clap::{Parser, ValueEnum};
-use keen_testkit::wrong::{self, Wrong};
-use keen_testkit::{CHECKER, Engine, Server, ServerFault, ServerLab, Settings, huts, links};
+use keen_testkit::wrong::{self, WrongLinks};
+use keen_testkit::{CHECKER, Server, ServerFault, ServerKind, ServerLab, Settings, huts, links};
 
 /// Start private database servers, linked, with the tables of the refuge huts, and a keen.toml for them.
 ///
@@ -20,14 +20,14 @@ use keen_testkit::{CHECKER, Engine, Server, ServerFault, ServerLab, Settings, hu
 struct Arguments {
     /// How the servers are linked.
     #[arg(value_enum)]
-    shape: Shape,
+    shape: LabShape,
 
     /// How many servers, for mesh, ring and peers [default: 3, for peers 2].
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u8).range(2..=4))]
     servers: Option<u8>,
 
     /// Something to set up wrong, for mesh and peers.
-    #[arg(long, value_name = "WHAT", value_parser = PossibleValuesParser::new(Wrong::ALL.map(Wrong::name)))]
+    #[arg(long, value_name = "WHAT", value_parser = PossibleValuesParser::new(WrongLinks::ALL.map(WrongLinks::name)))]
     wrong: Option<String>,
 
     /// Write the topology file into this folder.
@@ -36,7 +36,7 @@ struct Arguments {
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-enum Shape {
+enum LabShape {
     /// MariaDB servers, each following each.
     Mesh,
     /// MariaDB servers, each following the one before it.
@@ -58,19 +58,19 @@ fn mesh(names: &[&str]) -> String {
 const STAYS: &str = "[set.stays]\ntables = [\"guest\", \"stay\"]\n\n";
 
 /// Servers by the names of their nodes.
-type Nodes = Vec<(&'static str, Server)>;
+type NamedServers = Vec<(&'static str, Server)>;
 
-fn start(lab: &ServerLab, arguments: &Arguments) -> Result<(Nodes, String), ServerFault> {
+fn start(lab: &ServerLab, arguments: &Arguments) -> Result<(NamedServers, String), ServerFault> {
     let names = ["valley", "saddle", "cirque", "col"];
     let shape = arguments.shape;
-    let count = arguments.servers.map_or(if shape == Shape::Peers { 2 } else { 3 }, usize::from);
+    let count = arguments.servers.map_or(if shape == LabShape::Peers { 2 } else { 3 }, usize::from);
     let names = &names[..count];
     let linked = format!("{STAYS}{}", mesh(names));
     let mariadb = |settled: fn(&[Server]) -> Result<(), ServerFault>| {
         let mut servers = Vec::new();
         for (id, name) in (1..).zip(names) {
             let settings = Settings { server_id: Some(id), ..Settings::default() };
-            servers.push(lab.start_with(name, Engine::MariaDb, &settings)?);
+            servers.push(lab.start_with(name, ServerKind::MariaDb, &settings)?);
         }
         settled(&servers)?;
         huts::tables(&servers[0])?;
@@ -79,10 +79,10 @@ fn start(lab: &ServerLab, arguments: &Arguments) -> Result<(Nodes, String), Serv
         Ok::<_, ServerFault>(servers)
     };
     let (servers, rest) = match shape {
-        Shape::Mesh => (mariadb(links::mariadb_mesh)?, linked),
-        Shape::Ring => (mariadb(links::mariadb_ring)?, linked.replace("mesh", "ring")),
-        Shape::Peers => {
-            let wanted: Vec<_> = names.iter().map(|name| (*name, Engine::Postgres18)).collect();
+        LabShape::Mesh => (mariadb(links::mariadb_mesh)?, linked),
+        LabShape::Ring => (mariadb(links::mariadb_ring)?, linked.replace("mesh", "ring")),
+        LabShape::Peers => {
+            let wanted: Vec<_> = names.iter().map(|name| (*name, ServerKind::Postgres18)).collect();
             let servers = lab.start_all(&wanted)?;
             for server in &servers {
                 huts::tables(server)?;
@@ -92,7 +92,7 @@ fn start(lab: &ServerLab, arguments: &Arguments) -> Result<(Nodes, String), Serv
             links::postgres_settled(&servers, Duration::from_secs(30))?;
             (servers, linked)
         }
-        Shape::Publisher => (
+        LabShape::Publisher => (
             publisher(lab)?,
             format!(
                 "{STAYS}[set.notices]\ntables = [\"trail_notice\"]\nwhere = \"published = 1\"\nwithout = [\"draft_note\"]\n\n\
@@ -100,8 +100,8 @@ fn start(lab: &ServerLab, arguments: &Arguments) -> Result<(Nodes, String), Serv
                  [[link]]\nfrom = \"valley\"\nto = \"cirque\"\ncarries = [\"notices\"]\n"
             ),
         ),
-        Shape::Mixed => {
-            let engines = [Engine::MariaDb, Engine::Postgres15, Engine::Postgres18];
+        LabShape::Mixed => {
+            let engines = [ServerKind::MariaDb, ServerKind::Postgres15, ServerKind::Postgres18];
             let wanted: Vec<_> = names.iter().copied().zip(engines).collect();
             let servers = lab.start_all(&wanted)?;
             for server in &servers {
@@ -112,9 +112,10 @@ fn start(lab: &ServerLab, arguments: &Arguments) -> Result<(Nodes, String), Serv
         }
     };
     if let Some(what) =
-        Wrong::ALL.into_iter().find(|w| Some(w.name()) == arguments.wrong.as_deref())
+        WrongLinks::ALL.into_iter().find(|w| Some(w.name()) == arguments.wrong.as_deref())
     {
-        let fits = matches!(shape, Shape::Mesh | Shape::Peers) && what.fits(servers[0].engine());
+        let fits =
+            matches!(shape, LabShape::Mesh | LabShape::Peers) && what.fits(servers[0].engine());
         if !fits {
             let said = format!("these servers cannot be wrong in the way \"{}\"", what.name());
             return Err(ServerFault::Server(said));
@@ -125,7 +126,7 @@ fn start(lab: &ServerLab, arguments: &Arguments) -> Result<(Nodes, String), Serv
 }
 
 fn publisher(lab: &ServerLab) -> Result<Vec<Server>, ServerFault> {
-    let engine = Engine::Postgres15;
+    let engine = ServerKind::Postgres15;
     let servers = lab.start_all(&[("valley", engine), ("saddle", engine), ("cirque", engine)])?;
     for server in &servers {
         huts::tables(server)?;

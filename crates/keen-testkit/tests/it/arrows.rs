@@ -52,6 +52,7 @@ const FLOORS: [(&str, &[&str]); 4] = [
             "rows_by_key",
             "spool",
             "opener",
+            "fan_out",
         ],
     ),
     (
@@ -139,7 +140,7 @@ fn code(text: &str) -> String {
     code
 }
 
-/// What a file imports, in `use` lines and by whole paths, as absolute paths.
+/// The imports of a file, in `use` lines and by whole paths, as absolute paths.
 fn imports(module: &[String], text: &str) -> Vec<Vec<String>> {
     let code = code(text);
     let starts = |word: &str| {
@@ -186,7 +187,7 @@ fn tree(text: &str, before: &mut Vec<String>, found: &mut Vec<Vec<String>>) {
     before.truncate(depth);
 }
 
-/// What is in braces, cut at the commas outside of further braces.
+/// The text in braces, cut at the commas outside of further braces.
 fn parts(text: &str) -> Vec<&str> {
     let (mut depth, mut begins, mut parts) = (0, 0, Vec::new());
     for (at, c) in text.char_indices() {

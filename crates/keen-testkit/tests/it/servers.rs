@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
-use keen_testkit::{Engine, ServerLab, Settings, huts, links};
+use keen_testkit::{ServerKind, ServerLab, Settings, huts, links};
 use mysql::prelude::Queryable;
 use tempfile::TempDir;
 
@@ -27,7 +27,7 @@ fn processes(root: &Path) -> Vec<String> {
 #[test]
 fn servers_are_stopped_killed_frozen_and_thawed() {
     let lab = ServerLab::new().unwrap();
-    for engine in Engine::ALL {
+    for engine in ServerKind::ALL {
         let mut server = lab.start(engine.name(), engine).unwrap();
         huts::tables(&server).unwrap();
         huts::rows(&server).unwrap();
@@ -62,7 +62,7 @@ fn a_ring_carries_everywhere() {
     let lab = ServerLab::new().unwrap();
     let start = |id: u32| {
         let settings = Settings { server_id: Some(id), ..Settings::default() };
-        lab.start_with(&format!("r{id}"), Engine::MariaDb, &settings).unwrap()
+        lab.start_with(&format!("r{id}"), ServerKind::MariaDb, &settings).unwrap()
     };
     let ring: Vec<_> = (1..=3).map(start).collect();
     links::mariadb_ring(&ring).unwrap();

@@ -40,7 +40,7 @@ pub(super) enum Line<'a> {
 /// A long line while it is read.
 pub(super) struct LongLine<'a> {
     lines: &'a mut Lines,
-    /// What of its beginning is not handed out yet.
+    /// The part of its beginning that is not handed out yet.
     beginning: io::Cursor<Vec<u8>>,
     begins: u64,
     length: u64,
@@ -116,7 +116,7 @@ impl Lines {
         self.end += read as u64;
         let line = String::from_utf8(bytes);
         self.line =
-            line.map_err(|_| io::Error::new(io::ErrorKind::InvalidData, "it is no UTF-8"))?;
+            line.map_err(|_| io::Error::new(io::ErrorKind::InvalidData, "it is not UTF-8"))?;
         if self.line.trim().is_empty() {
             return Ok(Some(Line::Blank));
         }

@@ -18,46 +18,18 @@ use keen_core::ports::ReadJournal;
 use keen_core::row::schema::{ColumnShape, TableShape};
 use keen_core::value::Value;
 use keen_core::value::calendar;
-use keen_wire::parse_value;
+use keen_wire::journal::{JournalChange, JournalHeader, JournalOp, JournalTable};
+use keen_wire::{Cells, VERSION, parse_value};
 use serde::Deserialize;
-use serde_json::{Map, Value as Json};
 
 use lines::{Last, Line, Lines};
-use told::{Acted, Changed, Told};
-
-/// The version of the format that is read here.
-pub const VERSION: u32 = 1;
-
-/// The first line.
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Header {
-    keen: String,
-    version: u32,
-    /// What the node calls itself as an origin.
-    node: String,
-    /// By origin up to which number everything had been applied before the file begins; nothing if it is
-    /// not there: then that is not known.
-    since: Option<BTreeMap<String, u64>>,
-    #[serde(default)]
-    tables: BTreeMap<String, Table>,
-}
-
-/// A table whose shape no node tells.
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Table {
-    columns: Vec<String>,
-    key: Vec<String>,
-    #[serde(default)]
-    unique: Vec<Vec<String>>,
-}
+use told::LineTransaction;
 
 /// A journal that was exported to a file.
 #[derive(Debug)]
 pub struct FileJournal {
     path: PathBuf,
-    header: Header,
+    header: JournalHeader,
     lines: Lines,
     /// Where reading goes on from.
     from: Option<JournalPosition>,
@@ -84,18 +56,18 @@ impl FileJournal {
         };
         let refused = |why: String| {
             ReadFault::new(
-                format!("{} is no journal that keen can read: {why}", path.display()),
+                format!("{} is not a journal that keen can read: {why}", path.display()),
                 "docs/journal.md describes the format",
             )
         };
-        let header: Header = serde_json::from_str(&first)
+        let header: JournalHeader = serde_json::from_str(&first)
             .map_err(|error| refused(format!("its first line: {error}")))?;
         if header.keen != "journal" {
             return Err(refused(format!("it is a document of the kind \"{}\"", header.keen)));
         }
         if header.version != VERSION {
             return Err(refused(format!(
-                "it is of version {}, and this keen reads version {VERSION}",
+                "it has version {}, but this keen reads version {VERSION}",
                 header.version
             )));
         }
@@ -105,7 +77,7 @@ impl FileJournal {
     /// The shapes of tables that the file tells of.
     #[must_use]
     pub fn shapes(&self) -> BTreeMap<String, TableShape> {
-        let shape = |table: &Table| TableShape {
+        let shape = |table: &JournalTable| TableShape {
             columns: (table.columns.iter())
                 .map(|name| ColumnShape { name: name.clone(), ..ColumnShape::default() })
                 .collect(),
@@ -119,7 +91,7 @@ impl FileJournal {
     fn wrong(&self, why: &str) -> ReadFault {
         ReadFault::new(
             format!("line {} of {}: {why}", self.lines.number(), self.path.display()),
-            "docs/journal.md describes the format; what stands before that line was read",
+            "docs/journal.md describes the format; everything before that line was read",
         )
     }
 }
@@ -169,8 +141,8 @@ impl ReadJournal for FileJournal {
             let parsed = match self.lines.next() {
                 Ok(None) => break,
                 Ok(Some(Line::Blank)) => continue,
-                Ok(Some(Line::Whole(line))) => Told::whole(line),
-                Ok(Some(Line::Long(line))) => Told::spilled(line),
+                Ok(Some(Line::Whole(line))) => LineTransaction::whole(line),
+                Ok(Some(Line::Long(line))) => LineTransaction::spilled(line),
                 Err(error) => Err(error.to_string()),
             };
             let mut transaction = parsed.map_err(|why| self.wrong(&why))?;
@@ -182,8 +154,9 @@ impl ReadJournal for FileJournal {
                 Some(text) => match calendar::parse_timestamp(text) {
                     Some((made, Some(_))) => Some(made),
                     _ => {
-                        return Err(self
-                            .wrong("time is no time with a zone, like \"2026-09-25T08:30:00Z\""));
+                        return Err(self.wrong(
+                            "time is not a time with a zone, like \"2026-09-25T08:30:00Z\"",
+                        ));
                     }
                 },
             };
@@ -204,7 +177,7 @@ impl ReadJournal for FileJournal {
                 let next = transaction.changes.next().map_err(|why| self.wrong(&why))?;
                 let Some(change) = next else { break };
                 let table = name(&change.table);
-                let entry = if change.act == Acted::Shape {
+                let entry = if change.op == JournalOp::Shape {
                     let what = change.statement.clone().unwrap_or_else(|| "changed".to_owned());
                     Entry::Shape(ShapeChange { table, what })
                 } else {
@@ -251,34 +224,34 @@ impl FileJournal {
 }
 
 fn row(
-    change: &Changed,
+    change: &JournalChange,
     table: Arc<str>,
     columns: &mut BTreeMap<Vec<String>, Arc<[String]>>,
 ) -> Result<RowChange, String> {
-    let (act, needed) = match change.act {
-        Acted::Insert => (RowOp::Insert, &change.after),
-        Acted::Delete => (RowOp::Delete, &change.before),
+    let (act, needed) = match change.op {
+        JournalOp::Insert => (RowOp::Insert, &change.after),
+        JournalOp::Delete => (RowOp::Delete, &change.before),
         _ => (RowOp::Update, &change.after),
     };
     let Some(needed) = needed else {
         let side = if act == RowOp::Delete { "before" } else { "after" };
         return Err(format!("a change of {table} lacks \"{side}\""));
     };
-    let mut names: Vec<String> = needed.keys().cloned().collect();
-    let more = change.before.iter().chain(&change.after).flat_map(Map::keys);
+    let mut names: Vec<String> = needed.0.keys().cloned().collect();
+    let more = change.before.iter().chain(&change.after).flat_map(|cells| cells.0.keys());
     for name in more {
         if !names.contains(name) {
             names.push(name.clone());
         }
     }
     let names = columns.entry(names).or_insert_with_key(|names| Arc::from(&names[..]));
-    let side = |side: &Option<Map<String, Json>>| -> Result<Option<Vec<Option<Value>>>, String> {
-        let Some(cells) = side else { return Ok(None) };
+    let side = |side: &Option<Cells>| -> Result<Option<Vec<Option<Value>>>, String> {
+        let Some(Cells(cells)) = side else { return Ok(None) };
         let cell = |name: &String| match cells.get(name) {
             None => Ok(None),
-            Some(json) => match parse_value(json, false) {
+            Some(json) => match parse_value(json) {
                 Some(value) => Ok(Some(value)),
-                None => Err(format!("column {name} of {table} holds no value: {json}")),
+                None => Err(format!("column {name} of {table} does not hold a value: {json}")),
             },
         };
         names.iter().map(cell).collect::<Result<_, _>>().map(Some)

@@ -1,68 +1,39 @@
-//! What a line tells: a transaction, its changes in memory while they are few, else in a file.
+//! A line of a journal: a transaction, its changes in memory while they are few, else in a file.
 
 use std::fmt;
 use std::io::{BufReader, BufWriter, Seek as _, SeekFrom, Write as _};
 use std::vec;
 
+use keen_wire::journal::{JournalChange, JournalTransaction};
 use serde::de::{DeserializeSeed, MapAccess, SeqAccess, Visitor};
-use serde::{Deserialize, Serialize};
-use serde_json::{Map, Value as Json};
 use tempfile::SpooledTempFile;
 
 use super::lines::LongLine;
 
 /// One transaction.
-pub(super) struct Told {
+pub(super) struct LineTransaction {
     pub(super) origin: String,
     pub(super) number: u64,
     pub(super) time: Option<String>,
     pub(super) changes: Changes,
 }
 
-/// What it changed, in order.
+/// The changes of a transaction, in order.
 pub(super) enum Changes {
-    Few(vec::IntoIter<Changed>),
-    Spilled(Box<serde_json::StreamDeserializer<'static, Spilled, Changed>>),
+    Few(vec::IntoIter<JournalChange>),
+    Spilled(Box<serde_json::StreamDeserializer<'static, Spilled, JournalChange>>),
 }
 
 type Spilled = serde_json::de::IoRead<BufReader<SpooledTempFile>>;
 
-#[derive(Debug, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub(super) struct Changed {
-    pub(super) table: String,
-    pub(super) act: Acted,
-    pub(super) before: Option<Map<String, Json>>,
-    pub(super) after: Option<Map<String, Json>>,
-    /// Of a change of shape: the statement, or what is known of it.
-    pub(super) statement: Option<String>,
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub(super) enum Acted {
-    Insert,
-    Update,
-    Delete,
-    Shape,
-}
-
 /// Changes in a file are kept in memory up to this many bytes.
 const IN_MEMORY: usize = 4 << 20;
 
-impl Told {
+impl LineTransaction {
     pub(super) fn whole(line: &str) -> Result<Self, String> {
-        #[derive(Deserialize)]
-        #[serde(deny_unknown_fields)]
-        struct Transaction {
-            origin: String,
-            number: u64,
-            time: Option<String>,
-            #[serde(default)]
-            changes: Vec<Changed>,
-        }
-        let told: Transaction = serde_json::from_str(line).map_err(|error| error.to_string())?;
-        let Transaction { origin, number, time, changes } = told;
+        let told: JournalTransaction =
+            serde_json::from_str(line).map_err(|error| error.to_string())?;
+        let JournalTransaction { origin, number, time, changes } = told;
         Ok(Self { origin, number, time, changes: Changes::Few(changes.into_iter()) })
     }
 
@@ -86,7 +57,7 @@ impl Told {
 }
 
 impl Changes {
-    pub(super) fn next(&mut self) -> Result<Option<Changed>, String> {
+    pub(super) fn next(&mut self) -> Result<Option<JournalChange>, String> {
         match self {
             Self::Few(changes) => Ok(changes.next()),
             Self::Spilled(changes) => changes.next().transpose().map_err(|error| error.to_string()),
@@ -165,11 +136,11 @@ impl<'de> Visitor<'de> for Spill {
     fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<Self::Value, A::Error> {
         use serde::de::Error as _;
         let mut file = BufWriter::new(SpooledTempFile::new(IN_MEMORY));
-        while let Some(change) = seq.next_element::<Changed>()? {
+        while let Some(change) = seq.next_element::<JournalChange>()? {
             let kept = serde_json::to_writer(&mut file, &change).map_err(std::io::Error::from);
             let kept = kept.and_then(|()| file.write_all(b"\n"));
-            kept.map_err(|error| A::Error::custom(format!("it cannot be kept: {error}")))?;
+            kept.map_err(|error| A::Error::custom(format!("it cannot be stored: {error}")))?;
         }
-        file.into_inner().map_err(|error| A::Error::custom(format!("it cannot be kept: {error}")))
+        file.into_inner().map_err(|error| A::Error::custom(format!("it cannot be stored: {error}")))
     }
 }

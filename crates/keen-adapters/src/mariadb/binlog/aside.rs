@@ -7,7 +7,7 @@ use std::io::{self, Read as _, Seek as _, SeekFrom, Write as _};
 
 use tempfile::SpooledTempFile;
 
-use super::Event;
+use super::RawEvent;
 
 /// Kept in memory up to this many bytes, then in a file.
 const IN_MEMORY: usize = 1 << 20;
@@ -27,7 +27,7 @@ impl Aside {
         Self { file, undone: Vec::new(), savepoints: Vec::new() }
     }
 
-    pub(super) fn push(&mut self, (kind, time, server, data): &Event) -> io::Result<()> {
+    pub(super) fn push(&mut self, (kind, time, server, data): &RawEvent) -> io::Result<()> {
         self.undone.push(false);
         let length = u32::try_from(data.len()).map_err(io::Error::other)?;
         self.file.write_all(&[*kind])?;
@@ -41,7 +41,7 @@ impl Aside {
         self.savepoints.push((name, self.undone.len()));
     }
 
-    /// What was put aside since that savepoint is rolled back; without one, everything.
+    /// Forgets everything put aside since that savepoint, or everything where none is given.
     pub(super) fn roll_back(&mut self, to: Option<&str>) {
         let at = match to {
             None => Some(0),
@@ -61,7 +61,7 @@ impl Aside {
     /// The events again, each with whether it was rolled back.
     pub(super) fn each<E: From<io::Error>>(
         mut self,
-        mut with: impl FnMut(Event, bool) -> Result<bool, E>,
+        mut with: impl FnMut(RawEvent, bool) -> Result<bool, E>,
     ) -> Result<(), E> {
         self.file.seek(SeekFrom::Start(0))?;
         let mut from = io::BufReader::new(self.file);

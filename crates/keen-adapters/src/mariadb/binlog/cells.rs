@@ -11,24 +11,24 @@ use keen_core::value::Value;
 use keen_core::value::text::uuid_text;
 use mysql::Value as Cell;
 
-use super::bytes::{Bytes, Taken, Torn};
+use super::bytes::{BadEvent, BytesResult, EventBytes};
 use super::compressed;
 use super::table::{Logged, kind};
 use crate::mariadb::decode::{self, Take};
 
 /// How the cells of a column are decoded.
 #[derive(Debug, Clone, PartialEq)]
-pub(super) struct Column {
+pub(super) struct ColumnDecoder {
     pub(super) name: String,
     pub(super) logged: Logged,
     pub(super) take: Take,
     pub(super) form: Form,
 }
 
-/// What bytes in a column mean.
+/// How the bytes of a column are to be read.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) enum Form {
-    /// What they are: bytes, or text in UTF-8.
+    /// Bytes, or text in UTF-8.
     Plain,
     /// Bytes, so many of them: the log leaves out zeros at the end.
     Fixed(usize),
@@ -78,7 +78,10 @@ pub(super) fn form_of(charset: &str) -> Option<Form> {
 }
 
 /// Takes one cell off the front.
-pub(super) fn take(column: &Column, from: &mut Bytes<'_>) -> Taken<Option<Value>> {
+pub(super) fn take(
+    column: &ColumnDecoder,
+    from: &mut EventBytes<'_>,
+) -> BytesResult<Option<Value>> {
     let cell = cell(column, from)?;
     if column.form == Form::Generated {
         return Ok(None);
@@ -90,7 +93,7 @@ pub(super) fn take(column: &Column, from: &mut Bytes<'_>) -> Taken<Option<Value>
     Ok(Some(value))
 }
 
-fn cell(column: &Column, from: &mut Bytes<'_>) -> Taken<Cell> {
+fn cell(column: &ColumnDecoder, from: &mut EventBytes<'_>) -> BytesResult<Cell> {
     let Logged { kind, meta, unsigned, labels, .. } = &column.logged;
     let whole = |number: u64, bits: u32| match unsigned {
         true => Cell::UInt(number),
@@ -147,11 +150,11 @@ fn cell(column: &Column, from: &mut Bytes<'_>) -> Taken<Cell> {
         }
         kind::ENUM => {
             let number = from.little(if *meta == 2 { 2 } else { 1 })?;
-            let at = usize::try_from(number).map_err(|_| Torn)?;
+            let at = usize::try_from(number).map_err(|_| BadEvent)?;
             // Number nothing is the empty text, which stands for what was no label.
             match at.checked_sub(1) {
                 None => Cell::Bytes(Vec::new()),
-                Some(at) => Cell::Bytes(labels.get(at).ok_or(Torn)?.clone().into_bytes()),
+                Some(at) => Cell::Bytes(labels.get(at).ok_or(BadEvent)?.clone().into_bytes()),
             }
         }
         kind::SET => {
@@ -172,19 +175,19 @@ fn cell(column: &Column, from: &mut Bytes<'_>) -> Taken<Cell> {
             text(column, &compressed::cell(from.counted(usize::from(*meta))?)?)?
         }
         kind::BLOB | kind::GEOMETRY => text(column, from.counted(usize::from(*meta))?)?,
-        _ => return Err(Torn),
+        _ => return Err(BadEvent),
     })
 }
 
-fn text(column: &Column, bytes: &[u8]) -> Taken<Cell> {
+fn text(column: &ColumnDecoder, bytes: &[u8]) -> BytesResult<Cell> {
     let padded = |length: usize| {
         let mut whole = bytes.to_vec();
         whole.resize(whole.len().max(length), 0);
         whole
     };
-    let array = |length: usize| -> Taken<Vec<u8>> {
+    let array = |length: usize| -> BytesResult<Vec<u8>> {
         let whole = padded(length);
-        if whole.len() == length { Ok(whole) } else { Err(Torn) }
+        if whole.len() == length { Ok(whole) } else { Err(BadEvent) }
     };
     Ok(Cell::Bytes(match column.form {
         Form::Plain | Form::Generated => bytes.to_vec(),
@@ -200,36 +203,36 @@ fn text(column: &Column, bytes: &[u8]) -> Taken<Cell> {
             characters.collect::<String>().into_bytes()
         }
         Form::Uuid => {
-            let kept: [u8; 16] = array(16)?.try_into().map_err(|_| Torn)?;
+            let kept: [u8; 16] = array(16)?.try_into().map_err(|_| BadEvent)?;
             uuid_text(&kept).into_bytes()
         }
         Form::Inet4 => {
-            let kept: [u8; 4] = array(4)?.try_into().map_err(|_| Torn)?;
+            let kept: [u8; 4] = array(4)?.try_into().map_err(|_| BadEvent)?;
             Ipv4Addr::from(kept).to_string().into_bytes()
         }
         Form::Inet6 => {
-            let kept: [u8; 16] = array(16)?.try_into().map_err(|_| Torn)?;
+            let kept: [u8; 16] = array(16)?.try_into().map_err(|_| BadEvent)?;
             Ipv6Addr::from(kept).to_string().into_bytes()
         }
     }))
 }
 
 /// Digits in groups of nine, each in four bytes; fewer digits in fewer bytes (the server's `decimal2bin`).
-fn decimal(meta: u16, from: &mut Bytes<'_>) -> Taken<String> {
+fn decimal(meta: u16, from: &mut EventBytes<'_>) -> BytesResult<String> {
     const BYTES: [usize; 10] = [0, 1, 1, 2, 2, 3, 3, 4, 4, 4];
     let (precision, scale) = (usize::from(meta >> 8), usize::from(meta & 0xff));
-    let whole = precision.checked_sub(scale).ok_or(Torn)?;
+    let whole = precision.checked_sub(scale).ok_or(BadEvent)?;
     let lengths = |digits: usize| digits / 9 * 4 + BYTES[digits % 9];
     let mut bytes = from.take(lengths(whole) + lengths(scale))?.to_vec();
-    let first = bytes.first_mut().ok_or(Torn)?;
+    let first = bytes.first_mut().ok_or(BadEvent)?;
     let negative = *first & 0x80 == 0;
     *first ^= 0x80;
     if negative {
         bytes.iter_mut().for_each(|byte| *byte = !*byte);
     }
-    let mut digits = Bytes(&bytes);
+    let mut digits = EventBytes(&bytes);
     let mut out = String::from(if negative { "-" } else { "" });
-    let mut put = |count: usize, out: &mut String| -> Taken<()> {
+    let mut put = |count: usize, out: &mut String| -> BytesResult<()> {
         let number = digits.big(BYTES[count])?;
         let _ = write!(out, "{number:0count$}");
         Ok(())
@@ -255,13 +258,13 @@ fn decimal(meta: u16, from: &mut Bytes<'_>) -> Taken<String> {
 }
 
 /// Microseconds of a fraction with so many digits, which takes a byte for two of them.
-fn fraction(digits: u16, from: &mut Bytes<'_>) -> Taken<u32> {
+fn fraction(digits: u16, from: &mut EventBytes<'_>) -> BytesResult<u32> {
     let bytes = usize::from(digits.div_ceil(2));
     let number = from.big(bytes)? as u32;
     Ok(number * 100_u32.pow(3 - bytes as u32))
 }
 
-fn time(digits: u16, from: &mut Bytes<'_>) -> Taken<Cell> {
+fn time(digits: u16, from: &mut EventBytes<'_>) -> BytesResult<Cell> {
     // Time and fraction are one number above the middle of its range, so that it sorts as it is.
     let bytes = usize::from(digits.div_ceil(2));
     let (bits, middle) = (bytes * 8, 1_i64 << (23 + bytes * 8));
@@ -283,7 +286,7 @@ fn clock(negative: bool, hours: u64, minutes: u64, seconds: u64, micros: u32) ->
     )
 }
 
-fn datetime(digits: u16, from: &mut Bytes<'_>) -> Taken<Cell> {
+fn datetime(digits: u16, from: &mut EventBytes<'_>) -> BytesResult<Cell> {
     let packed = from.big(5)? & 0x7f_ffff_ffff;
     let micros = fraction(digits, from)?;
     let (date, time) = (packed >> 17, packed & 0x1_ffff);

@@ -12,6 +12,7 @@ mod bytes;
 mod cells;
 mod compressed;
 mod opening;
+mod rows;
 mod statement;
 mod table;
 
@@ -22,31 +23,30 @@ use std::sync::Arc;
 
 use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::history::journal::{
-    Begin, Entry, Head, Id, JournalPosition, RowChange, RowOp, ShapeChange, Since, Stream, Writer,
+    Begin, Entry, Head, Id, JournalPosition, ShapeChange, Since, Stream, Writer,
 };
 use keen_core::ports::ReadJournal;
-use keen_core::row::schema::{TableShape, labels_of};
-use keen_core::value::Value;
+use keen_core::row::schema::TableShape;
 use mysql::BinlogStream;
 
-use super::connect::Session;
+use super::connect::MariaDbSession;
 use super::shape;
 use crate::server::Access;
 use aside::Aside;
-use bytes::{Bytes, Torn, bit};
-use cells::{Column, Form};
+use bytes::{BadEvent, EventBytes};
+use cells::ColumnDecoder;
 use opening::{may_not, next_file, nobody_else_reads_as, settings, stream};
 use statement::End;
-use table::{Logged, TableMap, kind};
+use table::TableMap;
 
 /// MariaDB's log of what was written, as far as it still has it.
 pub struct MariaDbJournal {
     access: Access,
     stream: BinlogStream,
     head: Head,
-    tables: Vec<Known>,
-    /// What came before the first transaction, which belongs to it.
-    held: Option<Event>,
+    tables: Vec<WantedTable>,
+    /// The event before the first transaction, which belongs to it.
+    held: Option<RawEvent>,
     reader: u32,
     /// The file that is being read, and where the last event in it ends.
     file: (String, u32),
@@ -75,13 +75,13 @@ impl From<std::io::Error> for Replay {
 
 fn cannot_keep(error: &std::io::Error) -> ReadFault {
     ReadFault::new(
-        format!("what was read cannot be kept: {error}"),
-        "free some space where temporary files go, or read fewer tables with --table",
+        format!("what was read cannot be stored: {error}"),
+        "free some space for temporary files, or read fewer tables with --table",
     )
 }
 
 /// Its kind, its time in seconds, the server that made it, and its bytes.
-type Event = (u8, u32, u32, Vec<u8>);
+type RawEvent = (u8, u32, u32, Vec<u8>);
 
 /// Where a transaction begins in the log: the file, the place in it, and the transaction.
 struct Spot {
@@ -97,7 +97,7 @@ impl Spot {
 }
 
 /// A table that is wanted.
-struct Known {
+struct WantedTable {
     /// As the sets name it.
     name: Arc<str>,
     /// Database and table, as the log names them.
@@ -135,11 +135,11 @@ impl MariaDbJournal {
         tables: &[(String, String)],
         reader: u32,
     ) -> Result<Self, ReadFault> {
-        let mut session = Session::open_to_look(access)?;
+        let mut session = MariaDbSession::open_to_look(access)?;
         let mut known = Vec::new();
         for (name, local) in tables {
             match shape::look(&mut session, local) {
-                Ok((shape, described)) => known.push(Known {
+                Ok((shape, described)) => known.push(WantedTable {
                     name: Arc::from(&name[..]),
                     place: (
                         shape.qualified.first().cloned().unwrap_or_default(),
@@ -178,7 +178,7 @@ impl MariaDbJournal {
             match *kind {
                 event::GTID_LIST => {
                     let list = gtid_list(data)
-                        .map_err(|Torn| self.torn("the list of what came before"))?;
+                        .map_err(|BadEvent| self.torn("the list of what came before"))?;
                     self.head.since = Since::After(list);
                 }
                 event::GTID => {
@@ -195,7 +195,7 @@ impl MariaDbJournal {
     }
 
     /// The next event: its kind, time, the server that made it, and its bytes.
-    fn next(&mut self) -> Result<Option<Event>, ReadFault> {
+    fn next(&mut self) -> Result<Option<RawEvent>, ReadFault> {
         if let Some(held) = self.held.take() {
             return Ok(Some(held));
         }
@@ -217,20 +217,20 @@ impl MariaDbJournal {
 
     fn torn(&self, what: &str) -> ReadFault {
         ReadFault::new(
-            format!("{what} in the log of {} cannot be taken apart", self.access.shown()),
+            format!("{what} in the log of {} cannot be decoded", self.access.shown()),
             "check the log with mariadb-binlog --verify-binlog-checksum; if it is sound, please report it",
         )
     }
 }
 
 /// How many there are, then of each its domain, its server and its number.
-fn gtid_list(data: &[u8]) -> Result<BTreeMap<Writer, u64>, Torn> {
-    let mut from = Bytes(data);
+fn gtid_list(data: &[u8]) -> Result<BTreeMap<Writer, u64>, BadEvent> {
+    let mut from = EventBytes(data);
     let count = from.little(4)? & 0x0fff_ffff;
     let mut list = BTreeMap::new();
     for _ in 0..count {
         let (domain, server, place) = (from.little(4)?, from.little(4)?, from.little(8)?);
-        let domain = u32::try_from(domain).map_err(|_| Torn)?;
+        let domain = u32::try_from(domain).map_err(|_| BadEvent)?;
         list.insert(writer(domain, &server.to_string()), place);
     }
     Ok(list)
@@ -251,12 +251,12 @@ impl ReadJournal for MariaDbJournal {
         let (Some(file), Some(at), Some(id)) = (parts.next(), parts.next(), parts.next()) else {
             return Ok(false);
         };
-        let session = Session::open_to_look(&self.access)?;
+        let session = MariaDbSession::open_to_look(&self.access)?;
         self.stream = stream(session, self.reader, file, at.parse().unwrap_or(4))?;
         (self.file, self.held) = ((file.to_owned(), 4), None);
         while let Some(event) = self.next()? {
             if event.0 == event::GTID {
-                let found = gtid(&event.3, event.2).map_err(|Torn| self.torn(GTID))?;
+                let found = gtid(&event.3, event.2).map_err(|BadEvent| self.torn(GTID))?;
                 self.passing = Some(from.order);
                 self.held = Some(event);
                 return Ok(found.to_string() == id);
@@ -270,7 +270,7 @@ impl ReadJournal for MariaDbJournal {
     }
 
     fn read(&mut self, each: &mut dyn FnMut(Entry) -> ControlFlow<()>) -> Result<(), ReadFault> {
-        let mut reading = Reading::default();
+        let mut reading = LogReading::default();
         if let Some(order) = self.passing.take() {
             reading.order = order.saturating_sub(1);
             let mut silent = |_| ControlFlow::Continue(());
@@ -299,15 +299,15 @@ impl ReadJournal for MariaDbJournal {
     }
 }
 
-/// What is known while the log is read.
+/// The state of reading a log.
 #[derive(Default)]
-struct Reading {
+struct LogReading {
     order: u64,
     /// By the log's number of the table: which one it is, and how its cells are decoded; or the name of one whose
     /// rows cannot be read.
-    maps: HashMap<u64, Result<Mapped, Arc<str>>>,
+    maps: HashMap<u64, Result<MappedTable, Arc<str>>>,
     /// Layouts that were worked out before.
-    layouts: Vec<(TableMap, Mapped)>,
+    layouts: Vec<(TableMap, MappedTable)>,
     writers: HashMap<(u32, u32), Writer>,
     /// Writes that are logged as statements, which name no rows.
     statements: u64,
@@ -315,7 +315,7 @@ struct Reading {
     incidents: u64,
     /// Where the last transaction begins.
     spot: Option<Spot>,
-    /// What is put aside of the transaction at hand; none while what it tells stands at once.
+    /// Changes of the transaction at hand that may still be rolled back; none while each stands at once.
     aside: Option<Aside>,
     /// The name under which the transaction at hand is prepared.
     preparing: Option<Vec<u8>>,
@@ -325,14 +325,14 @@ struct Reading {
     prepared: HashMap<Vec<u8>, Aside>,
     /// Transactions that end one which was prepared before the log begins.
     unknown_ends: u64,
-    /// What is replayed was rolled back.
+    /// The part that is replayed was rolled back.
     undone: bool,
     /// By table why its rows cannot be read, and how many were passed over.
     skipped: BTreeMap<Arc<str>, (String, String, u64)>,
 }
 
-impl Reading {
-    /// What could not be read though the rest was; none if everything could.
+impl LogReading {
+    /// The first thing that could not be read though the rest was; none if everything could.
     fn unread(&self, shown: &str) -> Option<ReadFault> {
         if let Some((table, (what, advice, count))) = self.skipped.iter().next() {
             let others: Vec<&str> = self.skipped.keys().skip(1).map(|table| &**table).collect();
@@ -343,7 +343,7 @@ impl Reading {
             let times = if *count == 1 { "write" } else { "writes" };
             return Some(ReadFault::new(
                 format!(
-                    "{count} {times} to {table} cannot be read: {what}{others} (all else was read)"
+                    "{count} {times} to {table} cannot be read: {what}{others} (everything else was read)"
                 ),
                 advice.clone(),
             ));
@@ -351,7 +351,7 @@ impl Reading {
         if self.unknown_ends > 0 {
             return Some(ReadFault::new(
                 format!(
-                    "{} prepared before the log of {shown} begins ended in it: what was written is not known (all else was read)",
+                    "{} prepared before the log of {shown} begins ended in it: what was written is not known (everything else was read)",
                     if self.unknown_ends == 1 { "1 transaction" } else { "transactions" }
                 ),
                 "judge only what came after: begin with --since",
@@ -360,20 +360,20 @@ impl Reading {
         if self.incidents > 0 {
             return Some(ReadFault::new(
                 format!(
-                    "the log of {shown} has {} in it: something was lost before it was logged (all else was read)",
+                    "the log of {shown} has {} in it: something was lost before it was logged (everything else was read)",
                     if self.incidents == 1 { "an incident" } else { "incidents" }
                 ),
-                "look into the server's error log, and audit: what was lost there no journal tells",
+                "read the server's error log, and run an audit: no journal shows what was lost there",
             ));
         }
         (self.statements > 0).then(|| {
+            let writes = match self.statements {
+                1 => format!("1 write in the log of {shown} is logged as a statement"),
+                count => format!("{count} writes in the log of {shown} are logged as statements"),
+            };
             ReadFault::new(
-                format!(
-                    "{} {} in the log of {shown}: logged as a statement, which names no rows (the others were read)",
-                    self.statements,
-                    if self.statements == 1 { "write" } else { "writes" }
-                ),
-                "SET GLOBAL binlog_format = ROW, and what is written from then on can be judged",
+                format!("{writes}, and statements do not identify rows (the others were read)"),
+                "SET GLOBAL binlog_format = ROW, and later writes can be judged",
             )
         })
     }
@@ -388,8 +388,8 @@ mod flag {
 }
 
 /// The marks of a transaction, and the name under which it is or was prepared.
-fn marks(data: &[u8]) -> Result<(u8, Option<Vec<u8>>), Torn> {
-    let mut from = Bytes(data);
+fn marks(data: &[u8]) -> Result<(u8, Option<Vec<u8>>), BadEvent> {
+    let mut from = EventBytes(data);
     from.take(12)?;
     let flags = from.u8()?;
     if flags & flag::GROUP_COMMIT != 0 {
@@ -406,17 +406,17 @@ fn marks(data: &[u8]) -> Result<(u8, Option<Vec<u8>>), Torn> {
 const GTID: &str = "a transaction's number";
 
 /// The name of a transaction, from the event that begins it.
-fn gtid(data: &[u8], server: u32) -> Result<Id, Torn> {
-    let mut from = Bytes(data);
+fn gtid(data: &[u8], server: u32) -> Result<Id, BadEvent> {
+    let mut from = EventBytes(data);
     let (place, domain) = (from.little(8)?, from.little(4)?);
     let domain = u32::try_from(domain).unwrap_or(u32::MAX);
     Ok(Id { writer: writer(domain, &server.to_string()), place })
 }
 
 #[derive(Clone)]
-struct Mapped {
+struct MappedTable {
     table: usize,
-    columns: Arc<[Column]>,
+    columns: Arc<[ColumnDecoder]>,
     names: Arc<[String]>,
 }
 
@@ -424,8 +424,8 @@ impl MariaDbJournal {
     /// Takes an event, and hands on what is known to stand.
     fn standing(
         &self,
-        reading: &mut Reading,
-        event: &Event,
+        reading: &mut LogReading,
+        event: &RawEvent,
         each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
     ) -> Result<ControlFlow<()>, ReadFault> {
         let (kind, time, server, data) = event;
@@ -434,7 +434,7 @@ impl MariaDbJournal {
                 if self.flush(reading, each)?.is_break() {
                     return Ok(ControlFlow::Break(()));
                 }
-                let (flags, name) = marks(data).map_err(|Torn| self.torn(GTID))?;
+                let (flags, name) = marks(data).map_err(|BadEvent| self.torn(GTID))?;
                 let prepares = flags & flag::PREPARED != 0;
                 reading.preparing = name.clone().filter(|_| prepares);
                 reading.ending = name.filter(|_| !prepares);
@@ -445,7 +445,7 @@ impl MariaDbJournal {
             }
             event::QUERY | event::QUERY_COMPRESSED => {
                 let data = self.whole(*kind, data)?;
-                let (_, sql) = query(&data).map_err(|Torn| self.torn("a statement"))?;
+                let (_, sql) = query(&data).map_err(|BadEvent| self.torn("a statement"))?;
                 match (statement::ends(&sql), reading.ending.take()) {
                     (Some(End::Savepoint(name)), _) => {
                         reading.aside.get_or_insert_with(Aside::new).savepoint(name);
@@ -492,7 +492,7 @@ impl MariaDbJournal {
     /// Hands on what was put aside: of what was rolled back that which stays in tables that roll nothing back.
     fn flush(
         &self,
-        reading: &mut Reading,
+        reading: &mut LogReading,
         each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
     ) -> Result<ControlFlow<()>, ReadFault> {
         let Some(aside) = reading.aside.take() else { return Ok(ControlFlow::Continue(())) };
@@ -518,17 +518,17 @@ impl MariaDbJournal {
             event::UPDATE_COMPRESSED => compressed::rows(data, true),
             _ => return Ok(Cow::Borrowed(data)),
         };
-        whole.map(Cow::Owned).map_err(|Torn| self.torn("a compressed event"))
+        whole.map(Cow::Owned).map_err(|BadEvent| self.torn("a compressed event"))
     }
 
     fn event(
         &self,
-        reading: &mut Reading,
+        reading: &mut LogReading,
         (kind, time, server): (u8, u32, u32),
         data: &[u8],
         each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
     ) -> Result<ControlFlow<()>, ReadFault> {
-        let torn = |what: &'static str| move |Torn| self.torn(what);
+        let torn = |what: &'static str| move |BadEvent| self.torn(what);
         match kind {
             event::GTID => {
                 let mut id = gtid(data, server).map_err(torn(GTID))?;
@@ -596,239 +596,15 @@ impl MariaDbJournal {
         }
         Ok(ControlFlow::Continue(()))
     }
-
-    fn rows(
-        &self,
-        reading: &mut Reading,
-        kind: u8,
-        data: &[u8],
-        each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
-    ) -> Result<ControlFlow<()>, ReadFault> {
-        let table::Rows { table, told, mut rows } =
-            table::rows(data, kind == event::UPDATE).map_err(|Torn| self.torn("rows"))?;
-        let mapped = match reading.maps.get(&table) {
-            Some(Ok(mapped)) => mapped.clone(),
-            Some(Err(table)) => {
-                if let Some((_, _, count)) = reading.skipped.get_mut(table) {
-                    *count += 1;
-                }
-                return Ok(ControlFlow::Continue(()));
-            }
-            None => return Ok(ControlFlow::Continue(())),
-        };
-        // In a table that rolls nothing back it stays.
-        if reading.undone && self.tables[mapped.table].shape.not_transactional.is_none() {
-            return Ok(ControlFlow::Continue(()));
-        }
-        let act = match kind {
-            event::WRITE => RowOp::Insert,
-            event::UPDATE => RowOp::Update,
-            _ => RowOp::Delete,
-        };
-        while !rows.0.is_empty() {
-            let mut side = |told: &[bool]| row(&mapped.columns, told, &mut rows);
-            let decoded = match act {
-                RowOp::Insert => side(&told[0]).map(|after| (None, Some(after))),
-                RowOp::Delete => side(&told[0]).map(|before| (Some(before), None)),
-                RowOp::Update => {
-                    side(&told[0]).and_then(|before| Ok((Some(before), Some(side(&told[1])?))))
-                }
-            };
-            let known = &self.tables[mapped.table];
-            let Ok((before, mut after)) = decoded else {
-                let fault = self.torn(&format!("a row of {}", known.name));
-                reading.maps.insert(table, Err(Arc::clone(&known.name)));
-                reading.skipped.insert(Arc::clone(&known.name), (fault.what, fault.advice, 1));
-                return Ok(ControlFlow::Continue(()));
-            };
-            // What an update leaves out is as it was.
-            if let (Some(before), Some(after)) = (&before, &mut after) {
-                for (old, new) in before.iter().zip(after) {
-                    if new.is_none() {
-                        new.clone_from(old);
-                    }
-                }
-            }
-            let change = RowChange {
-                table: Arc::clone(&known.name),
-                columns: Arc::clone(&mapped.names),
-                before,
-                after,
-                act,
-            };
-            if each(Entry::Row(change)).is_break() {
-                return Ok(ControlFlow::Break(()));
-            }
-        }
-        Ok(ControlFlow::Continue(()))
-    }
-
-    /// Which of the wanted tables this is.
-    fn known(&self, map: &TableMap) -> Option<usize> {
-        self.tables
-            .iter()
-            .position(|known| known.place.0 == map.schema && known.place.1 == map.table)
-    }
-
-    /// How the rows of a table are decoded; none if it is not wanted.
-    fn mapped(&self, reading: &mut Reading, map: TableMap) -> Result<Option<Mapped>, ReadFault> {
-        // Under another number it is still the same; most maps differ in their names already.
-        let same = |(known, _): &&(TableMap, Mapped)| {
-            let place = |map: &TableMap| (map.named, map.signed);
-            known.table == map.table
-                && known.schema == map.schema
-                && place(known) == place(&map)
-                && known.columns == map.columns
-        };
-        if let Some((_, mapped)) = reading.layouts.iter().find(same) {
-            return Ok(Some(mapped.clone()));
-        }
-        let Some(table) = self.known(&map) else { return Ok(None) };
-        let known = &self.tables[table];
-        let names = self.names(known, &map)?;
-        let columns: Result<Vec<Column>, ReadFault> = map
-            .columns
-            .iter()
-            .zip(&names)
-            .map(|(logged, name)| self.column(known, &map, logged, name))
-            .collect();
-        let mapped = Mapped { table, columns: columns?.into(), names: names.into() };
-        reading.layouts.push((map, mapped.clone()));
-        Ok(Some(mapped))
-    }
-
-    /// The names of the columns: from the log, or from the table where that cannot be wrong.
-    fn names(&self, known: &Known, map: &TableMap) -> Result<Vec<String>, ReadFault> {
-        if map.named {
-            return Ok(map.columns.iter().map(|column| column.name.clone()).collect());
-        }
-        let now = &known.shape.columns;
-        if now.len() != map.columns.len() {
-            return Err(ReadFault::new(
-                format!(
-                    "the log of {} does not name the columns of {}, and the table had {} of them then and has {} now",
-                    self.access.shown(),
-                    known.name,
-                    map.columns.len(),
-                    now.len()
-                ),
-                "SET GLOBAL binlog_row_metadata = FULL, and what is written from then on can be judged",
-            ));
-        }
-        Ok(now.iter().map(|column| column.name.clone()).collect())
-    }
-
-    fn column(
-        &self,
-        known: &Known,
-        map: &TableMap,
-        logged: &Logged,
-        name: &str,
-    ) -> Result<Column, ReadFault> {
-        let refused = |what: String, advice: &str| {
-            Err(ReadFault::new(
-                format!("column {name} of {} on {} {what}", known.name, self.access.shown()),
-                advice,
-            ))
-        };
-        let shape = known.shape.column(name);
-        let declared = shape.map_or(String::new(), |column| column.declared.to_ascii_lowercase());
-        let mut logged = logged.clone();
-        if !map.signed {
-            logged.unsigned = declared.contains("unsigned");
-        }
-        if logged.labels.is_empty() && matches!(logged.kind, kind::ENUM | kind::SET) {
-            logged.labels = labels_of(shape.map_or("", |column| &column.declared));
-        }
-        let take = known.takes.get(name).copied().unwrap_or_else(|| guessed(&logged));
-        let form = match &declared[..] {
-            _ if shape.is_some_and(|column| column.generated) => Form::Generated,
-            "uuid" => Form::Uuid,
-            "inet4" => Form::Inet4,
-            "inet6" => Form::Inet6,
-            fixed if fixed.starts_with("binary(") => {
-                let length = fixed.trim_start_matches("binary(").trim_end_matches(')').parse();
-                Form::Fixed(length.unwrap_or(0))
-            }
-            _ if take == super::decode::Take::Text || take == super::decode::Take::Json => {
-                let collation = shape.and_then(|column| column.collation.as_deref());
-                let charset = collation.map_or("utf8mb4", |c| c.split('_').next().unwrap_or(c));
-                match cells::form_of(charset) {
-                    Some(form) if !matches!(logged.kind, kind::ENUM | kind::SET) => form,
-                    Some(_) => Form::Plain,
-                    None => {
-                        return refused(
-                            format!(
-                                "is in the character set {charset}, which keen does not read from a log"
-                            ),
-                            "leave the table out with --exclude, or export what was written (docs/journal.md)",
-                        );
-                    }
-                }
-            }
-            _ => Form::Plain,
-        };
-        Ok(Column { name: name.to_owned(), logged, take, form })
-    }
-}
-
-/// How cells of a column are taken that the table has no more.
-fn guessed(logged: &Logged) -> super::decode::Take {
-    use super::decode::Take;
-    match logged.kind {
-        kind::NEWDECIMAL => Take::Decimal,
-        kind::DATE => Take::Date,
-        kind::DATETIME | kind::DATETIME2 => Take::Local,
-        kind::TIMESTAMP | kind::TIMESTAMP2 => Take::Moment,
-        kind::TIME | kind::TIME2 => Take::Time,
-        kind::BIT => Take::Bits(u32::from(logged.meta & 0xff) + u32::from(logged.meta >> 8) * 8),
-        kind::ENUM | kind::SET => Take::Text,
-        kind::STRING
-        | kind::VARCHAR
-        | kind::VAR_STRING
-        | kind::BLOB
-        | kind::GEOMETRY
-        | kind::VARCHAR_COMPRESSED
-        | kind::BLOB_COMPRESSED => {
-            // Collation 63 is that of bytes.
-            if logged.collation == Some(63) { Take::Bytes } else { Take::Text }
-        }
-        _ => Take::Number,
-    }
-}
-
-fn row(
-    columns: &[Column],
-    told: &[bool],
-    from: &mut Bytes<'_>,
-) -> Result<Vec<Option<Value>>, Torn> {
-    let count = told.iter().filter(|told| **told).count();
-    let nulls = from.take(count.div_ceil(8))?;
-    let mut at = 0;
-    let mut cells = Vec::with_capacity(columns.len());
-    for (column, told) in columns.iter().zip(told) {
-        if !told {
-            cells.push(None);
-            continue;
-        }
-        let null = bit(nulls, at);
-        at += 1;
-        cells.push(match null {
-            true if column.form == Form::Generated => None,
-            true => Some(Value::Null),
-            false => cells::take(column, from)?,
-        });
-    }
-    Ok(cells)
 }
 
 /// The database a statement ran in, and its text.
-fn query(data: &[u8]) -> Result<(String, String), Torn> {
-    let mut from = Bytes(data);
+fn query(data: &[u8]) -> Result<(String, String), BadEvent> {
+    let mut from = EventBytes(data);
     from.take(8)?;
     let schema = usize::from(from.u8()?);
     from.take(2)?;
-    let variables = usize::try_from(from.little(2)?).map_err(|_| Torn)?;
+    let variables = usize::try_from(from.little(2)?).map_err(|_| BadEvent)?;
     from.take(variables)?;
     let schema = String::from_utf8_lossy(from.take(schema)?).into_owned();
     from.take(1)?;

@@ -1,5 +1,6 @@
-//! What has to be known of a server before its log is read, and beginning to read it.
+//! Settings of a server that have to be known before its log is read, and beginning to read it.
 
+use super::super::queries;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -9,14 +10,14 @@ use keen_core::observe::position::Position;
 use mysql::binlog::BinlogChecksumAlg;
 use mysql::{BinlogDumpFlags, BinlogRequest, BinlogStream};
 
-use crate::mariadb::connect::Session;
+use crate::mariadb::connect::MariaDbSession;
 use crate::mariadb::fault;
 use crate::server::Access;
 
 /// The file that a rotation names: after a place of eight bytes, and before a checksum that the library does
 /// not know of yet where the log only begins.
 pub(super) fn next_file(rotation: &mysql::binlog::events::Event) -> String {
-    /// What CRC-32 makes of anything that ends in its own checksum.
+    /// The CRC-32 of anything that ends in its own checksum.
     const RESIDUE: u32 = 0x2144_df1c;
     let data = rotation.data();
     let sum = rotation.calc_checksum(BinlogChecksumAlg::BINLOG_CHECKSUM_ALG_CRC32);
@@ -26,7 +27,7 @@ pub(super) fn next_file(rotation: &mysql::binlog::events::Event) -> String {
 
 /// Begins to read the log: from a place in a file, or where no file is named from the first.
 pub(super) fn stream(
-    mut session: Session,
+    mut session: MariaDbSession,
     reader: u32,
     file: &str,
     at: u64,
@@ -42,18 +43,14 @@ pub(super) fn stream(
     stream.map_err(|error| may_not(&access, &error))
 }
 
-/// What the server says of its log, and whether that has what came from others.
-pub(super) fn settings(session: &mut Session) -> Result<(Head, bool), ReadFault> {
+/// The server's settings for its log, and whether the log has the writes of others.
+pub(super) fn settings(session: &mut MariaDbSession) -> Result<(Head, bool), ReadFault> {
     let shown = session.access().shown();
-    type Told = (String, u64, String, Option<u64>, u64, Option<String>);
-    let rows: Vec<Told> = session.rows(
-        "look at its log",
-        "SELECT version(), @@global.log_bin, @@global.binlog_format, @@global.log_slave_updates, @@global.server_id, @@global.gtid_slave_pos",
-        (),
-    )?;
+    type LogSettings = (String, u64, String, Option<u64>, u64, Option<String>);
+    let rows: Vec<LogSettings> = session.rows("inspect its log", queries::BINARY_LOG, ())?;
     let Some((version, logs, format, others, id, applied)) = rows.into_iter().next() else {
         return Err(ReadFault::new(
-            format!("{shown} says nothing of its log"),
+            format!("{shown} says nothing about its log"),
             "check the account",
         ));
     };
@@ -66,18 +63,18 @@ pub(super) fn settings(session: &mut Session) -> Result<(Head, bool), ReadFault>
     if logs == 0 {
         return Err(ReadFault::new(
             format!("{shown} keeps no binary log"),
-            "set log_bin, and what is written from then on can be judged",
+            "set log_bin, and later writes can be judged",
         ));
     }
     let mut notes = Vec::new();
     if format != "ROW" {
         notes.push(format!(
-            "binlog_format is {format}: what is logged as a statement names no rows, and is not judged"
+            "binlog_format is {format}: statements in the log do not identify rows, and are not judged"
         ));
     }
     let others = others.unwrap_or(0) != 0;
     if !others {
-        notes.push("log_slave_updates is off: its log does not tell what arrived here, so nothing it wrote is proven to have raced".to_owned());
+        notes.push("log_slave_updates is off: its log does not show what arrived here, so none of its writes is proven to have raced".to_owned());
     }
     let version = version.split('-').next().unwrap_or_default();
     let about = format!("mariadb {version} binary log");
@@ -104,29 +101,30 @@ fn done(position: &str) -> BTreeMap<Arc<str>, u64> {
 }
 
 /// A reader that takes a replica's number throws that replica out.
-pub(super) fn nobody_else_reads_as(session: &mut Session, reader: u32) -> Result<(), ReadFault> {
-    let mut taken: Vec<u64> =
-        session.rows("look who reads its log", "SELECT @@global.server_id", ())?;
+pub(super) fn nobody_else_reads_as(
+    session: &mut MariaDbSession,
+    reader: u32,
+) -> Result<(), ReadFault> {
+    let mut taken: Vec<u64> = session.rows("look who reads its log", queries::SERVER_ID, ())?;
     let hosts: Result<Vec<mysql::Row>, ReadFault> =
-        session.rows("look who reads its log", "SHOW SLAVE HOSTS", ());
+        session.rows("look who reads its log", queries::FOLLOWERS, ());
     let hosts = hosts.map_err(|fault| ReadFault {
         advice: format!(
-            "leave --reader away, or grant the account REPLICATION MASTER ADMIN, so that it can be seen whether {reader} is taken"
+            "leave out --reader, or grant the account REPLICATION MASTER ADMIN, so that keen can see whether {reader} is taken"
         ),
         ..fault
     })?;
     taken.extend(hosts.iter().filter_map(|row| row.get::<u64, _>(0)));
-    let masters: Vec<mysql::Row> =
-        session.rows("look whom it follows", "SHOW ALL SLAVES STATUS", ())?;
+    let masters: Vec<mysql::Row> = session.rows("look whom it follows", queries::LINKS, ())?;
     taken.extend(
         masters.iter().filter_map(|row| row.get::<Option<u64>, _>("Master_Server_Id").flatten()),
     );
     if taken.contains(&u64::from(reader)) {
         return Err(ReadFault::new(
             format!(
-                "reader number {reader} is taken: reading the log as it would throw a replica out"
+                "reader number {reader} is taken: reading the log under it would disconnect a replica"
             ),
-            "leave --reader away, or choose a number that no server has",
+            "leave out --reader, or choose a number that no server has",
         ));
     }
     Ok(())

@@ -65,7 +65,7 @@ pub(super) fn writes(sql: &str) -> bool {
     ))
 }
 
-/// What a statement in the log ends, or makes it possible to end.
+/// The end that a statement in the log makes, or makes possible.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum End {
     /// A place to roll back to.

@@ -1,6 +1,6 @@
 //! The event that says how the rows after it are laid out.
 
-use super::bytes::{Bytes, Taken, Torn, bit};
+use super::bytes::{BadEvent, BytesResult, EventBytes, bit};
 
 /// The layout of a table's rows, as the log has it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -20,7 +20,7 @@ pub(super) struct TableMap {
 pub(super) struct Logged {
     /// The number of its type; of what is stored as a string, the real one.
     pub(super) kind: u8,
-    /// What else its type needs.
+    /// Further details of its type.
     pub(super) meta: u16,
     pub(super) name: String,
     pub(super) unsigned: bool,
@@ -90,11 +90,11 @@ impl Logged {
     }
 }
 
-pub(super) fn read(data: &[u8]) -> Taken<TableMap> {
-    let mut from = Bytes(data);
+pub(super) fn read(data: &[u8]) -> BytesResult<TableMap> {
+    let mut from = EventBytes(data);
     let id = from.little(6)?;
     from.take(2)?;
-    let mut name = || -> Taken<String> {
+    let mut name = || -> BytesResult<String> {
         let text = from.counted(1)?;
         from.take(1)?;
         Ok(String::from_utf8_lossy(text).into_owned())
@@ -103,7 +103,7 @@ pub(super) fn read(data: &[u8]) -> Taken<TableMap> {
     let count = from.length()?;
     let kinds = from.take(count)?;
     let length = from.length()?;
-    let mut metas = Bytes(from.take(length)?);
+    let mut metas = EventBytes(from.take(length)?);
     let mut columns = Vec::with_capacity(count);
     for kind in kinds {
         let mut column = Logged { kind: *kind, ..Logged::default() };
@@ -117,9 +117,9 @@ pub(super) fn read(data: &[u8]) -> Taken<TableMap> {
             | kind::DATETIME2
             | kind::TIME2 => column.meta = metas.u8()?.into(),
             kind::VARCHAR | kind::VARCHAR_COMPRESSED | kind::BIT => {
-                column.meta = u16::try_from(metas.little(2)?).map_err(|_| Torn)?;
+                column.meta = u16::try_from(metas.little(2)?).map_err(|_| BadEvent)?;
             }
-            kind::NEWDECIMAL => column.meta = u16::try_from(metas.big(2)?).map_err(|_| Torn)?,
+            kind::NEWDECIMAL => column.meta = u16::try_from(metas.big(2)?).map_err(|_| BadEvent)?,
             kind::STRING | kind::VAR_STRING | kind::ENUM | kind::SET => {
                 let (real, length) = (metas.u8()?, u16::from(metas.u8()?));
                 // Lengths above 255 have their upper bits in the number of the type, turned over.
@@ -139,14 +139,14 @@ pub(super) fn read(data: &[u8]) -> Taken<TableMap> {
     while !from.0.is_empty() {
         let field = from.u8()?;
         let length = from.length()?;
-        map.optional(field, Bytes(from.take(length)?))?;
+        map.optional(field, EventBytes(from.take(length)?))?;
     }
     Ok(map)
 }
 
 impl TableMap {
-    /// What servers add if they are told to.
-    fn optional(&mut self, field: u8, mut from: Bytes<'_>) -> Taken<()> {
+    /// Reads the fields that servers add if they are told to.
+    fn optional(&mut self, field: u8, mut from: EventBytes<'_>) -> BytesResult<()> {
         match field {
             1 => {
                 self.signed = true;
@@ -164,7 +164,7 @@ impl TableMap {
                 text.iter_mut().for_each(|column| column.collation = Some(usual));
                 while !from.0.is_empty() {
                     let (at, collation) = (from.length()?, from.length()? as u64);
-                    text.get_mut(at).ok_or(Torn)?.collation = Some(collation);
+                    text.get_mut(at).ok_or(BadEvent)?.collation = Some(collation);
                 }
             }
             3 => {
@@ -194,24 +194,24 @@ impl TableMap {
 
 /// A row event: of which table, which cells it tells before and after, and the bytes of its rows.
 #[derive(Debug)]
-pub(super) struct Rows<'a> {
+pub(super) struct RowsEvent<'a> {
     pub(super) table: u64,
     /// Which columns are told before, and after.
     pub(super) told: [Vec<bool>; 2],
-    pub(super) rows: Bytes<'a>,
+    pub(super) rows: EventBytes<'a>,
 }
 
 /// Takes a row event of the first version apart; `twice` for updates, which tell columns before and after.
-pub(super) fn rows(data: &[u8], twice: bool) -> Taken<Rows<'_>> {
-    let mut from = Bytes(data);
+pub(super) fn rows(data: &[u8], twice: bool) -> BytesResult<RowsEvent<'_>> {
+    let mut from = EventBytes(data);
     let table = from.little(6)?;
     from.take(2)?;
     let count = from.length()?;
-    let mut told = || -> Taken<Vec<bool>> {
+    let mut told = || -> BytesResult<Vec<bool>> {
         let bits = from.take(count.div_ceil(8))?;
         Ok((0..count).map(|at| bit(bits, at)).collect())
     };
     let first = told()?;
     let second = if twice { told()? } else { first.clone() };
-    Ok(Rows { table, told: [first, second], rows: from })
+    Ok(RowsEvent { table, told: [first, second], rows: from })
 }

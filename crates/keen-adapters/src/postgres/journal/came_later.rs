@@ -1,6 +1,7 @@
 //! Tables that came into the publication after the log begins that the slot holds. What was written to them before
 //! is left out without a word: the log is decoded as of the moment when it was written.
 
+use super::super::queries;
 use keen_core::fault::ReadFault;
 use keen_core::history::journal::JOURNAL_SLOT;
 use keen_core::observe::links::Micros;
@@ -8,30 +9,21 @@ use keen_core::units::few;
 use keen_core::value::calendar::timestamp_text;
 
 use super::PostgresJournal;
-use crate::postgres::connect::Session;
-
-/// Tables of the publication that came later than the oldest row of the catalogue that the slot keeps, the latest
-/// first; when, if the server keeps that. Other slots keep such rows, too: so it is no proof yet.
-const CAME_LATER: &str = "SELECT t.schemaname::text, t.tablename::text, t.added::text, \
-    (extract(epoch FROM CASE WHEN current_setting('track_commit_timestamp')::bool THEN pg_xact_commit_timestamp(t.added) END) * 1000000)::int8 \
-    FROM (SELECT n.nspname AS schemaname, c.relname AS tablename, r.xmin AS added FROM pg_publication p \
-          JOIN pg_publication_rel r ON r.prpubid = p.oid JOIN pg_class c ON c.oid = r.prrelid \
-          JOIN pg_namespace n ON n.oid = c.relnamespace WHERE p.pubname = $1 \
-          UNION ALL SELECT n.nspname, c.relname, p.xmin FROM pg_publication p, pg_class c \
-          JOIN pg_namespace n ON n.oid = c.relnamespace WHERE p.pubname = $1 AND p.puballtables AND c.relkind IN ('r', 'p') \
-          UNION ALL SELECT n.nspname, c.relname, s.xmin FROM pg_publication p \
-          JOIN pg_publication_namespace s ON s.pnpubid = p.oid JOIN pg_class c ON c.relnamespace = s.pnnspid \
-          JOIN pg_namespace n ON n.oid = c.relnamespace WHERE p.pubname = $1 AND c.relkind IN ('r', 'p')) t \
-    WHERE age(t.added) < (SELECT age(catalog_xmin) FROM pg_replication_slots WHERE slot_name = $2) \
-    ORDER BY age(t.added)";
+use crate::postgres::connect::PostgresSession;
 
 impl PostgresJournal {
     /// Says of which tables the log does not tell everything that it tells of others.
     pub(super) fn came_later(&mut self) -> Result<(), ReadFault> {
         let doing = "look since when tables are in its publication";
-        let rows = match self.session.rows(doing, CAME_LATER, &[&JOURNAL_SLOT, &self.slot]) {
+        let rows = match self.session.rows(
+            doing,
+            queries::ADDED_TABLES,
+            &[&JOURNAL_SLOT, &self.slot],
+        ) {
             Ok(rows) => rows,
-            Err(fault) if self.session.is_given_up() || fault.interrupted => return Err(fault),
+            Err(fault) if self.session.is_given_up() || fault.is_interrupted() => {
+                return Err(fault);
+            }
             Err(fault) => {
                 tracing::debug!(%fault, "since when tables are in the publication is not known");
                 return Ok(());
@@ -45,7 +37,7 @@ impl PostgresJournal {
         for row in &rows {
             let place = (row.get(0), row.get(1));
             let Some(known) = self.known(&place) else { continue };
-            let sql = "SELECT age($1::text::xid) < age($2::text::xid)";
+            let sql = queries::IS_LATER;
             let after = self.session.rows(doing, sql, &[&row.get::<_, &str>(2), &first])?;
             if after.first().is_some_and(|row| row.get(0)) {
                 late.push((known, row.get(3)));
@@ -60,7 +52,7 @@ impl PostgresJournal {
             };
             let last = if when.is_empty() { "" } else { last };
             self.head.notes.push(format!(
-                "of {} its log tells nothing from before {they} came into the publication {JOURNAL_SLOT}{last}{when}: what raced before is not known",
+                "its log shows nothing of {} from before {they} came into the publication {JOURNAL_SLOT}{last}{when}: earlier races are not known",
                 few(&names)
             ));
         }
@@ -69,7 +61,7 @@ impl PostgresJournal {
 }
 
 /// The number of the first transaction that the slot holds; none if there is none, or it cannot be read.
-fn first_transaction(session: &Session, slot: &str) -> Result<Option<String>, ReadFault> {
+fn first_transaction(session: &PostgresSession, slot: &str) -> Result<Option<String>, ReadFault> {
     // The message of a beginning: a letter, where its commit stands, when it was, its number.
     let sql = format!(
         "SELECT (get_byte(b, 17)::int8 << 24 | get_byte(b, 18) << 16 | get_byte(b, 19) << 8 | get_byte(b, 20))::text FROM \
@@ -78,7 +70,7 @@ fn first_transaction(session: &Session, slot: &str) -> Result<Option<String>, Re
     );
     match session.rows("read the beginning of its log", &sql, &[]) {
         Ok(rows) => Ok(rows.first().map(|row| row.get(0))),
-        Err(fault) if session.is_given_up() || fault.interrupted => Err(fault),
+        Err(fault) if session.is_given_up() || fault.is_interrupted() => Err(fault),
         // Why, is told when it is read.
         Err(_) => Ok(None),
     }

@@ -13,6 +13,7 @@ mod message;
 mod reading;
 mod setup;
 
+use super::queries;
 use std::collections::{BTreeMap, HashMap};
 use std::ops::ControlFlow;
 use std::sync::Arc;
@@ -28,24 +29,24 @@ use keen_core::units::few;
 
 use tokio_postgres::error::SqlState;
 
-use super::connect::{self, Session};
+use super::connect::{self, PostgresSession};
 use super::origins;
-use super::shape::{self, Local};
+use super::shape::{self, PostgresLayout};
 use super::types::Types;
 use crate::server::Access;
-use reading::Reading;
+use reading::StreamDecoder;
 pub(crate) use setup::journal_setup;
 
-/// What a slot holds of a PostgreSQL server's log.
+/// A PostgreSQL server's log, as far as a slot holds it.
 pub struct PostgresJournal {
-    session: Session,
+    session: PostgresSession,
     types: Types,
-    /// What the topology calls the node.
+    /// The name of the node in the topology.
     name: Arc<str>,
     head: Head,
     /// The slot that is peeked through.
     slot: String,
-    tables: Vec<Known>,
+    tables: Vec<LoggedTable>,
     /// By the name of a replication origin the slot that it reads.
     slots: HashMap<String, String>,
     /// By a partition, schema and name, the table that it is a part of.
@@ -54,7 +55,7 @@ pub struct PostgresJournal {
     sources: BTreeMap<String, Arc<str>>,
     /// From where on the slot holds the log.
     held_from: u64,
-    /// What was read by an earlier run is passed over.
+    /// Where reading goes on: everything before it is passed over.
     from: Option<JournalPosition>,
     ended: Option<JournalPosition>,
 }
@@ -65,12 +66,12 @@ impl std::fmt::Debug for PostgresJournal {
     }
 }
 
-struct Known {
+struct LoggedTable {
     /// As the sets name it.
     name: Arc<str>,
     /// Schema and table.
     place: (String, String),
-    local: Local,
+    local: PostgresLayout,
     /// The columns as they are now.
     columns: Vec<String>,
 }
@@ -85,12 +86,12 @@ impl PostgresJournal {
         name: &str,
         tables: &[(String, String)],
     ) -> Result<Self, ReadFault> {
-        let session = Session::open_to_look(access)?;
+        let session = PostgresSession::open_to_look(access)?;
         let types = Types::load(&session)?;
         let mut known = Vec::new();
         for (set_name, local_name) in tables {
             match shape::look(&session, &types, local_name) {
-                Ok((shape, local)) => known.push(Known {
+                Ok((shape, local)) => known.push(LoggedTable {
                     name: Arc::from(&set_name[..]),
                     place: (
                         shape.qualified.first().cloned().unwrap_or_default(),
@@ -123,14 +124,8 @@ impl PostgresJournal {
 
     fn look(&mut self) -> Result<(), ReadFault> {
         let shown = self.session.access().shown();
-        let doing = "look at its slots";
-        let rows = self.session.rows(
-            doing,
-            "SELECT slot_name::text, plugin::text, database = current_database(), coalesce(wal_status, ''), \
-             coalesce(confirmed_flush_lsn, restart_lsn)::text, current_setting('server_version') \
-             FROM pg_replication_slots WHERE slot_type = 'logical' ORDER BY length(slot_name)",
-            &[],
-        )?;
+        let doing = "inspect its slots";
+        let rows = self.session.rows(doing, queries::SLOT_STATE, &[])?;
         let mut found = None;
         for row in &rows {
             let (slot, plugin): (&str, Option<&str>) = (row.get(0), row.get(1));
@@ -154,7 +149,8 @@ impl PostgresJournal {
                 }
             }
         }
-        let create = "run the statements that `keen conflicts --ddl` prints; what is written from then on can be judged";
+        let create =
+            "run the statements that `keen conflicts --ddl` prints; later writes can be judged";
         let Some((plugin, status, from, version)) = found else {
             return Err(ReadFault::new(
                 format!("{shown} has no slot for keen to read its log through"),
@@ -197,13 +193,7 @@ impl PostgresJournal {
     /// The log tells writes by the partition unless the publication says by the root; what was logged before it
     /// said so stays as it is.
     fn leaves(&mut self) -> Result<(), ReadFault> {
-        let rows = self.session.rows(
-            "look at partitions",
-            "SELECT n.nspname::text, c.relname::text, rn.nspname::text, r.relname::text FROM pg_class c \
-             JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_class r ON r.oid = pg_partition_root(c.oid) \
-             JOIN pg_namespace rn ON rn.oid = r.relnamespace WHERE c.relispartition AND c.relkind IN ('r', 'p')",
-            &[],
-        )?;
+        let rows = self.session.rows("look at partitions", queries::PARTITIONS, &[])?;
         let place = |row: &tokio_postgres::Row, at: usize| (row.get(at), row.get(at + 1));
         self.leaves = rows.iter().map(|row| (place(row, 0), place(row, 2))).collect();
         Ok(())
@@ -220,13 +210,13 @@ impl PostgresJournal {
     /// A table that the publication lacks would seem never to be written.
     fn publication(&self, shown: &str) -> Result<(), ReadFault> {
         let rows = self.session.rows(
-            "look at its publication",
-            "SELECT schemaname::text, tablename::text FROM pg_publication_tables WHERE pubname = $1",
+            "inspect its publication",
+            queries::PUBLISHED_TABLES,
             &[&JOURNAL_SLOT],
         )?;
         let published: Vec<(String, String)> =
             rows.iter().map(|row| (row.get(0), row.get(1))).collect();
-        let has = |known: &Known| {
+        let has = |known: &LoggedTable| {
             let is =
                 |place: &(String, String)| self.leaves.get(place).unwrap_or(place) == &known.place;
             published.contains(&known.place) || published.iter().any(is)
@@ -248,7 +238,7 @@ impl PostgresJournal {
             match published.is_empty() {
                 true => "run the statements that `keen conflicts --ddl` prints".to_owned(),
                 // A table without a key is not for it: the server would refuse to change its rows.
-                false => "run what `keen conflicts --ddl` prints, and what is written from then on can be judged; a table that it leaves out is left out with --exclude, too"
+                false => "run what `keen conflicts --ddl` prints, and later writes can be judged; exclude a table that it leaves out with --exclude"
                     .to_owned(),
             },
         ))
@@ -256,16 +246,13 @@ impl PostgresJournal {
 
     /// Where writes are told by the root of a partitioned table, that a partition was emptied is told by nobody.
     fn emptied_in_part(&mut self) -> Result<(), ReadFault> {
-        let via_root = self.session.rows(
-            "look at its publication",
-            "SELECT pubviaroot FROM pg_publication WHERE pubname = $1",
-            &[&JOURNAL_SLOT],
-        )?;
-        let of = |known: &&Known| self.leaves.values().any(|root| *root == known.place);
+        let via_root =
+            self.session.rows("inspect its publication", queries::VIA_ROOT, &[&JOURNAL_SLOT])?;
+        let of = |known: &&LoggedTable| self.leaves.values().any(|root| *root == known.place);
         let names: Vec<&str> = self.tables.iter().filter(of).map(|known| &*known.name).collect();
         if via_root.first().is_some_and(|row| row.get(0)) && !names.is_empty() {
             self.head.notes.push(format!(
-                "that a partition of {} was emptied, cut off or dropped stands in no log: rows that went so are not judged",
+                "no log shows that a partition of {} was emptied, detached or dropped: rows removed in that way are not judged",
                 few(&names)
             ));
         }
@@ -275,12 +262,12 @@ impl PostgresJournal {
     /// Of which tables the log does not tell what rows were before.
     fn identities(&mut self) -> Result<(), ReadFault> {
         let rows = self.session.rows(
-            "look at its tables",
+            "inspect its tables",
             "SELECT n.nspname::text, c.relname::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
              WHERE c.relkind = 'r' AND c.relreplident <> 'f'",
             &[],
         )?;
-        let partly = |known: &&Known| {
+        let partly = |known: &&LoggedTable| {
             rows.iter().any(|row| {
                 let place = (row.get(0), row.get(1));
                 *self.leaves.get(&place).unwrap_or(&place) == known.place
@@ -290,7 +277,7 @@ impl PostgresJournal {
             self.tables.iter().filter(partly).map(|known| &*known.name).collect();
         if !names.is_empty() {
             self.head.notes.push(format!(
-                "of {} its log tells rows as they became, not as they were: which cells an update changed is judged by what others wrote (REPLICA IDENTITY FULL would tell)",
+                "its log shows rows of {} as they became, not as they were: which cells an update changed is judged by what others wrote (REPLICA IDENTITY FULL would show it)",
                 few(&names)
             ));
         }
@@ -314,15 +301,9 @@ impl ReadJournal for PostgresJournal {
         self.sources.clone_from(sources);
     }
 
-    /// What was copied when a subscription began counts as applied, too.
+    /// Rows that were copied when a subscription began count as applied, too.
     fn applied(&mut self) -> BTreeMap<Arc<str>, u64> {
-        let rows = self.session.rows(
-            "look how far it has applied",
-            "SELECT o.external_id, greatest(o.remote_lsn, (SELECT max(r.srsublsn) FROM pg_subscription s \
-                    JOIN pg_subscription_rel r ON r.srsubid = s.oid WHERE o.external_id = 'pg_' || s.oid::text))::text \
-             FROM pg_replication_origin_status o WHERE o.remote_lsn IS NOT NULL",
-            &[],
-        );
+        let rows = self.session.rows("look how far it has applied", queries::APPLIED, &[]);
         let rows = rows.unwrap_or_else(|fault| {
             tracing::debug!(%fault, "how far it has applied is not known");
             Vec::new()
@@ -354,39 +335,39 @@ impl ReadJournal for PostgresJournal {
         );
         let access = self.session.access().clone();
         let mut stream = Box::pin(self.session.stream(&doing, &sql)?);
-        let mut reading = Reading::new(self);
-        enum Trouble {
+        let mut reading = StreamDecoder::new(self);
+        enum JournalReadError {
             Server(tokio_postgres::Error),
             Fault(ReadFault),
         }
-        let done: Result<(), Trouble> = self.session.block_on(async {
+        let done: Result<bool, JournalReadError> = self.session.block_on(async {
             loop {
                 let next = match stream.next().now_or_never() {
                     Some(next) => next,
                     None => connect::waited(&access, access.silence, &doing, stream.next())
                         .await
-                        .map_err(Trouble::Fault)?,
+                        .map_err(JournalReadError::Fault)?,
                 };
                 let Some(row) = next else { break };
-                let row = row.map_err(Trouble::Server)?;
+                let row = row.map_err(JournalReadError::Server)?;
                 let data: &[u8] = row.get(0);
-                if reading.message(data, each).map_err(Trouble::Fault)?.is_break() {
-                    return Ok(());
+                if reading.message(data, each).map_err(JournalReadError::Fault)?.is_break() {
+                    return Ok(false);
                 }
             }
-            reading.passed().map_err(Trouble::Fault)?;
+            reading.passed().map_err(JournalReadError::Fault)?;
             reading.end(each);
-            Ok(())
+            Ok(true)
         });
         let ended = reading.ended();
         drop(stream);
         match done {
-            Ok(()) => {
-                self.ended = ended;
+            Ok(whole) => {
+                self.ended = ended.filter(|_| whole);
                 Ok(())
             }
-            Err(Trouble::Fault(fault)) => Err(fault),
-            Err(Trouble::Server(error)) => {
+            Err(JournalReadError::Fault(fault)) => Err(fault),
+            Err(JournalReadError::Server(error)) => {
                 let mut fault = self.session.failed(&doing, &error);
                 if fault.kind == FaultKind::NotAllowed {
                     fault.advice =

@@ -12,7 +12,7 @@ use keen_core::history::journal::{
 use keen_core::value::Value;
 use tempfile::SpooledTempFile;
 
-use super::message::{Message, Torn};
+use super::message::{MessageBytes, Truncated};
 use super::{PostgresJournal, lsn};
 use crate::postgres::decode;
 use crate::postgres::types::Codec;
@@ -21,7 +21,7 @@ use crate::postgres::types::Codec;
 const EPOCH: i64 = 946_684_800_000_000;
 
 /// A relation as the log describes it.
-pub(super) struct Relation {
+pub(super) struct LoggedRelation {
     table: Option<usize>,
     /// Of a partition its name; none where the log names the table itself.
     leaf: Option<String>,
@@ -32,7 +32,7 @@ pub(super) struct Relation {
 }
 
 /// Where a transaction that was begun stands.
-pub(super) struct Begun {
+pub(super) struct TransactionStart {
     /// The beginning of its commit here.
     commit: u64,
     made: i64,
@@ -46,11 +46,11 @@ pub(super) struct Begun {
     told: bool,
 }
 
-pub(super) struct Reading<'a> {
+pub(super) struct StreamDecoder<'a> {
     journal: &'a PostgresJournal,
     order: u64,
-    relations: HashMap<u32, Relation>,
-    begun: Option<Begun>,
+    relations: HashMap<u32, LoggedRelation>,
+    begun: Option<TransactionStart>,
     last: u64,
     /// Commits that end here or before were read by an earlier run.
     read_to: u64,
@@ -63,7 +63,7 @@ pub(super) struct Reading<'a> {
 /// Messages of one transaction are kept in memory up to this many bytes.
 const IN_MEMORY: usize = 4 << 20;
 
-impl<'a> Reading<'a> {
+impl<'a> StreamDecoder<'a> {
     pub(super) fn new(journal: &'a PostgresJournal) -> Self {
         let from = journal.from.as_ref();
         Self {
@@ -86,7 +86,7 @@ impl<'a> Reading<'a> {
         let shown = self.journal.session.access().shown();
         Err(ReadFault::new(
             format!(
-                "the log of {shown} does not go on from where it was read to: it is another one"
+                "the log of {shown} does not continue where it was last read: it is a different one"
             ),
             "read it from its beginning with --whole",
         ))
@@ -101,7 +101,7 @@ impl<'a> Reading<'a> {
     fn torn(&self, what: &str) -> ReadFault {
         let shown = self.journal.session.access().shown();
         ReadFault::new(
-            format!("{what} in the log of {shown} cannot be taken apart"),
+            format!("{what} in the log of {shown} cannot be decoded"),
             "this is a defect of keen: please report it",
         )
     }
@@ -111,19 +111,20 @@ impl<'a> Reading<'a> {
         data: &[u8],
         each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
     ) -> Result<ControlFlow<()>, ReadFault> {
-        let mut from = Message(data);
-        let kind = from.u8().map_err(|Torn| self.torn("a message"))?;
+        let mut from = MessageBytes(data);
+        let kind = from.u8().map_err(|Truncated| self.torn("a message"))?;
         if self.passing {
             match kind {
                 // What a table looked like is needed later.
                 b'R' => {
                     let described = self.relation(&mut from);
-                    let (number, relation) = described.map_err(|Torn| self.torn("a relation"))?;
+                    let (number, relation) =
+                        described.map_err(|Truncated| self.torn("a relation"))?;
                     self.relations.insert(number, relation);
                 }
                 b'C' => {
                     self.last = commit_end(&mut from)
-                        .map_err(|Torn| self.torn("the end of a transaction"))?;
+                        .map_err(|Truncated| self.torn("the end of a transaction"))?;
                     self.passing = false;
                 }
                 _ => {}
@@ -132,16 +133,17 @@ impl<'a> Reading<'a> {
         }
         match kind {
             b'B' => {
-                let mut begin =
-                    || -> Result<(u64, i64), Torn> { Ok((from.u64()?, from.u64()?.cast_signed())) };
+                let mut begin = || -> Result<(u64, i64), Truncated> {
+                    Ok((from.u64()?, from.u64()?.cast_signed()))
+                };
                 let (commit, time) =
-                    begin().map_err(|Torn| self.torn("the beginning of a transaction"))?;
+                    begin().map_err(|Truncated| self.torn("the beginning of a transaction"))?;
                 if commit < self.read_to {
                     self.passing = true;
                     return Ok(ControlFlow::Continue(()));
                 }
                 self.passed()?;
-                self.begun = Some(Begun {
+                self.begun = Some(TransactionStart {
                     commit,
                     made: time + EPOCH,
                     origin: None,
@@ -153,8 +155,8 @@ impl<'a> Reading<'a> {
             }
             b'O' => {
                 let mut origin =
-                    || -> Result<(u64, String), Torn> { Ok((from.u64()?, from.text()?)) };
-                let (at, name) = origin().map_err(|Torn| self.torn("an origin"))?;
+                    || -> Result<(u64, String), Truncated> { Ok((from.u64()?, from.text()?)) };
+                let (at, name) = origin().map_err(|Truncated| self.torn("an origin"))?;
                 if name == REPAIR_ORIGIN {
                     if let Some(begun) = &mut self.begun {
                         begun.origin = Some((Arc::clone(&self.journal.name), begun.commit));
@@ -170,8 +172,8 @@ impl<'a> Reading<'a> {
                 }
             }
             b'C' => {
-                let end =
-                    commit_end(&mut from).map_err(|Torn| self.torn("the end of a transaction"))?;
+                let end = commit_end(&mut from)
+                    .map_err(|Truncated| self.torn("the end of a transaction"))?;
                 return self.commit(end, each);
             }
             b'R' | b'I' | b'U' | b'D' | b'T' => {
@@ -248,19 +250,20 @@ impl<'a> Reading<'a> {
         data: &[u8],
         each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
     ) -> Result<ControlFlow<()>, ReadFault> {
-        let mut from = Message(data);
-        let kind = from.u8().map_err(|Torn| self.torn("a message"))?;
+        let mut from = MessageBytes(data);
+        let kind = from.u8().map_err(|Truncated| self.torn("a message"))?;
         if kind == b'R' {
-            let described = self.relation(&mut from).map_err(|Torn| self.torn("a relation"))?;
+            let described =
+                self.relation(&mut from).map_err(|Truncated| self.torn("a relation"))?;
             return Ok(self.described(described, each));
         }
         if kind == b'T' {
-            let mut tables = || -> Result<Vec<u32>, Torn> {
+            let mut tables = || -> Result<Vec<u32>, Truncated> {
                 let count = from.u32()?;
                 from.u8()?;
                 (0..count).map(|_| from.u32()).collect()
             };
-            let tables = tables().map_err(|Torn| self.torn("a truncation"))?;
+            let tables = tables().map_err(|Truncated| self.torn("a truncation"))?;
             for number in tables {
                 let table = self.relations.get(&number).and_then(|relation| relation.table);
                 let Some(table) = table else { continue };
@@ -278,14 +281,15 @@ impl<'a> Reading<'a> {
             }
             return Ok(ControlFlow::Continue(()));
         }
-        let number = from.u32().map_err(|Torn| self.torn("a change"))?;
+        let number = from.u32().map_err(|Truncated| self.torn("a change"))?;
         let Some(relation) = self.relations.get(&number) else {
             return Err(self.torn("a change of a relation that was not described"));
         };
         let Some(table) = relation.table else { return Ok(ControlFlow::Continue(())) };
         let change = self.row(kind, relation, table, &mut from);
-        let change = change
-            .map_err(|Torn| self.torn(&format!("a row of {}", self.journal.tables[table].name)))?;
+        let change = change.map_err(|Truncated| {
+            self.torn(&format!("a row of {}", self.journal.tables[table].name))
+        })?;
         if self.tell(each).is_break() {
             return Ok(ControlFlow::Break(()));
         }
@@ -295,10 +299,10 @@ impl<'a> Reading<'a> {
     fn row(
         &self,
         kind: u8,
-        relation: &Relation,
+        relation: &LoggedRelation,
         table: usize,
-        from: &mut Message<'_>,
-    ) -> Result<RowChange, Torn> {
+        from: &mut MessageBytes<'_>,
+    ) -> Result<RowChange, Truncated> {
         let (mut before, mut after) = (None, None);
         while !from.0.is_empty() {
             match from.u8()? {
@@ -314,7 +318,7 @@ impl<'a> Reading<'a> {
                 }
                 b'O' => before = Some(self.tuple(relation, from)?),
                 b'N' => after = Some(self.tuple(relation, from)?),
-                _ => return Err(Torn),
+                _ => return Err(Truncated),
             }
         }
         let act = match kind {
@@ -341,9 +345,9 @@ impl<'a> Reading<'a> {
 
     fn tuple(
         &self,
-        relation: &Relation,
-        from: &mut Message<'_>,
-    ) -> Result<Vec<Option<Value>>, Torn> {
+        relation: &LoggedRelation,
+        from: &mut MessageBytes<'_>,
+    ) -> Result<Vec<Option<Value>>, Truncated> {
         let count = usize::from(from.u16()?);
         let mut cells = Vec::with_capacity(count);
         for at in 0..count {
@@ -357,13 +361,13 @@ impl<'a> Reading<'a> {
                     let text = std::str::from_utf8(bytes).ok();
                     codec.zip(text).and_then(|(codec, text)| decode::from_text(codec, text))
                 }
-                _ => return Err(Torn),
+                _ => return Err(Truncated),
             });
         }
         Ok(cells)
     }
 
-    fn relation(&self, from: &mut Message<'_>) -> Result<(u32, Relation), Torn> {
+    fn relation(&self, from: &mut MessageBytes<'_>) -> Result<(u32, LoggedRelation), Truncated> {
         let number = from.u32()?;
         let (schema, name) = (from.text()?, from.text()?);
         from.u8()?;
@@ -392,18 +396,18 @@ impl<'a> Reading<'a> {
             kinds.push(kind);
             codecs.push(codec);
         }
-        Ok((number, Relation { table, leaf, names: names.into(), kinds, key, codecs }))
+        Ok((number, LoggedRelation { table, leaf, names: names.into(), kinds, key, codecs }))
     }
 
     /// A relation is described when it is first written, and again when it was changed since.
     fn described(
         &mut self,
-        (number, relation): (u32, Relation),
+        (number, relation): (u32, LoggedRelation),
         each: &mut dyn FnMut(Entry) -> ControlFlow<()>,
     ) -> ControlFlow<()> {
         let mut flow = ControlFlow::Continue(());
         if let (Some(table), Some(old)) = (relation.table, self.relations.get(&number)) {
-            let columns = |relation: &Relation| -> Vec<(String, u32)> {
+            let columns = |relation: &LoggedRelation| -> Vec<(String, u32)> {
                 relation.names.iter().cloned().zip(relation.kinds.iter().copied()).collect()
             };
             let (before, now) = (columns(old), columns(&relation));
@@ -447,7 +451,7 @@ impl<'a> Reading<'a> {
         each(Entry::Shape(change))
     }
 
-    /// What was changed after the last write shows in the table as it is now.
+    /// Ends the reading. A change of shape after the last write shows in the table as it is now.
     pub(super) fn end(&mut self, each: &mut dyn FnMut(Entry) -> ControlFlow<()>) {
         let described: Vec<(usize, Vec<String>)> = self
             .relations
@@ -468,7 +472,7 @@ impl<'a> Reading<'a> {
     }
 }
 
-/// What became of the columns.
+/// How two lists of columns differ, in words.
 fn differ(before: &[String], now: &[String]) -> String {
     let added =
         now.iter().filter(|name| !before.contains(name)).map(|name| format!("column {name} added"));
@@ -481,7 +485,7 @@ fn differ(before: &[String], now: &[String]) -> String {
 }
 
 /// Where a commit ends, from the message that says so.
-fn commit_end(from: &mut Message<'_>) -> Result<u64, Torn> {
+fn commit_end(from: &mut MessageBytes<'_>) -> Result<u64, Truncated> {
     from.u8()?;
     from.u64()?;
     from.u64()
@@ -490,6 +494,6 @@ fn commit_end(from: &mut Message<'_>) -> Result<u64, Torn> {
 fn cannot_keep(error: &std::io::Error) -> ReadFault {
     ReadFault::new(
         format!("a transaction cannot be kept while it is read: {error}"),
-        "free some space where temporary files go",
+        "free some space for temporary files",
     )
 }

@@ -6,20 +6,24 @@ use std::io::{self, Write};
 use std::ops::ControlFlow;
 
 use jiff::Timestamp;
-use keen_core::audit::merge::{DivergentRow, Standing};
+use keen_core::audit::merge::{DivergentRow, RowStanding};
 use keen_core::row::batch::Layout;
 use keen_core::row::digest::DigestFunction;
 use keen_core::topology::{NodeId, SetId, Topology};
 use keen_run::audit::{AuditSink, NodeOutcome, TableHead, TableOutcome};
-use serde_json::{Map, Value as Json, json};
+use keen_wire::audit::{
+    AuditEnd, AuditLine, AuditStart, AuditSummary, AuditedNode, StandingCounts, TableEnd,
+    TableLine, TableStart, WaitingTable,
+};
+use keen_wire::{ByNode, DivergentWriter, Ending, Envelope, FaultDocument, LinkEnds, LinkRows};
+use serde::Serialize;
+use serde_json::Value as Json;
 
 use crate::app::audit::Totals;
-use crate::render::json::divergent_row::DivergentJson;
-use keen_wire::Envelope;
 
 /// One document, or one object per line.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Shape {
+pub(crate) enum Framing {
     Document,
     Lines,
 }
@@ -30,11 +34,14 @@ pub(crate) struct JsonSink<'a, W: Write> {
     function: DigestFunction,
     left_out: Vec<String>,
     limit: u64,
-    shape: Shape,
+    shape: Framing,
     out: W,
     started: Timestamp,
     layout: Option<Layout>,
-    table: Map<String, Json>,
+    /// The table at hand and its set.
+    names: (String, String),
+    /// The beginning of the table at hand, before its rows.
+    table: Option<TableStart>,
     tables: u64,
     /// Divergent rows of this table that were listed.
     rows: u64,
@@ -51,10 +58,9 @@ impl<'a, W: Write> JsonSink<'a, W> {
         function: DigestFunction,
         left_out: Vec<String>,
         limit: u64,
-        shape: Shape,
+        shape: Framing,
         out: W,
     ) -> Self {
-        let table = Map::new();
         Self {
             topology,
             function,
@@ -64,7 +70,8 @@ impl<'a, W: Write> JsonSink<'a, W> {
             out,
             started: Timestamp::now(),
             layout: None,
-            table,
+            names: Default::default(),
+            table: None,
             tables: 0,
             rows: 0,
             listed_before: HashMap::new(),
@@ -75,35 +82,36 @@ impl<'a, W: Write> JsonSink<'a, W> {
 
     /// Ends the document and gives the writer back.
     pub(crate) fn finish(mut self, totals: &Totals) -> io::Result<W> {
-        let end = json!({
-            "complete": totals.complete(),
-            "interrupted": totals.stopped,
-            "broken": totals.broken,
-            "seconds": keen_wire::seconds(totals.took),
-            "links_standing_still": totals.standing_still.iter().map(|(from, to)| {
-                json!({"from": self.topology.nodes[*from].name, "to": self.topology.nodes[*to].name})
-            }).collect::<Vec<_>>(),
-            "summary": {
-                "tables": totals.tables(),
-                "agree": totals.agree,
-                "diverge": totals.diverge,
-                "unread": totals.unread,
-                "unsettled": totals.unsettled,
-                "incomplete_tables": totals.incomplete,
-                "rows": totals.rows,
-                "divergent_rows": totals.divergent,
-                "in_flight_rows": totals.in_flight,
-                "moving_rows": totals.moving,
-                "healed_rows": totals.healed,
+        let name = |node: &NodeId| self.topology.nodes[*node].name.clone();
+        let still = totals.standing_still.iter();
+        let end = AuditEnd {
+            ending: Ending::new(totals.took, totals.complete()),
+            interrupted: totals.stopped,
+            broken: totals.broken.clone(),
+            links_standing_still: still
+                .map(|(from, to)| LinkEnds { from: name(from), to: name(to) })
+                .collect(),
+            summary: AuditSummary {
+                tables: totals.tables(),
+                agree: totals.agree,
+                diverge: totals.diverge,
+                unread: totals.unread,
+                unsettled: totals.unsettled,
+                incomplete_tables: totals.incomplete,
+                rows: totals.rows,
+                divergent_rows: totals.divergent,
+                in_flight_rows: totals.in_flight,
+                moving_rows: totals.moving,
+                healed_rows: totals.healed,
             },
-        });
+        };
         match self.shape {
-            Shape::Document => {
+            Framing::Document => {
                 self.put("\n],\n");
                 self.members(&end);
                 self.put("\n}\n");
             }
-            Shape::Lines => self.line("summary", end),
+            Framing::Lines => self.line(&AuditLine::Summary(end)),
         }
         if let Some(error) = self.failed.take() {
             return Err(error);
@@ -120,21 +128,24 @@ impl<'a, W: Write> JsonSink<'a, W> {
     }
 
     /// The members of an object, each on a line, without the braces.
-    fn members(&mut self, object: &Json) {
-        let lines: Vec<String> = object
-            .as_object()
-            .into_iter()
-            .flatten()
-            .map(|(name, value)| format!("{}: {value}", Json::from(name.as_str())))
-            .collect();
-        self.put(&lines.join(",\n"));
+    fn members(&mut self, object: &impl Serialize) {
+        let lines = serde_json::to_value(object).map(|json| {
+            let members = json.as_object().into_iter().flatten();
+            members
+                .map(|(name, value)| format!("{}: {value}", Json::from(name.as_str())))
+                .collect::<Vec<String>>()
+        });
+        match lines {
+            Ok(lines) => self.put(&lines.join(",\n")),
+            Err(error) => self.failed = self.failed.take().or(Some(error.into())),
+        }
     }
 
-    fn line(&mut self, kind: &str, mut object: Json) {
-        if let Some(map) = object.as_object_mut() {
-            map.shift_insert(0, "kind".to_owned(), Json::from(kind));
+    fn line(&mut self, line: &AuditLine) {
+        match serde_json::to_string(line) {
+            Ok(line) => self.put(&format!("{line}\n")),
+            Err(error) => self.failed = self.failed.take().or(Some(error.into())),
         }
-        self.put(&format!("{object}\n"));
         self.flush();
     }
 
@@ -148,17 +159,15 @@ impl<'a, W: Write> JsonSink<'a, W> {
     /// A row that differs: in a list, or on a line of its own.
     fn row(&mut self, row: &DivergentRow, separator: &str, kind: &str, standing: Option<&str>) {
         let Some(layout) = self.layout.take() else { return };
-        let text = |name: &str| self.table.get(name).and_then(Json::as_str).unwrap_or_default();
+        let (table, set) = &self.names;
         let mut lead = match self.shape {
-            Shape::Document => Vec::new(),
-            Shape::Lines => {
-                vec![("kind", kind), ("table", text("table")), ("set", text("set"))]
-            }
+            Framing::Document => Vec::new(),
+            Framing::Lines => vec![("kind", kind), ("table", &table[..]), ("set", &set[..])],
         };
         lead.extend(standing.map(|standing| ("standing", standing)));
-        let json = DivergentJson { topology: self.topology, layout: &layout, row, lead };
+        let json = DivergentWriter { topology: self.topology, layout: &layout, row, lead };
         if self.failed.is_none() {
-            let lines = self.shape == Shape::Lines;
+            let lines = self.shape == Framing::Lines;
             let written = (if lines { Ok(()) } else { self.out.write_all(separator.as_bytes()) })
                 .and_then(|()| serde_json::to_writer(&mut self.out, &json).map_err(io::Error::from))
                 .and_then(|()| if lines { self.out.write_all(b"\n") } else { Ok(()) });
@@ -174,27 +183,21 @@ impl<'a, W: Write> JsonSink<'a, W> {
         if self.failed.is_some() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     }
 
-    fn by_name<T: Into<Json>>(&self, values: impl Iterator<Item = (NodeId, T)>) -> Json {
-        Json::Object(
-            values
-                .map(|(node, value)| (self.topology.nodes[node].name.clone(), value.into()))
-                .collect(),
-        )
+    fn by_node<T>(&self, values: impl Iterator<Item = (NodeId, T)>) -> ByNode<T> {
+        values.map(|(node, value)| (self.topology.nodes[node].name.clone(), value)).collect()
     }
 
-    fn nodes(&self, nodes: &BTreeMap<NodeId, NodeOutcome>) -> Vec<Json> {
+    fn nodes(&self, nodes: &BTreeMap<NodeId, NodeOutcome>) -> Vec<AuditedNode> {
         let time = |at: std::time::SystemTime| Timestamp::try_from(at).ok().map(|t| t.to_string());
         nodes
             .iter()
-            .map(|(id, node)| {
-                json!({
-                    "node": self.topology.nodes[*id].name,
-                    "role": self.topology.role(*id).name(),
-                    "about": node.about,
-                    "read_at": node.read_at.and_then(time),
-                    "in_no_set": node.in_no_set,
-                    "fault": keen_wire::fault(node.fault.as_ref()),
-                })
+            .map(|(id, node)| AuditedNode {
+                node: self.topology.nodes[*id].name.clone(),
+                role: self.topology.role(*id).name().to_owned(),
+                about: node.about.clone(),
+                read_at: node.read_at.and_then(time),
+                in_no_set: node.in_no_set.clone(),
+                fault: keen_wire::fault(node.fault.as_ref()),
             })
             .collect()
     }
@@ -202,28 +205,29 @@ impl<'a, W: Write> JsonSink<'a, W> {
 
 impl<W: Write> AuditSink for JsonSink<'_, W> {
     fn opened(&mut self, nodes: &BTreeMap<NodeId, NodeOutcome>, _estimated_keys: u64) {
-        let head = Envelope::new("audit", &self.topology.name, &self.started).with(json!({
-            "digest": self.function.name(),
-            "nodes": self.nodes(nodes),
-            "left_out": self.left_out,
-        }));
+        let start = AuditStart {
+            envelope: Envelope::new("audit", &self.topology.name, &self.started, self.nodes(nodes))
+                .without(&self.left_out),
+            digest: self.function.name().to_owned(),
+        };
         match self.shape {
-            Shape::Document => {
+            Framing::Document => {
                 self.put("{\n");
-                self.members(&head);
+                self.members(&start);
                 self.put(",\n\"tables\": [");
             }
-            Shape::Lines => self.line("start", head),
+            Framing::Lines => self.line(&AuditLine::Start(start)),
         }
     }
 
     fn in_any_order(&self) -> bool {
-        self.shape == Shape::Lines
+        self.shape == Framing::Lines
     }
 
     fn waiting(&mut self, head: &TableHead<'_>, rows: u64) -> ControlFlow<()> {
-        let set = &self.topology.sets[head.set].name;
-        self.line("waiting", json!({"table": head.table, "set": set, "rows": rows}));
+        let set = self.topology.sets[head.set].name.clone();
+        let waiting = WaitingTable { table: head.table.to_owned(), set, rows };
+        self.line(&AuditLine::Waiting(waiting));
         self.flow()
     }
 
@@ -232,11 +236,7 @@ impl<W: Write> AuditSink for JsonSink<'_, W> {
         if *listed < self.limit {
             *listed += 1;
             self.layout = head.layout.cloned();
-            let set = Json::from(&self.topology.sets[head.set].name[..]);
-            self.table = Map::from_iter([
-                ("table".to_owned(), Json::from(head.table)),
-                ("set".to_owned(), set),
-            ]);
+            self.names = (head.table.to_owned(), self.topology.sets[head.set].name.clone());
             self.row(&row, "", "divergent", None);
         }
         self.flow()
@@ -251,20 +251,21 @@ impl<W: Write> AuditSink for JsonSink<'_, W> {
             .map(|layout| (keen_wire::columns(layout), keen_wire::key(layout)))
             .unwrap_or_default();
         let shapes = keen_wire::shapes(self.topology, head.table, head.shapes, head.local_columns);
-        let object = json!({
-            "table": head.table,
-            "set": self.topology.sets[head.set].name,
-            "columns": columns,
-            "key": key,
-            "notes": head.notes,
-            "shapes": shapes,
-        });
-        self.table = object.as_object().cloned().unwrap_or_default();
-        if self.shape == Shape::Document {
+        let start = TableStart {
+            table: head.table.to_owned(),
+            set: self.topology.sets[head.set].name.clone(),
+            columns,
+            key,
+            notes: head.notes.to_vec(),
+            shapes,
+        };
+        self.names = (start.table.clone(), start.set.clone());
+        if self.shape == Framing::Document {
             self.put(if self.tables > 0 { ",\n{" } else { "\n{" });
-            self.members(&object);
+            self.members(&start);
             self.put(",\n\"divergent\": [");
         }
+        self.table = Some(start);
         self.tables += 1;
         self.flow()
     }
@@ -278,7 +279,7 @@ impl<W: Write> AuditSink for JsonSink<'_, W> {
         self.flow()
     }
 
-    fn unsettled(&mut self, row: DivergentRow, standing: Standing) -> ControlFlow<()> {
+    fn unsettled(&mut self, row: DivergentRow, standing: RowStanding) -> ControlFlow<()> {
         if self.layout.is_some() && self.unsettled < self.limit {
             let separator = if self.unsettled == 0 { "],\n\"unsettled\": [\n" } else { ",\n" };
             self.row(&row, separator, "unsettled", Some(standing.name()));
@@ -290,39 +291,38 @@ impl<W: Write> AuditSink for JsonSink<'_, W> {
     fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
         let tally = &outcome.tally;
         let read = || tally.balances.iter().filter(|(node, _)| !outcome.unread.contains_key(node));
-        let links: Vec<Json> = tally
-            .unsatisfied
-            .iter()
-            .map(|((from, to), rows)| {
-                json!({"from": self.topology.nodes[*from].name, "to": self.topology.nodes[*to].name, "rows": rows})
-            })
-            .collect();
-        let end = json!({
-            "divergent_total": tally.divergent,
-            "divergent_listed": self.rows,
-            "verdict": outcome.verdict.name(),
-            "standings": {
-                "settled": outcome.standings.settled,
-                "in_flight": outcome.standings.in_flight,
-                "moving": outcome.standings.moving,
-                "healed": outcome.standings.healed,
-                "waiting_for": outcome.standings.waiting,
+        let name = |node: &NodeId| self.topology.nodes[*node].name.clone();
+        let links = tally.unsatisfied.iter();
+        let unread = outcome.unread.iter();
+        let end = TableEnd {
+            divergent_total: tally.divergent,
+            divergent_listed: self.rows,
+            verdict: outcome.verdict.name().to_owned(),
+            standings: StandingCounts {
+                settled: outcome.standings.settled,
+                in_flight: outcome.standings.in_flight,
+                moving: outcome.standings.moving,
+                healed: outcome.standings.healed,
+                waiting_for: outcome.standings.waiting.clone(),
             },
-            "rows": self.by_name(read().map(|(node, balance)| (*node, balance.rows))),
-            "balances": self.by_name(read().map(|(node, balance)| (*node, format!("{:032x}", balance.sum)))),
-            "unread": self.by_name(outcome.unread.iter().map(|(node, reason)| (*node, reason.clone()))),
-            "unsatisfied_links": links,
-        });
+            rows: self.by_node(read().map(|(node, balance)| (*node, balance.rows))),
+            balances: self
+                .by_node(read().map(|(node, balance)| (*node, format!("{:032x}", balance.sum)))),
+            unread: self.by_node(unread.map(|(node, fault)| (*node, FaultDocument::from(fault)))),
+            unsatisfied_links: links
+                .map(|((from, to), rows)| LinkRows { from: name(from), to: name(to), rows: *rows })
+                .collect(),
+        };
         match self.shape {
-            Shape::Document => {
+            Framing::Document => {
                 self.put("],\n");
                 self.members(&end);
                 self.put("}");
             }
-            Shape::Lines => {
-                let mut object = std::mem::take(&mut self.table);
-                object.extend(end.as_object().cloned().unwrap_or_default());
-                self.line("table", Json::Object(object));
+            Framing::Lines => {
+                if let Some(start) = self.table.take() {
+                    self.line(&AuditLine::Table(Box::new(TableLine { start, end })));
+                }
             }
         }
         self.flow()

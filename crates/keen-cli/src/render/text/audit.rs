@@ -1,5 +1,7 @@
 //! An audit, for people.
 
+use keen_core::fault::{FaultKind, ReadFault};
+use keen_core::topology::node_set::NodeSet;
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::ops::ControlFlow;
@@ -9,10 +11,9 @@ use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, ContentArrangement, Table};
 use keen_core::audit::merge::{DivergentRow, Version};
 use keen_core::row::batch::Layout;
-use keen_core::topology::placement::{Nodes, bit};
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
-use keen_run::audit::{AuditSink, NOBODY_ELSE, TableHead, TableOutcome, Verdict};
+use keen_run::audit::{AuditSink, TableHead, TableOutcome, Verdict};
 
 use super::style::{self, BAD, HEADING, QUIET, UNKNOWN, hanging, styled};
 use crate::app::audit::Totals;
@@ -31,7 +32,7 @@ struct TableText {
     layout: Option<Layout>,
     notes: Vec<String>,
     /// Nodes at which rows of the set may be made.
-    makers: Nodes,
+    makers: NodeSet,
     rows: Vec<DivergentRow>,
     outcome: Option<TableOutcome>,
 }
@@ -143,9 +144,9 @@ fn went_unread(row: &TableText, totals: &Totals) -> bool {
     let closed = |node: &NodeId| totals.nodes.get(node).is_some_and(|node| node.fault.is_some());
     row.notes.is_empty()
         && row.outcome.as_ref().is_some_and(|outcome| {
-            let beside = |reason: &String| reason == NOBODY_ELSE;
+            let beside = |fault: &ReadFault| fault.kind == FaultKind::Alone;
             outcome.verdict == Verdict::Unread
-                && outcome.unread.iter().all(|(node, reason)| closed(node) || beside(reason))
+                && outcome.unread.iter().all(|(node, fault)| closed(node) || beside(fault))
         })
 }
 
@@ -196,7 +197,7 @@ fn overview(
         let more = unread + 1 - UNREAD_SHOWN;
         let _ = writeln!(
             out,
-            " {} {} like the last: see below which nodes were not read",
+            " {} {} like the last one: see below which nodes were not read",
             styled(UNKNOWN, "unread"),
             counted(more as u64, "more table", "more tables")
         );
@@ -269,13 +270,13 @@ fn write_table(
     for note in &table.notes {
         let _ = writeln!(out, "  {} {}", styled(QUIET, "note"), safe::text(note));
     }
-    for (node, reason) in unread {
+    for (node, fault) in unread {
         let _ = writeln!(
             out,
             "  {} on {}: {}",
             styled(UNKNOWN, "not read"),
             topology.nodes[*node].name,
-            safe::text(reason)
+            safe::text(&fault.to_string())
         );
     }
     if open > 0 {
@@ -307,7 +308,7 @@ fn write_table(
 fn write_row(
     out: &mut String,
     topology: &Topology,
-    (layout, makers): (&Layout, Nodes),
+    (layout, makers): (&Layout, NodeSet),
     row: &DivergentRow,
     columns: Option<usize>,
 ) {
@@ -346,7 +347,7 @@ fn row_title(layout: &Layout, row: &DivergentRow) -> String {
     cells.collect::<Vec<_>>().join(", ")
 }
 
-fn difference(topology: &Topology, layout: &Layout, makers: Nodes, row: &DivergentRow) -> String {
+fn difference(topology: &Topology, layout: &Layout, makers: NodeSet, row: &DivergentRow) -> String {
     let mut parts = Vec::new();
     if !row.differing.is_empty() {
         let columns: Vec<String> = layout
@@ -368,7 +369,7 @@ fn difference(topology: &Topology, layout: &Layout, makers: Nodes, row: &Diverge
     if let Some(missing) = row.versions.iter().find(|version| version.row.is_none()) {
         let holders: Vec<NodeId> = held.iter().flat_map(|version| version.nodes.clone()).collect();
         // A row that only receivers hold came from nowhere; then the holders are the odd ones.
-        let surplus = holders.iter().all(|node| makers & bit(*node) == 0);
+        let surplus = holders.iter().all(|node| !makers.contains(*node));
         let few = holders.len() < missing.nodes.len() && held.len() == 1;
         let beyond = |node: &NodeId| row.outside.iter().any(|(other, _)| other == node);
         parts.push(if missing.nodes.iter().all(beyond) {
@@ -382,7 +383,7 @@ fn difference(topology: &Topology, layout: &Layout, makers: Nodes, row: &Diverge
     parts.join("; ")
 }
 
-/// What each version is: the cells that differ, or the row, or its count.
+/// The versions of a row as text: the cells that differ, or the row, or its count.
 fn version_texts(layout: &Layout, row: &DivergentRow) -> Vec<String> {
     let rows: Vec<&Vec<Value>> =
         row.versions.iter().filter_map(|version| version.row.as_deref()).collect();
@@ -451,7 +452,7 @@ fn conclusion(topology: &Topology, totals: &Totals, hidden: u64) -> String {
     } else if totals.diverge > 0 {
         let _ = writeln!(
             out,
-            "{} in {} of {}; {} {}. keen plan shows what would put them right.",
+            "{} in {} of {}; {} {}. keen plan shows what would repair them.",
             styled(BAD, &counted(totals.divergent, "divergent row", "divergent rows")),
             totals.diverge,
             counted(totals.tables(), "table", "tables"),
@@ -473,7 +474,7 @@ fn conclusion(topology: &Topology, totals: &Totals, hidden: u64) -> String {
     if totals.healed > 0 {
         let _ = writeln!(
             out,
-            "{} differed at the first look and {} equal at the second: {} on the way.",
+            "{} differed at first and {} equal when read again: {} in transit.",
             counted(totals.healed, "row", "rows"),
             if totals.healed == 1 { "was" } else { "were" },
             if totals.healed == 1 { "it was" } else { "they were" },
@@ -512,7 +513,8 @@ fn conclusion(topology: &Topology, totals: &Totals, hidden: u64) -> String {
                 "tables were not read on every node that carries them",
             )
         };
-        let found = if totals.diverge == 0 { " Nothing was found in what was read." } else { "" };
+        let found =
+            if totals.diverge == 0 { " No difference was found in what was read." } else { "" };
         let _ = writeln!(out, "{} {what}.{found}", styled(UNKNOWN, "Incomplete:"));
     }
     out

@@ -4,19 +4,20 @@ use std::fmt::Write as _;
 
 use comfy_table::{Cell, CellAlignment};
 use jiff::Timestamp;
-use keen_core::conflict::{Conflict, Doubt, Fate, Kind, Now, Rule, Standing, Thing, Written};
+use keen_core::conflict::{
+    Conflict, ConflictKind, ConflictStanding, CurrentRow, Doubt, Fate, Thing, WinningRule, Written,
+};
 use keen_core::history::happened_before::Deed;
 use keen_core::history::journal::Stream;
 use keen_core::observe::links::Micros;
-use keen_core::topology::placement::members;
 use keen_core::topology::{NodeId, Topology};
 use keen_core::value::Value;
 use keen_run::conflicts::NodeRead;
-use keen_run::tables::Table;
+use keen_run::tables::SetTable;
 
 use super::links::duration;
 use super::style::{self, BAD, GOOD, HEADING, QUIET, UNKNOWN, hanging, styled};
-use crate::app::conflicts::{Outcome, SearchRequest, counts, writer};
+use crate::app::conflicts::{SearchOutcome, SearchRequest, counts, writer};
 use crate::numbers::{counted, grouped};
 use crate::safe;
 
@@ -24,7 +25,7 @@ use crate::safe;
 pub(crate) fn write(
     topology: &Topology,
     asked: &SearchRequest,
-    outcome: &Outcome,
+    outcome: &SearchOutcome,
     show: usize,
     columns: Option<usize>,
 ) -> String {
@@ -55,7 +56,7 @@ pub(crate) fn write(
     if let Some(at) = outcome.went_on_from {
         let earlier: u64 = found.nodes.values().map(|node| node.earlier).sum();
         let text = format!(
-            "Read on from where the run of {} UTC got to; it and those before it read {}. --whole reads all again.",
+            "Read on from where the run of {} UTC ended; up to there earlier runs read {}. --whole reads everything again.",
             moment(Some(at)),
             counted(earlier, "transaction", "transactions"),
         );
@@ -84,11 +85,11 @@ pub(crate) fn write(
     out
 }
 
-fn overview(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> String {
+fn overview(topology: &Topology, outcome: &SearchOutcome, columns: Option<usize>) -> String {
     let heading = ["table", "kind", "apart", "open", "alike", "healed", "writes lost", "between"];
     let mut table = style::table(columns, &heading);
     for ((number, kind), counts) in counts(&outcome.found) {
-        let of = |standings: &[Standing]| -> u64 {
+        let of = |standings: &[ConflictStanding]| -> u64 {
             standings.iter().filter_map(|standing| counts.standings.get(standing)).sum()
         };
         let number_of = |count: u64, bad: bool| {
@@ -112,10 +113,10 @@ fn overview(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> S
         table.add_row(vec![
             Cell::new(safe::text(&outcome.found.tables[number].name)),
             Cell::new(kind.name()),
-            number_of(of(&[Standing::Apart, Standing::Broken]), true),
-            number_of(of(&[Standing::InFlight, Standing::Unread]), false),
-            number_of(of(&[Standing::Alike]), false),
-            number_of(of(&[Standing::Healed]), false),
+            number_of(of(&[ConflictStanding::Apart, ConflictStanding::Broken]), true),
+            number_of(of(&[ConflictStanding::InFlight, ConflictStanding::Unread]), false),
+            number_of(of(&[ConflictStanding::Alike]), false),
+            number_of(of(&[ConflictStanding::Healed]), false),
             number_of(counts.lost, true),
             Cell::new(pairs.join("; ")),
         ]);
@@ -123,7 +124,12 @@ fn overview(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> S
     style::finished(&table)
 }
 
-fn write_unread(out: &mut String, topology: &Topology, outcome: &Outcome, columns: Option<usize>) {
+fn write_unread(
+    out: &mut String,
+    topology: &Topology,
+    outcome: &SearchOutcome,
+    columns: Option<usize>,
+) {
     let found = &outcome.found;
     let mut lines = String::new();
     // What is alike on several nodes is said once.
@@ -169,15 +175,15 @@ fn write_unread(out: &mut String, topology: &Topology, outcome: &Outcome, column
     }
 }
 
-/// What earlier runs proved and no journal tells any more.
-fn write_untold(out: &mut String, outcome: &Outcome, show: usize, columns: Option<usize>) {
+/// Proofs of earlier runs that no journal tells any more.
+fn write_untold(out: &mut String, outcome: &SearchOutcome, show: usize, columns: Option<usize>) {
     let untold = &outcome.proven.untold;
     if untold.is_empty() {
         return;
     }
     let count = counted(untold.len() as u64, "conflict", "conflicts");
     let text = format!(
-        "{count} that earlier runs proved, and that the journals read now do not reach back to; as told then:"
+        "{count} that earlier runs proved and that lie before the journals read now; as reported then:"
     );
     let _ = write!(out, "\n{}", hanging("", &text, columns));
     for proof in untold.iter().take(show) {
@@ -193,7 +199,7 @@ fn write_untold(out: &mut String, outcome: &Outcome, show: usize, columns: Optio
 }
 
 /// A conflict in words, as the ledger keeps it.
-pub(crate) fn told(topology: &Topology, outcome: &Outcome, conflict: &Conflict) -> String {
+pub(crate) fn told(topology: &Topology, outcome: &SearchOutcome, conflict: &Conflict) -> String {
     let mut out = String::new();
     let (word, _) = standing(conflict);
     let table = &outcome.found.tables[conflict.table];
@@ -208,7 +214,7 @@ pub(crate) fn told(topology: &Topology, outcome: &Outcome, conflict: &Conflict) 
 fn write_conflict(
     out: &mut String,
     topology: &Topology,
-    outcome: &Outcome,
+    outcome: &SearchOutcome,
     (number, conflict): (usize, &Conflict),
     columns: Option<usize>,
 ) {
@@ -253,7 +259,7 @@ fn write_conflict(
 fn write_evidence(
     out: &mut String,
     topology: &Topology,
-    outcome: &Outcome,
+    outcome: &SearchOutcome,
     conflict: &Conflict,
     columns: Option<usize>,
 ) {
@@ -285,7 +291,7 @@ fn write_evidence(
     if conflict.counted {
         out.push_str(&hanging(
             "   ",
-            "The key is counted up by the nodes: both gave out the same number.",
+            "The nodes number these keys themselves: both used the same number.",
             columns,
         ));
     }
@@ -294,7 +300,7 @@ fn write_evidence(
             .map(|at| safe::text(&tables[conflict.table].layout.columns[*at].name))
             .collect();
         let text = format!(
-            "both turned {} from one number into the same other: if that counts ({} = {} + 1), one of the two is lost",
+            "both changed {} from the same number to the same new one: if it is a counter ({} = {} + 1), one of the two is lost",
             names.join(", "),
             names[0],
             names[0]
@@ -321,7 +327,7 @@ fn write_evidence(
     if let Some(doubt) = conflict.doubt {
         let name = |node: NodeId| &topology.nodes[node].name;
         let why = match doubt {
-            Doubt::Outsider => "one of them was made by nobody of the topology, and what that one had seen no journal tells".to_owned(),
+            Doubt::Outsider => "one of them was made by a writer outside the topology, and no journal shows what that one had seen".to_owned(),
             Doubt::NoJournal(node) => format!("the journal of {} could not be read, and times alone prove nothing", name(node)),
             Doubt::LastOnly => "without a journal only the last write of each row is known, and times alone prove nothing".to_owned(),
             Doubt::TooShort(node) => format!("the journal of {} does not reach back far enough, and times alone prove nothing", name(node)),
@@ -330,7 +336,7 @@ fn write_evidence(
     }
 }
 
-fn title(table: &Table, conflict: &Conflict) -> String {
+fn title(table: &SetTable, conflict: &Conflict) -> String {
     let name = safe::text(&table.name);
     match &conflict.thing {
         Thing::Row(key) => format!("{name} {}", cells(table, &table.layout.key, key)),
@@ -340,7 +346,7 @@ fn title(table: &Table, conflict: &Conflict) -> String {
 }
 
 /// "hut 'valley', bed 3"
-pub(crate) fn cells(table: &Table, places: &[usize], values: &[Value]) -> String {
+pub(crate) fn cells(table: &SetTable, places: &[usize], values: &[Value]) -> String {
     let one = |(at, value): (&usize, &Value)| {
         format!("{} {}", safe::text(&table.layout.columns[*at].name), safe::value(value))
     };
@@ -349,10 +355,10 @@ pub(crate) fn cells(table: &Table, places: &[usize], values: &[Value]) -> String
 
 fn standing(conflict: &Conflict) -> (String, anstyle::Style) {
     let color = match conflict.standing {
-        Standing::Apart | Standing::Broken => BAD,
-        Standing::InFlight | Standing::Unread => UNKNOWN,
-        Standing::Alike | Standing::Healed if conflict.lost() == 0 => GOOD,
-        Standing::Alike | Standing::Healed => BAD,
+        ConflictStanding::Apart | ConflictStanding::Broken => BAD,
+        ConflictStanding::InFlight | ConflictStanding::Unread => UNKNOWN,
+        ConflictStanding::Alike | ConflictStanding::Healed if conflict.lost() == 0 => GOOD,
+        ConflictStanding::Alike | ConflictStanding::Healed => BAD,
     };
     let lost = match conflict.lost() {
         0 => String::new(),
@@ -364,7 +370,7 @@ fn standing(conflict: &Conflict) -> (String, anstyle::Style) {
 
 pub(crate) fn moment(made: Option<Micros>) -> String {
     let at = made.and_then(|made| Timestamp::from_microsecond(made).ok());
-    at.map_or("at a time unknown".to_owned(), |at| {
+    at.map_or("at an unknown time".to_owned(), |at| {
         let pattern =
             if at.subsec_nanosecond() == 0 { "%Y-%m-%d %H:%M:%S" } else { "%Y-%m-%d %H:%M:%S%.3f" };
         at.strftime(pattern).to_string()
@@ -383,8 +389,8 @@ fn who(topology: &Topology, conflict: &Conflict, write: &Written) -> String {
     format!("{name:width$}  {}  {id}", moment(write.made))
 }
 
-/// What a write did, in a few words.
-fn did(topology: &Topology, tables: &[Table], conflict: &Conflict, write: &Written) -> String {
+/// A write in a few words.
+fn did(topology: &Topology, tables: &[SetTable], conflict: &Conflict, write: &Written) -> String {
     let row = conflict.rows.get(write.row);
     let table = &tables[row.map_or(conflict.table, |row| row.table)];
     let mut text = match (&write.statement, write.deed) {
@@ -397,15 +403,15 @@ fn did(topology: &Topology, tables: &[Table], conflict: &Conflict, write: &Writt
             format!("{} {key}: {}", safe::text(&table.name), after(table, write, &table.layout.key))
         }
     };
-    if write.skipped != 0 {
-        let at: Vec<NodeId> = members(write.skipped).collect();
+    if !write.skipped.is_empty() {
+        let at: Vec<NodeId> = write.skipped.iter().collect();
         let _ = write!(text, "; never applied at {}", style::nodes(topology, &at));
     }
     text
 }
 
 /// "bed 4 -> 7, note NULL -> 'late'"
-pub(crate) fn changes(table: &Table, content: &keen_core::conflict::Content) -> String {
+pub(crate) fn changes(table: &SetTable, content: &keen_core::conflict::Content) -> String {
     let Some(after) = &content.after else { return "changed it".to_owned() };
     let mut parts = Vec::new();
     // MariaDB's log leaves out what was not written, where it leaves out anything.
@@ -428,12 +434,12 @@ pub(crate) fn changes(table: &Table, content: &keen_core::conflict::Content) -> 
         }
     }
     if unknown > 1 && !partly {
-        parts.push("which of these it changed the log does not tell".to_owned());
+        parts.push("the log does not show which of these it changed".to_owned());
     }
     if parts.is_empty() { "changed nothing in it".to_owned() } else { parts.join(", ") }
 }
 
-fn after(table: &Table, write: &Written, without: &[usize]) -> String {
+fn after(table: &SetTable, write: &Written, without: &[usize]) -> String {
     let Some(after) = &write.content.after else { return String::new() };
     let shown = table.layout.shown.iter().filter(|at| !without.contains(at));
     let cell = |at: &usize| {
@@ -447,7 +453,7 @@ fn after(table: &Table, write: &Written, without: &[usize]) -> String {
 fn unseen(topology: &Topology, conflict: &Conflict) -> Vec<String> {
     let of = |at: usize| &conflict.writes[at];
     let name = |at: usize| writer(topology, of(at).node, &of(at).id);
-    if conflict.kind == Kind::Skipped || conflict.unseen.is_empty() {
+    if conflict.kind == ConflictKind::Skipped || conflict.unseen.is_empty() {
         return Vec::new();
     }
     if conflict.writes.len() == 2 {
@@ -461,15 +467,15 @@ fn unseen(topology: &Topology, conflict: &Conflict) -> Vec<String> {
     pairs.sort();
     pairs.dedup();
     let texts: Vec<String> = pairs.iter().map(|(a, b)| format!("{a} and {b}")).collect();
-    vec![styled(QUIET, &format!("Had not seen each other's: {}.", texts.join("; ")))]
+    vec![styled(QUIET, &format!("Had not seen each other's writes: {}.", texts.join("; ")))]
 }
 
-/// What the nodes hold now, those that hold the same together.
-fn now(topology: &Topology, tables: &[Table], conflict: &Conflict) -> Vec<String> {
+/// The versions that nodes hold now, those that hold the same together.
+fn now(topology: &Topology, tables: &[SetTable], conflict: &Conflict) -> Vec<String> {
     let mut lines = Vec::new();
     for row in &conflict.rows {
         let table = &tables[row.table];
-        let mut groups: Vec<(&Now, Vec<NodeId>)> = Vec::new();
+        let mut groups: Vec<(&CurrentRow, Vec<NodeId>)> = Vec::new();
         for (node, now) in &row.now {
             match groups.iter_mut().find(|(known, _)| *known == now) {
                 Some((_, nodes)) => nodes.push(*node),
@@ -481,7 +487,7 @@ fn now(topology: &Topology, tables: &[Table], conflict: &Conflict) -> Vec<String
             .iter()
             .map(|(now, nodes)| {
                 let what = match now {
-                    Now::Row(cells) => {
+                    CurrentRow::Row(cells) => {
                         let cell = |at: &usize| {
                             Some(format!(
                                 "{} {}",
@@ -492,8 +498,8 @@ fn now(topology: &Topology, tables: &[Table], conflict: &Conflict) -> Vec<String
                         let texts: Vec<String> = shown.iter().filter_map(cell).collect();
                         if texts.is_empty() { "the row".to_owned() } else { texts.join(", ") }
                     }
-                    Now::NoRow => "no row".to_owned(),
-                    Now::Unread(_) => "not read".to_owned(),
+                    CurrentRow::NoRow => "no row".to_owned(),
+                    CurrentRow::Unread(_) => "not read".to_owned(),
                 };
                 format!("{}: {what}", style::nodes(topology, nodes))
             })
@@ -512,7 +518,11 @@ fn now(topology: &Topology, tables: &[Table], conflict: &Conflict) -> Vec<String
 }
 
 /// The columns worth showing: those in which writes or nodes differ.
-fn disputed(table: &Table, conflict: &Conflict, groups: &[(&Now, Vec<NodeId>)]) -> Vec<usize> {
+fn disputed(
+    table: &SetTable,
+    conflict: &Conflict,
+    groups: &[(&CurrentRow, Vec<NodeId>)],
+) -> Vec<usize> {
     let written = |at: &usize| {
         conflict.writes.iter().any(|write| {
             let cell = |side: &Option<Vec<Option<Value>>>| {
@@ -527,7 +537,7 @@ fn disputed(table: &Table, conflict: &Conflict, groups: &[(&Now, Vec<NodeId>)]) 
     };
     let rows: Vec<&Vec<Value>> = groups
         .iter()
-        .filter_map(|(now, _)| if let Now::Row(cells) = now { Some(cells) } else { None })
+        .filter_map(|(now, _)| if let CurrentRow::Row(cells) = now { Some(cells) } else { None })
         .collect();
     let differs = |at: &usize| rows.windows(2).any(|pair| !pair[0][*at].same_as(&pair[1][*at]));
     let inserted = conflict.writes.iter().filter(|write| write.deed == Deed::Insert).count() > 1;
@@ -550,8 +560,8 @@ fn disputed(table: &Table, conflict: &Conflict, groups: &[(&Now, Vec<NodeId>)]) 
 
 fn won(topology: &Topology, conflict: &Conflict) -> Option<String> {
     if conflict.held.is_empty()
-        || conflict.standing == Standing::InFlight
-        || conflict.kind == Kind::Skipped
+        || conflict.standing == ConflictStanding::InFlight
+        || conflict.kind == ConflictKind::Skipped
     {
         return None;
     }
@@ -573,7 +583,7 @@ fn won(topology: &Topology, conflict: &Conflict) -> Option<String> {
             })
         })
         .collect();
-    let rules: Vec<&str> = conflict.rules.iter().map(|rule: &Rule| rule.words()).collect();
+    let rules: Vec<&str> = conflict.rules.iter().map(|rule: &WinningRule| rule.words()).collect();
     let why = match rules.is_empty() {
         true => String::new(),
         false => format!(" ({})", rules.join(", and ")),
@@ -582,7 +592,7 @@ fn won(topology: &Topology, conflict: &Conflict) -> Option<String> {
 }
 
 /// The cells that a lost write had, beside what is there instead.
-fn lost(topology: &Topology, tables: &[Table], conflict: &Conflict, write: &Written) -> String {
+fn lost(topology: &Topology, tables: &[SetTable], conflict: &Conflict, write: &Written) -> String {
     let who = writer(topology, write.node, &write.id);
     let table = &tables[conflict.rows.get(write.row).map_or(conflict.table, |row| row.table)];
     let Fate::Lost(columns) = &write.fate else { return who };
@@ -594,7 +604,7 @@ fn lost(topology: &Topology, tables: &[Table], conflict: &Conflict, write: &Writ
         .get(write.row)
         .into_iter()
         .flat_map(|row| row.now.values())
-        .filter_map(|now| if let Now::Row(cells) = now { Some(cells) } else { None })
+        .filter_map(|now| if let CurrentRow::Row(cells) = now { Some(cells) } else { None })
         .collect();
     let texts: Vec<String> = (table.layout.shown.iter().filter(|at| columns.contains(at)))
         .filter_map(|at| {
@@ -613,7 +623,7 @@ fn lost(topology: &Topology, tables: &[Table], conflict: &Conflict, write: &Writ
     format!("{who}'s {}", texts.join(", "))
 }
 
-fn conclude(out: &mut String, outcome: &Outcome, show: usize, columns: Option<usize>) {
+fn conclude(out: &mut String, outcome: &SearchOutcome, show: usize, columns: Option<usize>) {
     let found = &outcome.found;
     let count = found.conflicts.len();
     let past = outcome.past_the_log().len() as u64;
@@ -636,7 +646,7 @@ fn conclude(out: &mut String, outcome: &Outcome, show: usize, columns: Option<us
         let seen = match unlogged.is_empty() {
             true => "Every write had seen what it replaced.".to_owned(),
             false => format!(
-                "Every write that a log tells had seen what it replaced; rows of {} also change with those they refer to, which no log tells.",
+                "Every logged write had seen what it replaced; rows of {} also change together with those they refer to, which no log shows.",
                 unlogged.join(", ")
             ),
         };
@@ -655,7 +665,7 @@ fn conclude(out: &mut String, outcome: &Outcome, show: usize, columns: Option<us
     if outcome.hidden > 0 {
         let _ = writeln!(
             out,
-            "{} found besides, and not asked for.",
+            "{} also found, which you did not ask for.",
             counted(outcome.hidden as u64, "conflict was", "conflicts were")
         );
     }
@@ -677,7 +687,7 @@ fn conclude(out: &mut String, outcome: &Outcome, show: usize, columns: Option<us
     if let Some(broken) = &found.broken {
         let _ = writeln!(
             out,
-            "{} what was read could not be put into order: {}.",
+            "{} what was read could not be sorted: {}.",
             styled(UNKNOWN, "Incomplete:"),
             safe::text(broken)
         );
@@ -689,10 +699,10 @@ fn conclude(out: &mut String, outcome: &Outcome, show: usize, columns: Option<us
         // Journals that are read another time may tell more; a table without a key stays as it is.
         let text = match found.nodes.values().all(read) {
             true => {
-                "of the tables that were not judged nothing is known; exclude under [conflicts] leaves them out for good."
+                "nothing is known about the tables that were not judged; to leave them out for good, list them under exclude in [conflicts]."
             }
             false => {
-                "not everything could be read: what is said above holds, and there may be more."
+                "not everything could be read: what is reported above holds, but there may be more."
             }
         };
         out.push_str(&hanging(&format!("{} ", styled(UNKNOWN, "Incomplete:")), text, columns));

@@ -1,4 +1,4 @@
-//! What the ledger holds, for people, programs and spreadsheets.
+//! The ledger's notes, for people, programs and spreadsheets.
 
 use std::fmt::Write as _;
 use std::time::Duration;
@@ -6,14 +6,14 @@ use std::time::Duration;
 use comfy_table::presets::NOTHING;
 use comfy_table::{Cell, CellAlignment, ContentArrangement, Table};
 use jiff::Timestamp;
-use keen_core::links::State;
+use keen_core::links::LinkState;
 use keen_core::observe::links::Micros;
 use keen_core::observe::position::Gap;
-use keen_run::ledger::{DayThen, Kept, LinkThen, conflict_id};
+use keen_run::ledger::{DayThen, LinkThen, RunThen, TableThen, conflict_id};
 
 use super::links::{color, duration, gap};
 use super::style::{HEADING, QUIET, hanging, styled};
-use crate::app::history::Found;
+use crate::app::history::HistoryAnswer;
 use crate::numbers::{counted, grouped};
 use crate::safe;
 
@@ -23,89 +23,21 @@ const BAR: u64 = 24;
 const WIDTH_ELSEWHERE: u16 = 140;
 
 /// Writes it for people: the latest last, where the eye is.
-pub(crate) fn text(topology: &str, found: Found, columns: Option<usize>) -> String {
-    let width = columns.and_then(|columns| u16::try_from(columns).ok()).unwrap_or(WIDTH_ELSEWHERE);
-    let mut table = Table::new();
-    table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Dynamic).set_width(width);
-    let heading = |names: &[&str], table: &mut Table| {
-        table.set_header(names.iter().map(|text| Cell::new(styled(QUIET, text))));
-    };
+pub(crate) fn text(topology: &str, found: HistoryAnswer, columns: Option<usize>) -> String {
     let (mut days, mut accepted) = (Vec::new(), Vec::new());
-    let (title, count) = match found {
-        Found::Runs(runs) => {
-            heading(&["run", "when", "command", "took", "exit", "what it came to"], &mut table);
-            for run in runs.iter().rev() {
-                table.add_row(vec![
-                    Cell::new(run.id),
-                    Cell::new(moment(run.started)),
-                    Cell::new(&run.command),
-                    Cell::new(took(run)),
-                    Cell::new(run.exit).set_alignment(CellAlignment::Right),
-                    Cell::new(safe::text(&run.summary)),
-                ]);
-            }
-            ("runs".to_owned(), runs.len())
+    let (title, table, count) = match found {
+        HistoryAnswer::Runs(runs) => ("runs".to_owned(), of_runs(&runs, columns), runs.len()),
+        HistoryAnswer::Link((from, to), then) => {
+            (format!("{from} -> {to}"), of_link(&then, columns), then.len())
         }
-        Found::Link(name, then) => {
-            heading(&["when", "state", "behind", "", "late", "why"], &mut table);
-            let most = then.iter().filter_map(|look| look.gap).max().unwrap_or(0);
-            for look in then.iter().rev() {
-                let state = match State::named(&look.state) {
-                    Some(state) => styled(color(state), state.name()),
-                    None => safe::text(&look.state),
-                };
-                let late =
-                    look.late_ms.map(|ms| duration(Duration::from_millis(ms.unsigned_abs())));
-                table.add_row(vec![
-                    Cell::new(moment(look.at)),
-                    Cell::new(state),
-                    Cell::new(behind(look)),
-                    Cell::new(bar(look.gap.unwrap_or(0), most)),
-                    Cell::new(late.unwrap_or_default()),
-                    Cell::new(safe::text(&look.reason)),
-                ]);
-            }
-            (name, then.len())
-        }
-        Found::Table(name, then, of_days, of_accepted) => {
-            accepted = of_accepted;
-            days = of_days;
-            heading(
-                &[
-                    "when",
-                    "set",
-                    "verdict",
-                    "rows",
-                    "divergent",
-                    "",
-                    "in flight",
-                    "moving",
-                    "healed",
-                ],
-                &mut table,
-            );
-            let most = then.iter().map(|audit| audit.divergent).max().unwrap_or(0);
-            for audit in then.iter().rev() {
-                let number =
-                    |count: u64| Cell::new(grouped(count)).set_alignment(CellAlignment::Right);
-                table.add_row(vec![
-                    Cell::new(moment(audit.at)),
-                    Cell::new(safe::text(&audit.set)),
-                    Cell::new(safe::text(&audit.verdict)),
-                    number(audit.rows),
-                    number(audit.divergent),
-                    Cell::new(bar(audit.divergent, most)),
-                    number(audit.in_flight),
-                    number(audit.moving),
-                    number(audit.healed),
-                ]);
-            }
-            (name, then.len())
+        HistoryAnswer::Table(name, then, of_days, of_accepted) => {
+            (days, accepted) = (of_days, of_accepted);
+            (name, of_table(&then, columns), then.len())
         }
     };
     let mut out = format!("{}: {}\n\n", styled(HEADING, &safe::text(topology)), safe::text(&title));
     if count == 0 && days.is_empty() {
-        out.push_str("The ledger holds nothing of it yet.\n");
+        out.push_str("The ledger has no record of it yet.\n");
         return out;
     }
     if count > 0 {
@@ -139,12 +71,85 @@ pub(crate) fn text(topology: &str, found: Found, columns: Option<usize>) -> Stri
     out
 }
 
+/// An empty table with these headings.
+fn headed(names: &[&str], columns: Option<usize>) -> Table {
+    let width = columns.and_then(|columns| u16::try_from(columns).ok()).unwrap_or(WIDTH_ELSEWHERE);
+    let mut table = Table::new();
+    table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Dynamic).set_width(width);
+    table.set_header(names.iter().map(|text| Cell::new(styled(QUIET, text))));
+    table
+}
+
+/// A count, to the right.
+fn number(count: u64) -> Cell {
+    Cell::new(grouped(count)).set_alignment(CellAlignment::Right)
+}
+
+/// Runs, the latest last.
+fn of_runs(runs: &[RunThen], columns: Option<usize>) -> Table {
+    let mut table = headed(&["run", "when", "command", "took", "exit", "result"], columns);
+    for run in runs.iter().rev() {
+        table.add_row(vec![
+            Cell::new(run.id),
+            Cell::new(moment(run.started)),
+            Cell::new(&run.command),
+            Cell::new(took(run)),
+            Cell::new(run.exit).set_alignment(CellAlignment::Right),
+            Cell::new(safe::text(&run.summary)),
+        ]);
+    }
+    table
+}
+
+/// The states of a link, the latest last.
+fn of_link(then: &[LinkThen], columns: Option<usize>) -> Table {
+    let mut table = headed(&["when", "state", "behind", "", "late", "why"], columns);
+    let most = then.iter().filter_map(|look| look.gap).max().unwrap_or(0);
+    for look in then.iter().rev() {
+        let state = match LinkState::named(&look.state) {
+            Some(state) => styled(color(state), state.name()),
+            None => safe::text(&look.state),
+        };
+        let late = look.late_ms.map(|ms| duration(Duration::from_millis(ms.unsigned_abs())));
+        table.add_row(vec![
+            Cell::new(moment(look.at)),
+            Cell::new(state),
+            Cell::new(behind(look)),
+            Cell::new(bar(look.gap.unwrap_or(0), most)),
+            Cell::new(late.unwrap_or_default()),
+            Cell::new(safe::text(&look.reason)),
+        ]);
+    }
+    table
+}
+
+/// The audits of a table, the latest last.
+fn of_table(then: &[TableThen], columns: Option<usize>) -> Table {
+    let names =
+        ["when", "set", "verdict", "rows", "divergent", "", "in flight", "moving", "healed"];
+    let mut table = headed(&names, columns);
+    let most = then.iter().map(|audit| audit.divergent).max().unwrap_or(0);
+    for audit in then.iter().rev() {
+        table.add_row(vec![
+            Cell::new(moment(audit.at)),
+            Cell::new(safe::text(&audit.set)),
+            Cell::new(safe::text(&audit.verdict)),
+            number(audit.rows),
+            number(audit.divergent),
+            Cell::new(bar(audit.divergent, most)),
+            number(audit.in_flight),
+            number(audit.moving),
+            number(audit.healed),
+        ]);
+    }
+    table
+}
+
 /// Conflicts day by day, the latest last.
 fn by_day(days: &[DayThen], columns: Option<usize>) -> String {
     let mut table = super::style::table(columns, &["day", "conflicts", "", "apart", "writes lost"]);
     let most = days.iter().map(|day| day.conflicts).max().unwrap_or(0);
     for day in days.iter().rev() {
-        let number = |count: u64| Cell::new(grouped(count)).set_alignment(CellAlignment::Right);
         table.add_row(vec![
             Cell::new(day.day.as_deref().unwrap_or("unknown")),
             number(day.conflicts),
@@ -156,7 +161,7 @@ fn by_day(days: &[DayThen], columns: Option<usize>) -> String {
     super::style::finished(&table)
 }
 
-fn took(run: &Kept) -> String {
+fn took(run: &RunThen) -> String {
     duration(Duration::from_millis(run.took_ms.unsigned_abs()))
 }
 

@@ -6,7 +6,7 @@ use std::time::Duration;
 use anstyle::Style;
 use comfy_table::Cell;
 use jiff::Timestamp;
-use keen_core::links::{Changed, Late, LinkFlow, State, Trend, Wrote};
+use keen_core::links::{Changed, Lateness, LinkFlow, LinkState, Trend, Wrote};
 use keen_core::observe::links::Micros;
 use keen_core::observe::node::WorkerState;
 use keen_core::observe::position::Gap;
@@ -15,13 +15,13 @@ use keen_core::units::size;
 
 use super::style;
 use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, finished, hanging, styled, table};
-use crate::app::links::Outcome;
+use crate::app::links::FlowOutcome;
 use crate::app::selection::Shown;
 use crate::numbers::counted;
 use crate::safe;
 
 /// Writes the whole result.
-pub(crate) fn write(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> String {
+pub(crate) fn write(topology: &Topology, outcome: &FlowOutcome, columns: Option<usize>) -> String {
     let mut out = head(topology, outcome);
     out.push_str(&links(topology, outcome, columns));
     out.push('\n');
@@ -54,19 +54,19 @@ pub(crate) fn write(topology: &Topology, outcome: &Outcome, columns: Option<usiz
     out
 }
 
-fn head(topology: &Topology, outcome: &Outcome) -> String {
+fn head(topology: &Topology, outcome: &FlowOutcome) -> String {
     let looked = match outcome.between {
         Some(between) => format!("looked at twice, {} apart", duration(between)),
         None if outcome.before.is_empty() => {
-            "looked at once, and no earlier look is kept".to_owned()
+            "looked at once, with no earlier look on record".to_owned()
         }
-        None => "looked at once, held against the last look that was kept".to_owned(),
+        None => "looked at once, compared with the last look on record".to_owned(),
     };
     let mut out = format!(
         "{}: {} over {}, {looked}, {}\n",
         styled(HEADING, &safe::text(&topology.name)),
         counted(outcome.flow.links.len() as u64, "link", "links"),
-        counted(outcome.sights.len() as u64, "node", "nodes"),
+        counted(outcome.observations.len() as u64, "node", "nodes"),
         outcome.started.strftime("%Y-%m-%d %H:%M:%S UTC"),
     );
     if !outcome.left_out.is_empty() {
@@ -76,15 +76,15 @@ fn head(topology: &Topology, outcome: &Outcome) -> String {
     out
 }
 
-pub(crate) fn color(state: State) -> Style {
+pub(crate) fn color(state: LinkState) -> Style {
     match state {
-        State::Flowing | State::Idle => GOOD,
-        State::Broken | State::Stalled | State::Cut | State::Absent => BAD,
-        State::Trailing | State::Paused | State::Stray | State::Dark => UNKNOWN,
+        LinkState::Flowing | LinkState::Idle => GOOD,
+        LinkState::Broken | LinkState::Stalled | LinkState::Cut | LinkState::Absent => BAD,
+        LinkState::Trailing | LinkState::Paused | LinkState::Stray | LinkState::Dark => UNKNOWN,
     }
 }
 
-fn word(state: State) -> String {
+fn word(state: LinkState) -> String {
     styled(color(state), state.name())
 }
 
@@ -103,7 +103,7 @@ fn ends(topology: &Topology, link: &LinkFlow) -> String {
     text
 }
 
-fn links(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> String {
+fn links(topology: &Topology, outcome: &FlowOutcome, columns: Option<usize>) -> String {
     let mut rows = table(columns, &["state", "link", "behind", "late", "backlog", "heard", "seen"]);
     let several = |link: &LinkFlow| {
         let same = |other: &&LinkFlow| (other.from, other.to) == (link.from, link.to);
@@ -127,7 +127,7 @@ fn links(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> Stri
     finished(&rows)
 }
 
-fn nodes(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> String {
+fn nodes(topology: &Topology, outcome: &FlowOutcome, columns: Option<usize>) -> String {
     let mut rows = table(columns, &["node", "role", "written to", "changes arrived or made"]);
     let all: u64 = outcome
         .flow
@@ -193,7 +193,7 @@ fn changes(topology: &Topology, node: &keen_core::links::NodeFlow) -> String {
 }
 
 /// Who has applied how much of whose writes.
-fn matrix(topology: &Topology, outcome: &Outcome) -> String {
+fn matrix(topology: &Topology, outcome: &FlowOutcome) -> String {
     let applied = &outcome.flow.applied;
     let mut origins: Vec<NodeId> = applied.keys().map(|(_, origin)| *origin).collect();
     origins.sort_unstable();
@@ -224,12 +224,15 @@ fn matrix(topology: &Topology, outcome: &Outcome) -> String {
 fn why(topology: &Topology, link: &LinkFlow, columns: Option<usize>) -> String {
     let mut out = hanging("      ", &safe::text(&style::capital(topology, &link.reason)), columns);
     if let Some(first) = &link.first_owed {
-        let what = if link.state == State::Broken { "It stopped at:" } else { "It lacks first:" };
+        let what =
+            if link.state == LinkState::Broken { "It stopped at:" } else { "It lacks first:" };
         out.push_str(&hanging(&format!("      {what} "), &safe::text(&first.words()), columns));
     }
-    if let (Some(why), State::Broken) = (&link.first_unread, link.state) {
-        let text =
-            format!("{why} (where a right or a slot is lacking, keen conflicts --ddl prints it)");
+    if let (Some(why), LinkState::Broken) = (&link.first_unread, link.state) {
+        let text = format!(
+            "{} (if a right or a slot is missing, keen conflicts --ddl prints it)",
+            why.what
+        );
         out.push_str(&hanging(
             "      Which write that is cannot be read: ",
             &safe::text(&text),
@@ -244,19 +247,19 @@ fn why(topology: &Topology, link: &LinkFlow, columns: Option<usize>) -> String {
     out
 }
 
-fn conclusion(outcome: &Outcome) -> String {
+fn conclusion(outcome: &FlowOutcome) -> String {
     let links = &outcome.flow.links;
     let well = links.iter().filter(|link| link.state.is_well()).count();
-    let dark = outcome.count(State::Dark);
+    let dark = outcome.count(LinkState::Dark);
     let bad = links.len() - well - dark;
     let mut text = match (bad, dark) {
-        (0, 0) if links.is_empty() => styled(UNKNOWN, "There was no link to look at"),
-        (0, 0) if outcome.stopped => styled(UNKNOWN, "Nothing was found in the first look"),
+        (0, 0) if links.is_empty() => styled(UNKNOWN, "There was no link to check"),
+        (0, 0) if outcome.stopped => styled(UNKNOWN, "The first look found nothing"),
         (0, 0) => styled(GOOD, "Every link carries"),
-        (0, _) => styled(UNKNOWN, &format!("{dark} of {} could not be looked at", links.len())),
+        (0, _) => styled(UNKNOWN, &format!("{dark} of {} could not be read", links.len())),
         _ => styled(
             BAD,
-            &format!("{bad} of {} need a hand", counted(links.len() as u64, "link", "links")),
+            &format!("{bad} of {} need attention", counted(links.len() as u64, "link", "links")),
         ),
     };
     if !links.is_empty() {
@@ -279,7 +282,7 @@ pub(crate) fn gap(gap: Gap) -> String {
 }
 
 fn late(link: &LinkFlow) -> String {
-    let late = link.late.map(|Late { by, at_least }| {
+    let late = link.late.map(|Lateness { by, at_least }| {
         format!("{}{}", if at_least { "at least " } else { "" }, duration(by))
     });
     let delay = link.delay.map(|delay| format!("{} on purpose", duration(delay)));
@@ -333,7 +336,7 @@ pub(crate) fn clock_time(at: Micros) -> String {
 /// Writes one node's links, or one link, with everything that is known of it.
 pub(crate) fn in_full(
     topology: &Topology,
-    outcome: &Outcome,
+    outcome: &FlowOutcome,
     shown: Shown,
     columns: Option<usize>,
 ) -> String {
@@ -344,66 +347,7 @@ pub(crate) fn in_full(
     };
     let links: Vec<&LinkFlow> = outcome.flow.links.iter().filter(wanted).collect();
     for link in &links {
-        let _ = writeln!(out, "{}  {}", word(link.state), ends(topology, link));
-        out.push_str(&why(topology, link, columns));
-        let mut line = |lead: &str, text: Option<String>| {
-            if let Some(text) = text.filter(|text| !text.is_empty()) {
-                let lead = format!("      {}", styled(QUIET, &format!("{lead:<14}")));
-                let _ = writeln!(out, "{lead}{}", safe::text(&text));
-            }
-        };
-        let means = link.means.zip(link.name.as_ref());
-        line("by", means.map(|(means, name)| format!("{} {name}", means.words())));
-        line("written", link.written.as_ref().map(ToString::to_string));
-        let inflow = link.inflow.as_deref();
-        line("received", inflow.and_then(|i| i.received.as_ref()).map(ToString::to_string));
-        line("applied", link.applied.as_ref().map(ToString::to_string));
-        line("behind", link.gap.map(gap));
-        line("late", Some(late(link)));
-        line("backlog", link.trend.map(trend));
-        let halves = inflow.map(|inflow| {
-            format!(
-                "{}, {}",
-                half("receiver", inflow.link.receiving),
-                half("applier", inflow.link.applying)
-            )
-        });
-        line("halves", halves);
-        line("applier says", inflow.and_then(|inflow| inflow.doing.clone()));
-        let trouble = inflow.and_then(|inflow| inflow.trouble.as_ref());
-        line(
-            "error",
-            trouble.map(|t| {
-                let code = t.code.map(|code| format!("{code}: ")).unwrap_or_default();
-                format!("{code}{}", t.message)
-            }),
-        );
-        line("stopped at", trouble.and_then(|trouble| trouble.at.clone()));
-        let wait = inflow.and_then(|inflow| inflow.wait.as_ref());
-        line("waits for", wait.map(|wait| wait.what.clone()));
-        for holder in wait.and_then(|wait| wait.holders.as_ref().ok()).into_iter().flatten() {
-            line("held by", Some(format!("session {} ({})", holder.session, holder.about)));
-        }
-        line(
-            "failures",
-            inflow.and_then(|inflow| inflow.link.failures).map(|count| count.to_string()),
-        );
-        let tries = inflow.filter(|i| i.link.receiving == WorkerState::Tries);
-        line(
-            "tries again",
-            tries.and_then(|i| i.retries_every).map(|e| format!("every {}", duration(e))),
-        );
-        line("last message", inflow.and_then(|inflow| inflow.heard_at).map(clock_time));
-        line(
-            "sign of life",
-            Some(
-                if link.heartbeat { "between the looks" } else { "none between the looks" }
-                    .to_owned(),
-            )
-            .filter(|_| inflow.is_some()),
-        );
-        line("seen", link.seen.map(clock_time));
-        out.push('\n');
+        out.push_str(&link_in_full(topology, link, columns));
     }
     let ids: Vec<NodeId> = match shown {
         Shown::Node(node) => vec![node],
@@ -421,28 +365,86 @@ pub(crate) fn in_full(
     for id in ids {
         let Some(node) = outcome.flow.nodes.get(&id) else { continue };
         let _ = writeln!(out, "{}  {}", styled(HEADING, &topology.nodes[id].name), node.role);
-        let mut line = |lead: &str, text: Option<String>| {
-            if let Some(text) = text.filter(|text| !text.is_empty()) {
-                let lead = format!("      {}", styled(QUIET, &format!("{lead:<14}")));
-                let _ = writeln!(out, "{lead}{}", safe::text(&text));
-            }
-        };
-        line("is", node.about.clone());
-        line("not seen", node.fault.as_ref().map(|fault| fault.what.clone()));
-        line("position", node.position.as_ref().map(ToString::to_string));
-        line("last changes", Some(changes(topology, node)));
-        line(
-            "one look took",
-            (node.asked > 0).then(|| counted(node.asked.into(), "statement", "statements")),
-        );
+        let position = node.position.as_ref().map(ToString::to_string);
+        let asked = (node.asked > 0).then(|| counted(node.asked.into(), "statement", "statements"));
+        line(&mut out, "is", node.about.clone());
+        line(&mut out, "not seen", node.fault.as_ref().map(|fault| fault.what.clone()));
+        line(&mut out, "position", position);
+        line(&mut out, "last changes", Some(changes(topology, node)));
+        line(&mut out, "one look took", asked);
     }
+    out
+}
+
+/// A line of a detail; none where there is nothing to say.
+fn line(out: &mut String, lead: &str, text: Option<String>) {
+    if let Some(text) = text.filter(|text| !text.is_empty()) {
+        let lead = format!("      {}", styled(QUIET, &format!("{lead:<14}")));
+        let _ = writeln!(out, "{lead}{}", safe::text(&text));
+    }
+}
+
+/// Everything that is known of a link.
+fn link_in_full(topology: &Topology, link: &LinkFlow, columns: Option<usize>) -> String {
+    let mut out = String::new();
+    let _ = writeln!(out, "{}  {}", word(link.state), ends(topology, link));
+    out.push_str(&why(topology, link, columns));
+    let mut line = |lead: &str, text: Option<String>| line(&mut out, lead, text);
+    let means = link.means.zip(link.name.as_ref());
+    line("by", means.map(|(means, name)| format!("{} {name}", means.words())));
+    line("written", link.written.as_ref().map(ToString::to_string));
+    let inflow = link.inflow.as_deref();
+    line("received", inflow.and_then(|i| i.received.as_ref()).map(ToString::to_string));
+    line("applied", link.applied.as_ref().map(ToString::to_string));
+    line("behind", link.gap.map(gap));
+    line("late", Some(late(link)));
+    line("backlog", link.trend.map(trend));
+    let halves = inflow.map(|inflow| {
+        format!(
+            "{}, {}",
+            half("receiver", inflow.link.receiving),
+            half("applier", inflow.link.applying)
+        )
+    });
+    line("status", halves);
+    line("applier says", inflow.and_then(|inflow| inflow.doing.clone()));
+    let trouble = inflow.and_then(|inflow| inflow.trouble.as_ref());
+    line(
+        "error",
+        trouble.map(|t| {
+            let code = t.code.map(|code| format!("{code}: ")).unwrap_or_default();
+            format!("{code}{}", t.message)
+        }),
+    );
+    line("stopped at", trouble.and_then(|trouble| trouble.at.clone()));
+    let wait = inflow.and_then(|inflow| inflow.wait.as_ref());
+    line("waits for", wait.map(|wait| wait.what.clone()));
+    for holder in wait.and_then(|wait| wait.holders.as_ref().ok()).into_iter().flatten() {
+        line("held by", Some(format!("session {} ({})", holder.session, holder.about)));
+    }
+    line("failures", inflow.and_then(|inflow| inflow.link.failures).map(|count| count.to_string()));
+    let tries = inflow.filter(|i| i.link.receiving == WorkerState::Tries);
+    line(
+        "tries again",
+        tries.and_then(|i| i.retries_every).map(|e| format!("every {}", duration(e))),
+    );
+    line("last message", inflow.and_then(|inflow| inflow.heard_at).map(clock_time));
+    line(
+        "sign of life",
+        Some(
+            if link.heartbeat { "between the looks" } else { "none between the looks" }.to_owned(),
+        )
+        .filter(|_| inflow.is_some()),
+    );
+    line("seen", link.seen.map(clock_time));
+    out.push('\n');
     out
 }
 
 fn half(name: &str, half: WorkerState) -> String {
     let how = match half {
         WorkerState::Runs => "runs",
-        WorkerState::Tries => "tries again and again",
+        WorkerState::Tries => "keeps trying",
         WorkerState::Stopped => "stands still",
         WorkerState::Untold => "is not told",
     };

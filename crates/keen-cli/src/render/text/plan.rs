@@ -1,10 +1,11 @@
 //! A plan, for people.
 
+use keen_core::history::journal::RowOp;
 use std::fmt::Write as _;
 
 use keen_core::fault::ReadFault;
 use keen_core::plan::sql::statement::Statement;
-use keen_core::plan::{Action, Choice, Guarded, Question, Step};
+use keen_core::plan::{Choice, Guarded, Question, Step};
 use keen_core::topology::{SetId, Topology};
 use keen_core::value::Value;
 
@@ -76,7 +77,7 @@ fn heading(topology: &Topology, planned: &Planned) -> String {
         let word = if planned.complete {
             styled(GOOD, "nothing to do")
         } else {
-            styled(UNKNOWN, "nothing to do in what was read")
+            styled(UNKNOWN, "nothing to repair in what was read")
         };
         let _ = writeln!(out, "Plan for {name}, from the audit of {audited}: {word}.");
         return out;
@@ -116,9 +117,9 @@ fn write_step(
     step: &Step,
     (say_onward, columns): (bool, Option<usize>),
 ) {
-    let word = match step.action {
-        Action::Delete => styled(BAD, step.action.name()),
-        _ => step.action.name().to_owned(),
+    let word = match step.op {
+        RowOp::Delete => styled(BAD, step.op.name()),
+        _ => step.op.name().to_owned(),
     };
     let row = row_of(topology, step.set, &step.table, &step.key);
     out.push_str(&hanging(&format!("  {number}. "), &format!("{word} {row}"), columns));
@@ -139,7 +140,7 @@ fn write_step(
     }
 }
 
-/// What the step does to the row, in words.
+/// The effect of a step on its row, in words.
 fn change(step: &Step) -> String {
     if let Some((before, after)) = step.copies {
         return format!("equal rows: {before} -> {after}");
@@ -163,11 +164,11 @@ fn change(step: &Step) -> String {
 
 /// The way back, in words; scripts and JSON hold its statement.
 fn undo(step: &Step, back: &Guarded<'_>) -> String {
-    let what = match step.action {
+    let what = match step.op {
         _ if step.copies.is_some() => "the copies as before".to_owned(),
-        Action::Insert => "delete the row again".to_owned(),
-        Action::Delete => "insert the row again".to_owned(),
-        Action::Update => {
+        RowOp::Insert => "delete the row again".to_owned(),
+        RowOp::Delete => "insert the row again".to_owned(),
+        RowOp::Update => {
             let changes = step.changes();
             let back = changes.iter().filter_map(|(column, before, _)| {
                 Some(format!("{} back to {}", safe::text(column), safe::value(before.as_ref()?)))
@@ -255,7 +256,7 @@ fn notes(out: &mut String, planned: &Planned) {
     }
 }
 
-/// What was written where, and how to use it.
+/// The scripts that were written, and how to use them.
 pub(crate) fn scripts(topology: &Topology, planned: &Planned, written: &[Scripts]) -> String {
     let mut out = heading(topology, planned);
     for scripts in written {
@@ -270,7 +271,7 @@ pub(crate) fn scripts(topology: &Topology, planned: &Planned, written: &[Scripts
     }
     if planned.plan.question_count() > 0 {
         let count = counted(planned.plan.question_count() as u64, "question is", "questions are");
-        let _ = writeln!(out, "{count} in no script: keen plan shows what is to be decided.");
+        let _ = writeln!(out, "{count} in no script: keen plan shows what to decide.");
     }
     notes(&mut out, planned);
     out

@@ -5,21 +5,21 @@ use std::time::Duration;
 
 use comfy_table::{Cell, CellAlignment};
 use keen_core::observe::node::NodeInspection;
-use keen_core::preflight::{Finding, Level, Reaches, Report, Todo};
+use keen_core::preflight::{Finding, Reaches, Report, Severity, Todo};
 use keen_core::seed::join::Joining;
 use keen_core::topology::{NodeId, Topology};
 use keen_core::units::few;
 
 use super::style;
 use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, finished, hanging, styled, table};
-use crate::app::preflight::Outcome;
+use crate::app::preflight::PreflightOutcome;
 use crate::numbers::{counted, grouped};
 use crate::safe;
 
 /// Writes the whole result.
 pub(crate) fn write(
     topology: &Topology,
-    outcome: &Outcome,
+    outcome: &PreflightOutcome,
     all: bool,
     columns: Option<usize>,
 ) -> String {
@@ -52,7 +52,7 @@ pub(crate) fn write(
         let _ = writeln!(out, "\n{}", styled(UNKNOWN, "Could not look:"));
         for unseen in &report.unseen {
             let lead = format!("  {}: ", topology.nodes[unseen.node].name);
-            let text = format!("{} ({})", safe::text(&unseen.what), safe::text(&unseen.reason));
+            let text = format!("{} ({})", safe::text(&unseen.what), safe::text(&unseen.fault.what));
             out.push_str(&hanging(&lead, &text, columns));
         }
     }
@@ -61,7 +61,7 @@ pub(crate) fn write(
     out
 }
 
-fn nodes(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> String {
+fn nodes(topology: &Topology, outcome: &PreflightOutcome, columns: Option<usize>) -> String {
     let mut table = table(columns, &["node", "role", "answered", "clock", "what it is"]);
     for (id, look) in &outcome.looks {
         let writes = if topology.nodes[*id].writes { ", written to" } else { "" };
@@ -169,9 +169,9 @@ fn groups(findings: &[Finding], all: bool) -> Vec<(&Finding, Vec<&str>)> {
 
 fn write_finding(out: &mut String, topology: &Topology, finding: &Finding, columns: Option<usize>) {
     let style = match finding.level {
-        Level::Stop => BAD,
-        Level::Warn => UNKNOWN,
-        Level::Note => QUIET,
+        Severity::Stop => BAD,
+        Severity::Warn => UNKNOWN,
+        Severity::Note => QUIET,
     };
     let nodes: Vec<&str> =
         finding.nodes.iter().map(|node| &topology.nodes[*node].name[..]).collect();
@@ -203,18 +203,18 @@ fn write_finding(out: &mut String, topology: &Topology, finding: &Finding, colum
             .collect();
         let on = if links.is_empty() { String::new() } else { format!(" ({})", links.join(", ")) };
         line("Then: ", &format!("{effect}{on}"));
-    } else if finding.level != Level::Note {
+    } else if finding.level != Severity::Note {
         line("Why:  ", finding.check.why);
     }
     for text in tasks(topology, &finding.todo) {
         line("Do:   ", &text);
     }
-    if finding.todo.is_empty() && finding.level != Level::Note {
+    if finding.todo.is_empty() && finding.level != Severity::Note {
         line("Do:   ", finding.check.remedy);
     }
 }
 
-/// What is to be done, a line each; of many, those that are to be run in one place after each other in one line.
+/// Tasks, a line each; of many, those that are to be run in one place after each other in one line.
 fn tasks(topology: &Topology, todo: &[Todo]) -> Vec<String> {
     const LINES: usize = 3;
     if todo.len() <= LINES {
@@ -238,13 +238,13 @@ fn task(topology: &Topology, todo: &Todo) -> String {
     }
 }
 
-fn conclusion(outcome: &Outcome) -> String {
+fn conclusion(outcome: &PreflightOutcome) -> String {
     let report = &outcome.report;
     let looked: u64 = report.looked_at.values().sum();
     let found: Vec<String> = [
-        (Level::Stop, "stop", "stops"),
-        (Level::Warn, "warning", "warnings"),
-        (Level::Note, "note", "notes"),
+        (Severity::Stop, "stop", "stops"),
+        (Severity::Warn, "warning", "warnings"),
+        (Severity::Note, "note", "notes"),
     ]
     .into_iter()
     .filter(|(level, _, _)| report.count(*level) > 0)
@@ -254,17 +254,17 @@ fn conclusion(outcome: &Outcome) -> String {
     let unseen = if report.unseen.is_empty() {
         String::new()
     } else {
-        format!(", {} could not be looked at", report.unseen.len())
+        format!(", {} could not be made", report.unseen.len())
     };
     let style = match report.worst() {
-        Some(Level::Stop) => BAD,
-        Some(Level::Warn) => UNKNOWN,
+        Some(Severity::Stop) => BAD,
+        Some(Severity::Warn) => UNKNOWN,
         _ if !report.unseen.is_empty() => UNKNOWN,
         _ => GOOD,
     };
     let more = if report.findings.is_empty() { "" } else { " `keen explain CHECK` says more." };
     format!(
-        "{}: {looked} things looked at{unseen}.{more}\n",
+        "{}: {looked} checks made{unseen}.{more}\n",
         styled(style, &style::capital_first(&found))
     )
 }
@@ -333,8 +333,8 @@ pub(crate) fn join(
     let unseen = joining.unseen();
     if !unseen.is_empty() {
         let _ = writeln!(out, "\n{}", styled(UNKNOWN, "Could not look:"));
-        for (what, reason) in unseen {
-            out.push_str(&hanging("  ", &safe::text(&format!("{what} ({reason})")), columns));
+        for (what, fault) in unseen {
+            out.push_str(&hanging("  ", &safe::text(&format!("{what} ({fault})")), columns));
         }
     }
     let verdict = if joining.loses() {

@@ -9,10 +9,11 @@ use comfy_table::{Cell, ContentArrangement, Table};
 use jiff::Timestamp;
 use keen_core::engine::service_tables::{Stage, reached, read_id};
 use keen_core::topology::{NodeId, Topology};
+use keen_run::probe::{Journey, LeftBehind};
 
 use super::links::{duration, gap};
 use super::style::{self, BAD, GOOD, HEADING, QUIET, UNKNOWN, hanging, styled};
-use crate::app::probe::{Outcome, Waited};
+use crate::app::probe::{ProbeOutcome, Waited};
 use crate::numbers::counted;
 use crate::safe;
 
@@ -24,8 +25,7 @@ fn ms(time: Duration) -> String {
 }
 
 /// Writes it for people.
-pub(crate) fn text(topology: &Topology, outcome: &Outcome, columns: Option<usize>) -> String {
-    let name = |node: NodeId| &topology.nodes[node].name[..];
+pub(crate) fn text(topology: &Topology, outcome: &ProbeOutcome, columns: Option<usize>) -> String {
     let mut out = format!(
         "{}: a row of {} from {}, {}, {}\n\n",
         styled(HEADING, &safe::text(&topology.name)),
@@ -34,6 +34,32 @@ pub(crate) fn text(topology: &Topology, outcome: &Outcome, columns: Option<usize
         duration(outcome.took),
         outcome.started.strftime("%Y-%m-%d %H:%M:%S UTC"),
     );
+    out.push_str(&times(topology, outcome));
+    out.push_str(" Until it was seen there: inserted / updated / deleted.\n");
+    for (writer, journey) in &outcome.journeys {
+        out.push_str(&troubles(topology, *writer, journey, columns));
+    }
+    for row in &outcome.left_behind {
+        let text = left_behind(topology, &outcome.table, row);
+        let lead = format!("\n{} ", styled(QUIET, "note"));
+        out.push_str(&hanging(&lead, &safe::text(&text), columns));
+    }
+    out.push('\n');
+    let head = match outcome.exit() {
+        Exit::Agree => styled(GOOD, "Every write arrived everywhere"),
+        Exit::Incomplete => styled(UNKNOWN, "All writes that could be looked for arrived"),
+        Exit::Interrupted => styled(UNKNOWN, "Stopped, and cleaned up"),
+        _ => styled(BAD, "Not every write arrived"),
+    };
+    let more =
+        if outcome.missing() > 0 { " `keen flow` says which link does not carry." } else { "" };
+    let _ = writeln!(out, "{head}: {}.{more}", outcome.summary());
+    out
+}
+
+/// A table of how long each stage of each writer's row took to each node.
+fn times(topology: &Topology, outcome: &ProbeOutcome) -> String {
+    let name = |node: NodeId| &topology.nodes[node].name[..];
     let mut ends: Vec<NodeId> = outcome.writers.clone();
     for writer in &outcome.writers {
         ends.extend(reached(topology, &outcome.table, *writer));
@@ -49,96 +75,96 @@ pub(crate) fn text(topology: &Topology, outcome: &Outcome, columns: Option<usize
         let mut row = vec![Cell::new(name(*writer))];
         let journey = outcome.journeys.get(writer);
         for node in &ends {
-            let stages: Vec<Option<&Option<Duration>>> =
-                Stage::ALL.iter().map(|s| journey?.arrived.get(&(*node, *s))).collect();
-            row.push(Cell::new(match (node == writer, &stages[..]) {
-                (true, _) => styled(QUIET, "-"),
-                (_, [Some(Some(a)), Some(Some(b)), Some(Some(c))]) => {
-                    styled(GOOD, &format!("{} / {} / {} ms", ms(*a), ms(*b), ms(*c)))
-                }
-                (_, stages) if stages.iter().all(Option::is_none) => {
-                    if journey.is_some_and(|j| j.unseen.contains_key(node)) {
-                        styled(UNKNOWN, "not seen")
-                    } else {
-                        String::new()
-                    }
-                }
-                (_, stages) => {
-                    let one = |stage: &Option<&Option<Duration>>| match stage {
-                        Some(Some(time)) => ms(*time),
-                        Some(None) => "never".to_owned(),
-                        None => "-".to_owned(),
-                    };
-                    let times: Vec<String> = stages.iter().map(one).collect();
-                    styled(BAD, &times.join(" / "))
-                }
-            }));
+            let stages = match journey {
+                Some(journey) if node != writer => stages(journey, *node),
+                _ if node == writer => styled(QUIET, "-"),
+                _ => String::new(),
+            };
+            row.push(Cell::new(stages));
         }
         table.add_row(row);
     }
-    for line in table.lines() {
-        let _ = writeln!(out, "{}", line.trim_end());
-    }
-    out.push_str(" Until it was seen there: inserted / updated / deleted.\n");
-    for (writer, journey) in &outcome.journeys {
-        let mut say = |lead: &str, text: &str| {
-            out.push_str(&hanging(&format!("\n{lead} "), &safe::text(text), columns));
-        };
-        if let Some(fault) = &journey.fault {
-            say(&styled(BAD, "not written"), &format!("on {}: {fault}", name(*writer)));
+    let lines = table.lines().map(|line| line.trim_end().to_owned() + "\n");
+    lines.collect()
+}
+
+/// How long the stages of a row took to a node.
+fn stages(journey: &Journey, node: NodeId) -> String {
+    let stages: Vec<Option<&Option<Duration>>> =
+        Stage::ALL.iter().map(|stage| journey.arrived.get(&(node, *stage))).collect();
+    match &stages[..] {
+        [Some(Some(a)), Some(Some(b)), Some(Some(c))] => {
+            styled(GOOD, &format!("{} / {} / {} ms", ms(*a), ms(*b), ms(*c)))
         }
-        for (node, reason) in &journey.unseen {
-            say(&styled(UNKNOWN, "not seen"), &format!("on {}: {reason}", name(*node)));
-        }
-        if !journey.left_over.is_empty() {
-            say(
-                &styled(BAD, "left over"),
-                &format!(
-                    "the row of {} is still on {}: that it was deleted has not come there, and keen flow says what keeps it. If it is deleted there by hand, the deletion that comes finds no row, and some links stop at that",
-                    name(*writer),
-                    style::nodes(topology, &journey.left_over)
-                ),
-            );
+        stages if stages.iter().all(Option::is_none) => match journey.unseen.contains_key(&node) {
+            true => styled(UNKNOWN, "not seen"),
+            false => String::new(),
+        },
+        stages => {
+            let one = |stage: &Option<&Option<Duration>>| match stage {
+                Some(Some(time)) => ms(*time),
+                Some(None) => "never".to_owned(),
+                None => "-".to_owned(),
+            };
+            let times: Vec<String> = stages.iter().map(one).collect();
+            styled(BAD, &times.join(" / "))
         }
     }
-    for row in &outcome.left_behind {
-        let began = Timestamp::from_microsecond(row.began).unwrap_or_default();
-        let began = began.strftime("%Y-%m-%d %H:%M:%S UTC");
-        let on = style::nodes(topology, &row.on);
-        let text = match row.taken_away {
-            true => {
-                format!("the run of {began} was killed and left its row on {on}: it is taken away")
-            }
-            // Deleted where it was made it goes from everywhere; elsewhere the deletion meets nodes that lack the row.
-            false => match read_id(&row.id).and_then(|(_, made_by)| topology.node(made_by)) {
-                Some(made_by) if row.on.contains(&made_by) => format!(
-                    "a row of the run of {began} is on {on}, and is left alone: that run may be at work. Later, on {}: DELETE FROM {} WHERE id = '{}'",
-                    name(made_by),
-                    topology.nodes[made_by].name_of(&outcome.table),
-                    row.id.replace('\'', "''")
-                ),
-                _ => format!(
-                    "a row of the run of {began} is on {on}, and not where it was made: it is left alone. A deletion there would go to nodes that lack the row, and some links stop at that"
-                ),
-            },
-        };
-        out.push_str(&hanging(
-            &format!("\n{} ", styled(QUIET, "note")),
-            &safe::text(&text),
-            columns,
-        ));
-    }
-    out.push('\n');
-    let head = match outcome.exit() {
-        Exit::Agree => styled(GOOD, "Every write arrived everywhere"),
-        Exit::Incomplete => styled(UNKNOWN, "What was looked for arrived"),
-        Exit::Interrupted => styled(UNKNOWN, "Stopped, and cleaned up"),
-        _ => styled(BAD, "Not every write arrived"),
+}
+
+/// Reasons why a writer's row was not written, seen or deleted.
+fn troubles(
+    topology: &Topology,
+    writer: NodeId,
+    journey: &Journey,
+    columns: Option<usize>,
+) -> String {
+    let name = |node: NodeId| &topology.nodes[node].name[..];
+    let mut out = String::new();
+    let mut say = |lead: &str, text: &str| {
+        out.push_str(&hanging(&format!("\n{lead} "), &safe::text(text), columns));
     };
-    let more =
-        if outcome.missing() > 0 { " `keen flow` says which link does not carry." } else { "" };
-    let _ = writeln!(out, "{head}: {}.{more}", outcome.summary());
+    if let Some(fault) = &journey.fault {
+        say(&styled(BAD, "not written"), &format!("on {}: {fault}", name(writer)));
+    }
+    for (node, fault) in &journey.unseen {
+        say(&styled(UNKNOWN, "not seen"), &format!("on {}: {}", name(*node), fault.what));
+    }
+    if !journey.left_over.is_empty() {
+        say(
+            &styled(BAD, "left over"),
+            &format!(
+                "the row of {} is still on {}: its deletion has not arrived there, and keen flow says why. If the row is deleted there by hand, the deletion that arrives later finds no row, and some links stop at that",
+                name(writer),
+                style::nodes(topology, &journey.left_over)
+            ),
+        );
+    }
     out
+}
+
+/// A row that an earlier run left, and what became of it.
+fn left_behind(topology: &Topology, table: &str, row: &LeftBehind) -> String {
+    let began = Timestamp::from_microsecond(row.began).unwrap_or_default();
+    let began = began.strftime("%Y-%m-%d %H:%M:%S UTC");
+    let on = style::nodes(topology, &row.on);
+    if row.taken_away {
+        return format!(
+            "the run of {began} was killed and left its row on {on}: it is deleted now"
+        );
+    }
+    // Deleted where it was made it goes from everywhere; elsewhere the deletion meets nodes that lack the row.
+    match read_id(&row.id).and_then(|(_, made_by)| topology.node(made_by)) {
+        Some(made_by) if row.on.contains(&made_by) => format!(
+            "a row of the run of {began} is on {on}, and is left alone: that run may be at work. Later, on {}: DELETE FROM {} WHERE id = '{}'",
+            topology.nodes[made_by].name,
+            topology.nodes[made_by].name_of(table),
+            row.id.replace('\'', "''")
+        ),
+        _ => format!(
+            "a row of the run of {began} is on {on}, and not where it was made: it is left alone. A deletion there would go to nodes that lack the row, and some links stop at that"
+        ),
+    }
 }
 
 /// Writes it for people.
@@ -164,8 +190,8 @@ pub(crate) fn waited(topology: &Topology, waited: &Waited<'_>) -> String {
                 styled(BAD, "waiting"),
                 lacks.unwrap_or_default()
             )
-        } else if let Some(reason) = waited.passing.untold.get(&link) {
-            format!("{}: of {from} -> {at}: {reason}", styled(UNKNOWN, "untold"))
+        } else if let Some(fault) = waited.passing.untold.get(&link) {
+            format!("{}: of {from} -> {at}: {}", styled(UNKNOWN, "untold"), fault.what)
         } else {
             format!("{}: {at} does not follow {from}; {how}", styled(BAD, "absent"))
         };

@@ -3,11 +3,11 @@
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
-use keen_core::conflict::Now;
+use keen_core::conflict::CurrentRow;
 use keen_core::history::happened_before::Deed;
 use keen_core::topology::{NodeId, Topology};
 use keen_run::conflicts::{Found, RowEvent, RowHistory};
-use keen_run::tables::Table;
+use keen_run::tables::SetTable;
 
 use super::conflicts::{cells, changes, moment};
 use super::style::{self, BAD, HEADING, QUIET, hanging, styled};
@@ -17,7 +17,7 @@ use crate::safe;
 
 /// Something that happened to the row at a node.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-struct Event {
+struct HistoryLine {
     node: NodeId,
     /// Number of the write.
     write: usize,
@@ -34,7 +34,7 @@ pub(crate) fn write(
 ) -> String {
     let Some(life) = &found.life else {
         return format!(
-            "No journal knows a row of {} with the key {}.\n",
+            "No journal has a row of {} with the key {}.\n",
             safe::text(table),
             safe::text(&key.join(", "))
         );
@@ -60,11 +60,37 @@ pub(crate) fn write(
     out.push('\n');
     let heads: Vec<String> = names.iter().map(|name| styled(HEADING, name)).collect();
     let _ = writeln!(out, "  {}", heads.join("  "));
-    let events = in_one_order(life, &lanes);
+    out.push_str(&timeline(about, life, &lanes, &names, width));
+    for lived in life.writes.iter().filter(|lived| lived.node.is_none()) {
+        let _ = writeln!(out, "  {}: {}", writer(topology, None, &lived.id), did(about, lived));
+    }
+    out.push('\n');
+    out.push_str(&held_now(topology, about, life, width));
+    for (node, columns) in life.past_the_log() {
+        let holds =
+            past_the_log(&topology.nodes[node].name, about, life.row.now.get(&node), &columns);
+        let lead = format!("  {} ", styled(BAD, "past the log:"));
+        let text = format!("{holds}: it was changed past the log, or since the journals were read");
+        out.push_str(&hanging(&lead, &text, width));
+    }
+    let _ = writeln!(out, "\n  {}", styled(QUIET, "\u{25cf} made there   \u{25cb} applied there"));
+    out
+}
+
+/// A line for each time that the row was written at a node, or a write of it applied there.
+fn timeline(
+    about: &SetTable,
+    life: &RowHistory,
+    lanes: &[NodeId],
+    names: &[&str],
+    width: Option<usize>,
+) -> String {
+    let mut out = String::new();
+    let events = in_one_order(life, lanes);
     let mut before: Vec<usize> = Vec::new();
     for event in &events {
         let mut line = String::from("  ");
-        for (lane, name) in lanes.iter().zip(&names) {
+        for (lane, name) in lanes.iter().zip(names) {
             let mark = match (*lane == event.node, event.made) {
                 (true, true) => styled(HEADING, "\u{25cf}"),
                 (true, false) => "\u{25cb}".to_owned(),
@@ -97,11 +123,18 @@ pub(crate) fn write(
             before.push(event.write);
         }
     }
-    for lived in life.writes.iter().filter(|lived| lived.node.is_none()) {
-        let _ = writeln!(out, "  {}: {}", writer(topology, None, &lived.id), did(about, lived));
-    }
-    out.push('\n');
-    let mut groups: Vec<(&Now, Vec<NodeId>)> = Vec::new();
+    out
+}
+
+/// Who holds what of the row now, a line for nodes that hold the same.
+fn held_now(
+    topology: &Topology,
+    about: &SetTable,
+    life: &RowHistory,
+    width: Option<usize>,
+) -> String {
+    let mut out = String::new();
+    let mut groups: Vec<(&CurrentRow, Vec<NodeId>)> = Vec::new();
     for (node, now) in &life.row.now {
         match groups.iter_mut().find(|(known, _)| *known == now) {
             Some((_, nodes)) => nodes.push(*node),
@@ -110,13 +143,13 @@ pub(crate) fn write(
     }
     for (now, nodes) in groups {
         let what = match now {
-            Now::Row(values) => {
+            CurrentRow::Row(values) => {
                 let shown: Vec<usize> = about.layout.shown.clone();
                 let values: Vec<_> = shown.iter().map(|at| values[*at].clone()).collect();
                 cells(about, &shown, &values)
             }
-            Now::NoRow => "no row".to_owned(),
-            Now::Unread(reason) => format!("not read: {}", safe::text(reason)),
+            CurrentRow::NoRow => "no row".to_owned(),
+            CurrentRow::Unread(fault) => format!("not read: {}", safe::text(&fault.to_string())),
         };
         out.push_str(&hanging(
             &format!("  now at {}: ", style::nodes(topology, &nodes)),
@@ -124,29 +157,33 @@ pub(crate) fn write(
             width,
         ));
     }
-    for (node, columns) in life.past_the_log() {
-        let name = &topology.nodes[node].name;
-        let holds = match life.row.now.get(&node) {
-            Some(Now::Row(values)) if !columns.is_empty() => {
-                let values: Vec<_> = columns.iter().map(|at| values[*at].clone()).collect();
-                format!("{name} holds {}, which no journal wrote", cells(about, &columns, &values))
-            }
-            Some(Now::Row(_)) => format!("{name} holds the row, which it deleted by its journal"),
-            _ => format!("{name} holds no such row, and no journal deleted it there"),
-        };
-        let lead = format!("  {} ", styled(BAD, "past the log:"));
-        let text = format!("{holds}: it was changed past the log, or since the journals were read");
-        out.push_str(&hanging(&lead, &text, width));
-    }
-    let _ = writeln!(out, "\n  {}", styled(QUIET, "\u{25cf} made there   \u{25cb} applied there"));
     out
+}
+
+/// The contents of a node that no journal wrote.
+fn past_the_log(
+    name: &str,
+    about: &SetTable,
+    now: Option<&CurrentRow>,
+    columns: &[usize],
+) -> String {
+    match now {
+        Some(CurrentRow::Row(values)) if !columns.is_empty() => {
+            let values: Vec<_> = columns.iter().map(|at| values[*at].clone()).collect();
+            format!("{name} holds {}, which no journal wrote", cells(about, columns, &values))
+        }
+        Some(CurrentRow::Row(_)) => {
+            format!("{name} holds the row, which its journal says it deleted")
+        }
+        _ => format!("{name} holds no such row, but no journal deleted it there"),
+    }
 }
 
 fn is_unseen(life: &RowHistory, a: usize, b: usize) -> bool {
     life.unseen.contains(&(a.min(b), a.max(b)))
 }
 
-fn did(table: &Table, lived: &RowEvent) -> String {
+fn did(table: &SetTable, lived: &RowEvent) -> String {
     match lived.write.deed {
         Deed::Insert => {
             let cells: Vec<String> = (table.layout.shown.iter())
@@ -172,7 +209,7 @@ fn lanes(life: &RowHistory) -> Vec<NodeId> {
     let applied =
         life.writes.iter().flat_map(|lived| lived.write.orders.iter().map(|(node, _)| *node));
     // Also of a node to which nothing happened, and which may differ for that.
-    let read = life.row.now.iter().filter(|(_, now)| !matches!(now, Now::Unread(_)));
+    let read = life.row.now.iter().filter(|(_, now)| !matches!(now, CurrentRow::Unread(_)));
     let mut lanes: Vec<NodeId> = applied
         .chain(life.writes.iter().filter_map(|lived| lived.node))
         .chain(read.map(|(node, _)| *node))
@@ -184,7 +221,7 @@ fn lanes(life: &RowHistory) -> Vec<NodeId> {
 
 /// One order of all events that keeps the order of every journal, and each write before it is applied
 /// elsewhere; where that leaves a choice, by the clocks.
-fn in_one_order(life: &RowHistory, lanes: &[NodeId]) -> Vec<Event> {
+fn in_one_order(life: &RowHistory, lanes: &[NodeId]) -> Vec<HistoryLine> {
     let mut queues: BTreeMap<NodeId, Vec<(u64, usize)>> = BTreeMap::new();
     for (number, lived) in life.writes.iter().enumerate() {
         for (node, order) in &lived.write.orders {
@@ -207,7 +244,7 @@ fn in_one_order(life: &RowHistory, lanes: &[NodeId]) -> Vec<Event> {
         let Some((_, elsewhere, node, number)) = next.min() else { break };
         queues.entry(node).or_default().pop();
         made[number] |= !elsewhere;
-        events.push(Event { node, write: number, made: !elsewhere });
+        events.push(HistoryLine { node, write: number, made: !elsewhere });
     }
     events
 }

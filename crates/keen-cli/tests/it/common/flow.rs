@@ -1,4 +1,4 @@
-//! What a look at the links came to, in words short enough to compare.
+//! The result of a look at the links, in words short enough to compare.
 
 use std::time::Duration;
 

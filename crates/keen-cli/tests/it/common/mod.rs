@@ -12,6 +12,7 @@ pub mod conflicts;
 pub mod flow;
 pub mod preflight;
 pub mod printed;
+pub mod schema;
 pub mod servers;
 
 use std::collections::BTreeMap;
@@ -29,7 +30,7 @@ pub struct Folder {
     dir: TempDir,
 }
 
-/// What a run came to.
+/// The result of a run.
 #[derive(Debug)]
 pub struct Run {
     pub code: i32,
@@ -38,8 +39,24 @@ pub struct Run {
 }
 
 impl Run {
+    /// The document that it wrote, held against its schema.
     pub fn json(&self) -> Json {
-        serde_json::from_str(&self.out).unwrap_or_else(|e| panic!("{e}: {self:?}"))
+        let json: Json =
+            serde_json::from_str(&self.out).unwrap_or_else(|e| panic!("{e}: {self:?}"));
+        if let Some(kind) = json["keen"].as_str() {
+            schema::check(kind, &json);
+        }
+        json
+    }
+
+    /// The lines that it wrote, each held against the schema of lines of this kind.
+    pub fn lines(&self, kind: &str) -> Vec<Json> {
+        let line = |line: &str| {
+            let json = serde_json::from_str(line).unwrap_or_else(|e| panic!("{e}: {line}"));
+            schema::check(kind, &json);
+            json
+        };
+        self.out.lines().map(line).collect()
     }
 }
 

@@ -1,4 +1,4 @@
-//! What a preflight found, in words short enough to compare.
+//! The findings of a preflight, in words short enough to compare.
 
 use serde_json::Value as Json;
 
@@ -49,7 +49,7 @@ pub fn first(run: &Run, check: &str) -> Json {
     found.unwrap_or_else(|| panic!("no {check}: {}", run.out))
 }
 
-/// What is to be run, on which node, to mend what is more than a note.
+/// The statements to run, with their nodes, that mend what is more than a note.
 pub fn statements(run: &Run) -> Vec<(String, String)> {
     let mut statements = Vec::new();
     for finding in all(run).iter().filter(|finding| finding["level"] != "note") {
@@ -63,7 +63,7 @@ pub fn statements(run: &Run) -> Vec<(String, String)> {
     statements
 }
 
-/// What one check says is to be run, notes included.
+/// The statements that one check says to run, notes included.
 pub fn printed(run: &Run, check: &str) -> Vec<(String, String)> {
     let mut statements = Vec::new();
     for finding in all(run).iter().filter(|finding| finding["check"] == check) {

@@ -1,4 +1,4 @@
-//! What keen prints to be run, and the tests that run it.
+//! The statements that keen prints to be run, and the tests that run them.
 //!
 //! `catalogue.rs` walks over the checks of the legend and over the sources: a check or a statement that stands in
 //! none of these lists fails it.
@@ -136,7 +136,7 @@ pub const RUN: &[(&str, &str)] = &[
         "probe: postgresql_peers_are_probed_and_waited_for",
     ),
     (
-        "CREATE TABLE IF NOT EXISTS {} (node {text}",
+        "CREATE TABLE IF NOT EXISTS {name} (node {text}",
         "flow_mariadb: between_unlike_servers_heartbeats_tell_whether_anything_arrives",
     ),
     // Links.
@@ -248,8 +248,8 @@ pub const RUN: &[(&str, &str)] = &[
     ("SET GLOBAL binlog_expire_logs_seconds", SETTINGS),
     ("SET GLOBAL slave_exec_mode", SETTINGS),
     ("SET GLOBAL slave_net_timeout", SETTINGS),
-    ("SET GLOBAL binlog_format = ROW, and what", SETTINGS),
-    ("SET GLOBAL binlog_row_metadata = FULL, and what", SETTINGS),
+    ("SET GLOBAL binlog_format = ROW, and later", SETTINGS),
+    ("SET GLOBAL binlog_row_metadata = FULL, and later", SETTINGS),
     // Rights.
     (
         "GRANT {right} ON *.* TO {account}",
@@ -354,7 +354,7 @@ const SEEDED_PEER: &str =
     "seeding: a_peer_of_postgres_is_seeded_from_the_other_and_nothing_is_lost_there";
 const SCRIPTS: &str = "chains: what_a_relay_passes_on_is_repaired_once";
 
-/// What names a statement and cannot be run as it stands, and why.
+/// Texts that name a statement and cannot be run as they stand, and why.
 pub const NOT_AS_IT_STANDS: &[(&str, &str)] = &[
     ("give it the right password", "the password is its owner's"),
     ("after copying the tables: CHANGE MASTER", "account and password are their owner's"),
@@ -363,8 +363,8 @@ pub const NOT_AS_IT_STANDS: &[(&str, &str)] = &[
         "STOP SLAVE '{connection}', take {table} out of that filter",
         "a filter is a list that somebody wrote",
     ),
-    ("what was passed over does not come again", "the list of domains is for a person"),
-    ("while nothing is written, and with SHOW CREATE TABLE", "it is a remark"),
+    ("what was skipped does not come again", "the list of domains is for a person"),
+    ("do this while nothing is written, and compare with SHOW CREATE TABLE", "it is a remark"),
     ("the account's max_statement_time", "what the account was made for is for a person"),
     ("the account's statement_timeout", "what the account was made for is for a person"),
     ("the server's data is damaged: CHECK TABLE", "it is a remark"),

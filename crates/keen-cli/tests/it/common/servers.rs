@@ -4,7 +4,7 @@ use std::path::Path;
 use std::process::Command;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use keen_testkit::{CHECKER, Engine, Server, ServerLab, Settings, huts, links};
+use keen_testkit::{CHECKER, Server, ServerKind, ServerLab, Settings, huts, links};
 
 use mysql::prelude::Queryable;
 
@@ -47,7 +47,7 @@ impl Network {
     }
 
     /// Servers with the same rows, not linked; the topology says that they are a mesh.
-    pub fn alike(engines: &[Engine]) -> Self {
+    pub fn alike(engines: &[ServerKind]) -> Self {
         let lab = ServerLab::new().unwrap();
         let names = ["valley", "saddle", "cirque", "col"];
         let wanted: Vec<_> = names.into_iter().zip(engines.iter().copied()).collect();
@@ -72,7 +72,7 @@ impl Network {
             .map(|id| {
                 let settings =
                     Settings { server_id: Some(id), lines: lines.clone(), ..Settings::default() };
-                lab.start_with(&format!("m{id}"), Engine::MariaDb, &settings).unwrap()
+                lab.start_with(&format!("m{id}"), ServerKind::MariaDb, &settings).unwrap()
             })
             .collect();
         links::mariadb_mesh(&servers).unwrap();
@@ -96,7 +96,7 @@ impl Network {
 
     /// Two PostgreSQL 18 servers that take what the other wrote itself.
     pub fn postgres_peers() -> Self {
-        let network = Self::alike(&[Engine::Postgres18, Engine::Postgres18]);
+        let network = Self::alike(&[ServerKind::Postgres18, ServerKind::Postgres18]);
         links::postgres_peers(&network.servers, "guest, stay").unwrap();
         links::postgres_settled(&network.servers, PATIENCE).unwrap();
         network
@@ -109,7 +109,7 @@ impl Network {
         let mut lines = vec!["shared_preload_libraries = 'pglogical'".to_owned()];
         lines.extend(more.iter().map(|line| (*line).to_owned()));
         let settings = Settings { lines, ..Settings::default() };
-        let start = |name: &str| lab.start_with(name, Engine::Postgres15, &settings).unwrap();
+        let start = |name: &str| lab.start_with(name, ServerKind::Postgres15, &settings).unwrap();
         let two = vec![start("a"), start("b")];
         let admin = keen_testkit::ADMIN;
         let at = |server: &Server| {

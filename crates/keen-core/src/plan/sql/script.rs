@@ -10,7 +10,6 @@
 
 use std::fmt;
 
-use crate::engine::dialect;
 use crate::fault::ReadFault;
 use crate::plan::{Guarded, NodeSteps, Step};
 use crate::topology::{Engine, Topology};
@@ -63,7 +62,7 @@ pub fn write(
     if !kept.is_empty() {
         writeln!(
             out,
-            "-- {} roll nothing back: their steps, each of them guarded, stay done when a later one fails.",
+            "-- {} have no transactions: their steps, each of them guarded, stay done when a later one fails.",
             one_line(&kept.join(", "))
         )?;
     }
@@ -98,7 +97,7 @@ fn write_step(
         out,
         "\n-- step {number}: {}{} in {} (set {set}), {}",
         if repairs { "" } else { "undo of " },
-        step.action.name(),
+        step.op.name(),
         one_line(&step.table),
         key_in_words(&step.key)
     )?;
@@ -336,9 +335,9 @@ fn literal(value: &Value) -> String {
             let end = (0..=4 * LONGEST).rev().find(|end| text.is_char_boundary(*end));
             Value::Json(text[..end.unwrap_or(0)].to_owned())
         }
-        value => return dialect::literal(Engine::Sqlite, value, None),
+        value => return Engine::Sqlite.dialect().literal(value, None),
     };
-    dialect::literal(Engine::Sqlite, &begins, None) + "…"
+    Engine::Sqlite.dialect().literal(&begins, None) + "…"
 }
 
 /// A comment ends with its line, so nothing in it may begin another.

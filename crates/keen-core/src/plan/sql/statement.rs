@@ -8,7 +8,6 @@ use crate::row::conversion::is_whole;
 use std::fmt;
 use std::sync::Arc;
 
-use crate::engine::dialect;
 use crate::plan::{Guarded, LocalTable, by_value};
 use crate::row::batch::Layout;
 use crate::row::conversion::CommonKind;
@@ -23,14 +22,14 @@ pub struct Statement<'v>(Vec<Piece<'v>>);
 #[derive(Debug, Clone, PartialEq)]
 enum Piece<'v> {
     Sql(String),
-    Value(Box<Place<'v>>),
+    Value(Box<Operand<'v>>),
     /// In a script: the condition that nothing has failed so far.
     Armed(Engine),
 }
 
 /// A value and what it is compared with or assigned to.
 #[derive(Debug, Clone, PartialEq)]
-struct Place<'v> {
+struct Operand<'v> {
     engine: Engine,
     value: &'v Value,
     column: Option<Arc<ColumnShape>>,
@@ -82,7 +81,11 @@ impl<'v> Statement<'v> {
                 Piece::Value(place) => {
                     values.push(place.value);
                     let column = place.column.as_deref();
-                    sql.push_str(&dialect::place(place.engine, values.len(), place.value, column));
+                    sql.push_str(&place.engine.dialect().placeholder(
+                        values.len(),
+                        place.value,
+                        column,
+                    ));
                 }
                 Piece::Armed(_) => {}
             }
@@ -100,7 +103,7 @@ impl<'v> Statement<'v> {
                 Piece::Sql(text) => out.write_str(text)?,
                 Piece::Value(place) => {
                     let column = place.column.as_deref();
-                    dialect::write_literal(out, place.engine, place.value, column)?;
+                    place.engine.dialect().write_literal(out, place.value, column)?;
                 }
                 Piece::Armed(engine) => out.write_str(armed(*engine))?,
             }
@@ -145,7 +148,7 @@ impl TableSql<'_> {
     }
 
     fn name(&self) -> String {
-        let quoted = |name: &String| dialect::quoted(self.engine(), name);
+        let quoted = |name: &String| self.engine().dialect().quoted(name);
         match &self.local.shape.qualified[..] {
             [] => quoted(&self.local.name),
             parts => parts.iter().map(quoted).collect::<Vec<_>>().join("."),
@@ -159,7 +162,7 @@ impl TableSql<'_> {
     }
 
     fn column(&self, i: usize) -> String {
-        dialect::quoted(self.engine(), &self.local.columns[i])
+        self.engine().dialect().quoted(&self.local.columns[i])
     }
 
     fn shape(&self, i: usize) -> Option<&ColumnShape> {
@@ -178,7 +181,7 @@ impl TableSql<'_> {
         value: &'v Value,
     ) -> &'s mut Statement<'v> {
         let column = self.local.column_of(i);
-        let place = Place { engine: self.engine(), value, column };
+        let place = Operand { engine: self.engine(), value, column };
         out.0.push(Piece::Value(Box::new(place)));
         out
     }
@@ -193,7 +196,7 @@ impl TableSql<'_> {
             return;
         };
         let exact = self.layout.columns[i].reading.kind == CommonKind::AsStored;
-        let condition = dialect::matches(self.engine(), &column, shape, MARK, exact);
+        let condition = self.engine().dialect().matches(&column, shape, MARK, exact);
         let mut parts = condition.split(MARK);
         out.sql(parts.next().unwrap_or_default());
         for part in parts {
@@ -314,7 +317,7 @@ impl TableSql<'_> {
             let where_all = |out: &mut Statement<'v>, names: &[String]| {
                 for (n, (name, (at, value))) in names.iter().zip(values).enumerate() {
                     let and = if n > 0 { " AND " } else { "" };
-                    out.sql(&format!("{and}{} = ", dialect::quoted(self.engine(), name)));
+                    out.sql(&format!("{and}{} = ", self.engine().dialect().quoted(name)));
                     self.value(out, *at, value);
                 }
             };
@@ -354,7 +357,7 @@ impl TableSql<'_> {
         // Columns that the engine would set to the moment stay as they are, those that no set carries, too.
         let columns = self.local.shape.columns.iter().filter(|column| column.bumped);
         for column in columns.filter(|column| !named.contains(&&column.name[..])) {
-            let name = dialect::quoted(self.engine(), &column.name);
+            let name = self.engine().dialect().quoted(&column.name);
             statement.sql(&format!(", {name} = {name}"));
         }
         let row = self.whole_row(before);

@@ -1,7 +1,6 @@
-//! What travels over a link: tables, rows and columns against those of the sets.
+//! The load of a link: tables, rows and columns against those of the sets.
 
-use super::{CheckContext, Finding, Known, Level, declared_as, source_of};
-use crate::engine::dialect::quoted;
+use super::{CheckContext, Finding, ResolvedInflow, Severity, declared_as, source_of};
 use crate::observe::node::{
     Incoming, Publication, Published, ReplicationKind, TableLook, WorkerState,
 };
@@ -18,14 +17,15 @@ fn same_table(full: &str, local: &str) -> bool {
         || (!local.contains('.') && full.rsplit_once('.').is_some_and(|(_, name)| name == local))
 }
 
-pub(super) fn carried(desk: &mut CheckContext<'_>, known: &Known<'_>) {
-    let topology = desk.topology;
+pub(super) fn carried(checks: &mut CheckContext<'_>, known: &ResolvedInflow<'_>) {
+    let topology = checks.topology;
     let Some(from) = known.from else { return };
     // Several subscriptions may carry the sets of one link between them: what any of them takes is taken.
-    let beside = match desk.facts(known.to).map(|facts| &facts.incoming) {
-        Some(Ok(incoming)) => {
-            incoming.iter().filter(|other| source_of(desk, known.to, other) == Some(from)).collect()
-        }
+    let beside = match checks.facts(known.to).map(|facts| &facts.incoming) {
+        Some(Ok(incoming)) => incoming
+            .iter()
+            .filter(|other| source_of(checks, known.to, other) == Some(from))
+            .collect(),
         _ => vec![known.link],
     };
     if !beside.first().is_some_and(|first| std::ptr::eq(*first, known.link)) {
@@ -44,23 +44,23 @@ pub(super) fn carried(desk: &mut CheckContext<'_>, known: &Known<'_>) {
         let mut empty: Vec<(String, String)> = tables
             .map(named)
             .filter(|(table, _)| {
-                (any_rows(desk, from, table), any_rows(desk, known.to, table))
+                (any_rows(checks, from, table), any_rows(checks, known.to, table))
                     == (Some(true), Some(false))
             })
             .collect();
         empty.sort();
         empty.dedup();
-        never_copied(desk, known, from, &empty);
+        never_copied(checks, known, from, &empty);
     }
     if known.link.means == ReplicationKind::BinaryLog {
-        mariadb::carried(desk, known.to, from, &beside);
+        mariadb::carried(checks, known.to, from, &beside);
     }
     if known.link.means != ReplicationKind::Subscription {
         return;
     }
-    let Some(source) = desk.facts(from) else { return };
+    let Some(source) = checks.facts(from) else { return };
     let what = "what it publishes";
-    let Some(publications) = desk.seen(Area::Links, from, what, &source.publications) else {
+    let Some(publications) = checks.seen(Area::Links, from, what, &source.publications) else {
         return;
     };
     let taken: Vec<&Publication> = publications
@@ -72,24 +72,24 @@ pub(super) fn carried(desk: &mut CheckContext<'_>, known: &Known<'_>) {
     let mut uncopied: Vec<(String, String)> = Vec::new();
     for set in sets {
         for table in &topology.sets[set].tables {
-            desk.looked(Area::Links);
-            let named = table_carried(desk, known, &beside, &taken, (from, set, table));
+            checks.looked(Area::Links);
+            let named = table_carried(checks, known, &beside, &taken, (from, set, table));
             uncopied.extend(named.map(|named| (table.clone(), named)));
         }
     }
     uncopied.sort();
     uncopied.dedup();
-    never_copied(desk, known, from, &uncopied);
+    never_copied(checks, known, from, &uncopied);
     for publication in taken.iter().filter(|publication| !publication.leaves_out.is_empty()) {
-        desk.find(
+        checks.find(
             Finding::new(
                 &CARRIED_OTHERWISE,
-                Level::Warn,
+                Severity::Warn,
                 [from, known.to],
                 format!(
                     "publication {} on {} leaves out every {}",
                     publication.name,
-                    desk.name(from),
+                    checks.name(from),
                     publication.leaves_out.join(", every ")
                 ),
             )
@@ -98,13 +98,13 @@ pub(super) fn carried(desk: &mut CheckContext<'_>, known: &Known<'_>) {
                 from,
                 format!(
                     "ALTER PUBLICATION {} SET (publish = '{}')",
-                    quoted(Engine::Postgres, &publication.name),
+                    Engine::Postgres.dialect().quoted(&publication.name),
                     publication.publishing_all().join(", ")
                 ),
             )
             .advise(
                 None,
-                "what was left out until then stays different: keen audit shows it, and keen plan what would put it right",
+                "what was left out until then stays different: keen audit shows it, and keen plan what would repair it",
             ),
         );
     }
@@ -112,29 +112,36 @@ pub(super) fn carried(desk: &mut CheckContext<'_>, known: &Known<'_>) {
 
 /// How a receiver takes up a table that is published. With a first copy only where there is nothing yet
 /// that the copy could collide with or double, and nobody else puts rows there.
-fn taken_up(desk: &CheckContext<'_>, finding: Finding, known: &Known<'_>, table: &str) -> Finding {
-    let topology = desk.topology;
+fn taken_up(
+    checks: &CheckContext<'_>,
+    finding: Finding,
+    known: &ResolvedInflow<'_>,
+    table: &str,
+) -> Finding {
+    let topology = checks.topology;
     let to = known.to;
     let fed_by_others =
         topology.links.iter().any(|link| link.to == to && Some(link.from) != known.from);
     let free =
-        any_rows(desk, to, table) == Some(false) && !topology.nodes[to].writes && !fed_by_others;
-    let subscription = quoted(Engine::Postgres, &known.link.name);
+        any_rows(checks, to, table) == Some(false) && !topology.nodes[to].writes && !fed_by_others;
+    let subscription = Engine::Postgres.dialect().quoted(&known.link.name);
     if free {
         return finding.run(to, format!("ALTER SUBSCRIPTION {subscription} REFRESH PUBLICATION"));
     }
-    let receiver = desk.name(to);
-    let why = match any_rows(desk, to, table) {
+    let receiver = checks.name(to);
+    let why = match any_rows(checks, to, table) {
         Some(true) => format!(
-            "{receiver} holds rows of {table} already, and a copy of them would fail or double them"
+            "{receiver} already has rows of {table}, and copying them would fail or duplicate them"
         ),
         Some(false) => {
-            format!("others write {table} on {receiver} too, and a copy could collide with that")
+            format!(
+                "other nodes write {table} on {receiver} too, and a copy could collide with those writes"
+            )
         }
-        None => format!("whether {receiver} holds rows of {table} could not be seen"),
+        None => format!("it is not known whether {receiver} already has rows of {table}"),
     };
     finding
-        .will(format!("without a first copy: {why}"))
+        .will(format!("without an initial copy: {why}"))
         .run(
             to,
             format!(
@@ -143,19 +150,19 @@ fn taken_up(desk: &CheckContext<'_>, finding: Finding, known: &Known<'_>, table:
         )
         .advise(
             None,
-            format!("then keen audit --table {table} shows what still differs, and keen plan what would put it right"),
+            format!("then keen audit --table {table} shows what still differs, and keen plan what would repair it"),
         )
 }
 
 /// Returns what the receiver calls the table, if it took it up without copying it.
 fn table_carried(
-    desk: &mut CheckContext<'_>,
-    known: &Known<'_>,
+    checks: &mut CheckContext<'_>,
+    known: &ResolvedInflow<'_>,
     beside: &[&Incoming],
     taken: &[&Publication],
     (from, set, table): (NodeId, usize, &str),
 ) -> Option<String> {
-    let topology = desk.topology;
+    let topology = checks.topology;
     let (source, receiver) = (&topology.nodes[from], &topology.nodes[known.to]);
     let links = vec![(from, known.to)];
     let there = source.name_of(table);
@@ -166,11 +173,11 @@ fn table_carried(
         .collect();
     let Some((publication, entry)) = published.first() else {
         let found = format!("{} does not publish {there} to {}", source.name, receiver.name);
-        let finding = Finding::new(&TABLE_NOT_CARRIED, Level::Stop, [from, known.to], found)
+        let finding = Finding::new(&TABLE_NOT_CARRIED, Severity::Stop, [from, known.to], found)
             .of_table(table)
             .on_links(links);
         let look =
-            desk.facts(from).and_then(|facts| facts.tables.get(table)?.as_ref().ok()?.there());
+            checks.facts(from).and_then(|facts| facts.tables.get(table)?.as_ref().ok()?.there());
         let unnamed =
             look.is_none_or(|look| look.named_by.as_deref().is_none_or(|by| by == "nothing"));
         let finding = match (taken, look) {
@@ -179,36 +186,38 @@ fn table_carried(
                 format!("give {there} a primary key first: once a table without one is published, the server refuses every update and delete of it"),
             ),
             ([publication], Some(look)) => {
-                let name = look.shape.qualified.iter().map(|part| quoted(Engine::Postgres, part));
+                let name = look.shape.qualified.iter().map(|part| Engine::Postgres.dialect().quoted(part));
                 let add = format!(
                     "ALTER PUBLICATION {} ADD TABLE {}",
-                    quoted(Engine::Postgres, &publication.name),
+                    Engine::Postgres.dialect().quoted(&publication.name),
                     name.collect::<Vec<_>>().join(".")
                 );
-                taken_up(desk, finding.run(from, add), known, table)
+                taken_up(checks, finding.run(from, add), known, table)
             }
             _ => finding.advise(
                 Some(from),
-                format!("add {there} to one of the publications that {} takes, then run keen preflight again: how to take it up depends on the rows that are there", receiver.name),
+                format!("add {there} to one of the publications that {} subscribes to, then run keen preflight again: the next step depends on the rows that are there", receiver.name),
             ),
         };
-        desk.find(finding);
+        checks.find(finding);
         return None;
     };
     let here = receiver.name_of(table);
     let list = beside.iter().filter_map(|link| link.tables.as_ref()).flatten();
     let mut entries = list.filter(|taken| same_table(&taken.table, here)).peekable();
     if entries.peek().is_none() && beside.iter().all(|link| link.tables.is_some()) {
-        let found =
-            format!("{} publishes {there}, and {} has not taken it up", source.name, receiver.name);
-        let finding = Finding::new(&TABLE_NOT_CARRIED, Level::Stop, [from, known.to], found)
+        let found = format!(
+            "{} publishes {there}, but {} does not subscribe to it yet",
+            source.name, receiver.name
+        );
+        let finding = Finding::new(&TABLE_NOT_CARRIED, Severity::Stop, [from, known.to], found)
             .of_table(table)
             .on_links(links.clone());
-        desk.find(taken_up(desk, finding, known, table));
+        checks.find(taken_up(checks, finding, known, table));
     }
     let uncopied = entries.find(|entry| entry.ready && !entry.copied).map(|e| e.table.clone());
-    refused(desk, known, (from, table), publication, entry);
-    parts(desk, known, (from, set, table), publication, entry);
+    refused(checks, known, (from, table), publication, entry);
+    parts(checks, known, (from, set, table), publication, entry);
     uncopied
 }
 
@@ -240,20 +249,20 @@ fn beside_the_key<'a>(condition: &str, look: &'a TableLook) -> Vec<&'a str> {
 
 /// Whether updates and deletes of a published table can be sent at all: else the server refuses them.
 fn refused(
-    desk: &mut CheckContext<'_>,
-    known: &Known<'_>,
+    checks: &mut CheckContext<'_>,
+    known: &ResolvedInflow<'_>,
     (from, table): (NodeId, &str),
     publication: &Publication,
     entry: &Published,
 ) {
     let sent =
         ["update", "delete"].iter().any(|kind| !publication.leaves_out.iter().any(|k| k == kind));
-    let look = desk.facts(from).and_then(|facts| facts.tables.get(table)?.as_ref().ok()?.there());
+    let look = checks.facts(from).and_then(|facts| facts.tables.get(table)?.as_ref().ok()?.there());
     let (Some(look), true) = (look, sent) else { return };
-    let local = desk.topology.nodes[from].name_of(table).to_owned();
+    let local = checks.topology.nodes[from].name_of(table).to_owned();
     let name: Vec<String> =
-        look.shape.qualified.iter().map(|part| quoted(Engine::Postgres, part)).collect();
-    let place = format!("publication {} on {}", publication.name, desk.name(from));
+        look.shape.qualified.iter().map(|part| Engine::Postgres.dialect().quoted(part)).collect();
+    let place = format!("publication {} on {}", publication.name, checks.name(from));
     let missing: Vec<&String> = match look.named_by.as_deref() {
         Some("the whole row") => {
             look.shape.columns.iter().filter(|c| !c.generated).map(|c| &c.name).collect()
@@ -265,7 +274,7 @@ fn refused(
     let beside =
         entry.filter.as_deref().map(|filter| beside_the_key(filter, look)).unwrap_or_default();
     let finding = |found: String| {
-        Finding::new(&UPDATES_REFUSED, Level::Stop, [from, known.to], found)
+        Finding::new(&UPDATES_REFUSED, Severity::Stop, [from, known.to], found)
             .of_table(table)
             .on_links(vec![(from, known.to)])
             .will(format!("every update and delete of {local} fails, for applications too"))
@@ -273,7 +282,7 @@ fn refused(
     let mut found = Vec::new();
     if !missing.is_empty() {
         let text = format!(
-            "{place} carries {local} without {}, by which its rows are named",
+            "{place} carries {local} without {}, which identifies its rows",
             missing.join(", ")
         );
         found.push(finding(text).advise(
@@ -286,33 +295,33 @@ fn refused(
     }
     if !beside.is_empty() {
         let text = format!(
-            "{place} picks rows of {local} by {}, and rows are named by their key",
+            "{place} filters rows of {local} by {}, but rows are identified by their key",
             beside.join(", ")
         );
         found.push(finding(text).run(from, look.name_rows_whole(&name.join("."))));
     }
     for finding in found {
-        desk.find(finding);
+        checks.find(finding);
     }
 }
 
 /// Rows and columns that travel, against those of the set.
 fn parts(
-    desk: &mut CheckContext<'_>,
-    known: &Known<'_>,
+    checks: &mut CheckContext<'_>,
+    known: &ResolvedInflow<'_>,
     (from, set, table): (NodeId, usize, &str),
     publication: &Publication,
     entry: &Published,
 ) {
-    let topology = desk.topology;
+    let topology = checks.topology;
     let set = &topology.sets[set];
     let (source, receiver) = (&topology.nodes[from].name, &topology.nodes[known.to].name);
-    let look = desk.facts(from).and_then(|facts| facts.tables.get(table)?.as_ref().ok()?.there());
+    let look = checks.facts(from).and_then(|facts| facts.tables.get(table)?.as_ref().ok()?.there());
     let look = look.cloned();
     let look = look.as_ref();
     let mut otherwise = |found: String, needed: String| {
-        desk.find(
-            Finding::new(&CARRIED_OTHERWISE, Level::Warn, [from, known.to], found)
+        checks.find(
+            Finding::new(&CARRIED_OTHERWISE, Severity::Warn, [from, known.to], found)
                 .of_table(table)
                 .on_links(vec![(from, known.to)])
                 .needs(needed),
@@ -322,29 +331,30 @@ fn parts(
     // Without that the server would refuse every update.
     let with = match set.filter.as_deref().zip(look) {
         Some((filter, look)) if !beside_the_key(filter, look).is_empty() => {
-            ", once the table has REPLICA IDENTITY FULL: before, the server would refuse its updates"
+            ", once the table has REPLICA IDENTITY FULL: without it, the server would refuse updates"
         }
         _ => "",
     };
     match (&set.filter, &entry.filter) {
         (Some(filter), None) => otherwise(
-            format!("{table} travels whole in {place}, and set {} has a filter", set.name),
+            format!("{place} carries all of {table}, but set {} has a filter", set.name),
             format!("WHERE ({filter}){with}"),
         ),
         (None, Some(filter)) => otherwise(
             format!(
-                "{table} travels only where {filter} in {place}, and set {} has no filter",
+                "{place} carries {table} only where {filter}, but set {} has no filter",
                 set.name
             ),
             "all rows".to_owned(),
         ),
         (Some(ours), Some(theirs)) if plain(ours) != plain(theirs) => otherwise(
-            format!("{table} travels where {theirs} in {place}, and set {} says {ours}", set.name),
+            format!("{place} carries {table} where {theirs}, but set {} says {ours}", set.name),
             format!("WHERE ({ours}){with}"),
         ),
         _ => {}
     }
-    let shape = desk.facts(from).and_then(|facts| facts.tables.get(table)?.as_ref().ok()?.there());
+    let shape =
+        checks.facts(from).and_then(|facts| facts.tables.get(table)?.as_ref().ok()?.there());
     let Some(shape) = shape.map(|look| &look.shape) else { return };
     let in_set = |name: &String| match &set.columns {
         ColumnChoice::All => true,
@@ -368,8 +378,8 @@ fn parts(
         .collect();
     let mut otherwise = |found: String| {
         let wanted: Vec<&str> = wanted.iter().map(|n| n.as_str()).collect();
-        desk.find(
-            Finding::new(&CARRIED_OTHERWISE, Level::Warn, [from, known.to], found)
+        checks.find(
+            Finding::new(&CARRIED_OTHERWISE, Severity::Warn, [from, known.to], found)
                 .of_table(table)
                 .on_links(vec![(from, known.to)])
                 .needs(wanted.join(", ")),
@@ -399,19 +409,19 @@ fn plain(condition: &str) -> String {
 }
 
 /// Whether a table holds any row, if that could be seen.
-fn any_rows(desk: &CheckContext<'_>, node: NodeId, table: &str) -> Option<bool> {
-    let look = desk.facts(node)?.tables.get(table)?.as_ref().ok()?.there()?;
+fn any_rows(checks: &CheckContext<'_>, node: NodeId, table: &str) -> Option<bool> {
+    let look = checks.facts(node)?.tables.get(table)?.as_ref().ok()?.there()?;
     look.any_rows.as_ref().ok().copied()
 }
 
 /// Tables that a subscription took up without copying what was there before.
 fn never_copied(
-    desk: &mut CheckContext<'_>,
-    known: &Known<'_>,
+    checks: &mut CheckContext<'_>,
+    known: &ResolvedInflow<'_>,
     from: NodeId,
     tables: &[(String, String)],
 ) {
-    let rows = |node: NodeId, table: &str| any_rows(desk, node, table);
+    let rows = |node: NodeId, table: &str| any_rows(checks, node, table);
     let (mut empty, mut filled) = (Vec::new(), Vec::new());
     for (table, named) in tables {
         match (rows(from, table), rows(known.to, table)) {
@@ -423,15 +433,15 @@ fn never_copied(
             _ => filled.push((table.as_str(), named.as_str())),
         }
     }
-    let (source, receiver) = (desk.name(from), desk.name(known.to));
+    let (source, receiver) = (checks.name(from), checks.name(known.to));
     let links = vec![(from, known.to)];
     if !empty.is_empty() {
         let list = empty.join(", ");
         let found = format!(
             "the rows of {list} were never copied from {source} to {receiver}, where there are none"
         );
-        desk.find(
-            Finding::new(&NEVER_COPIED, Level::Warn, [from, known.to], found)
+        checks.find(
+            Finding::new(&NEVER_COPIED, Severity::Warn, [from, known.to], found)
                 .on_links(links.clone())
                 .advise(None, "keen audit shows what is missing, and keen plan what to insert"),
         );
@@ -444,8 +454,8 @@ fn never_copied(
             known.link.means.words(),
             known.link.name
         );
-        desk.find(
-            Finding::new(&NEVER_COPIED, Level::Note, [from, known.to], found)
+        checks.find(
+            Finding::new(&NEVER_COPIED, Severity::Note, [from, known.to], found)
                 .on_links(links)
                 .advise(None, "keen audit shows whether they are the same"),
         );

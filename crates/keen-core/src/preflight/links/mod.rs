@@ -6,52 +6,53 @@
 mod carried;
 mod routes;
 
+use crate::fault::ReadFault;
 use std::collections::BTreeMap;
 
 use super::legend::{
     Area, DELAY_DIFFERS, LINK_ABSENT, LINK_DOWN, LINK_ONE_WAY, LINK_STRAY, SOURCE_UNREACHED,
 };
-use super::{Finding, Level, Reaches};
+use super::{Finding, Reaches, Severity};
 use crate::links::state::stopped_at_a_row;
 use crate::observe::node::{Incoming, ReplicationKind, WorkerState, skip_nothing};
-use crate::observe::source::{self, Told};
+use crate::observe::source::{self, SourceHints};
 use crate::preflight::CheckContext;
 use crate::topology::{Address, Link, NodeId, Topology};
 
 /// A link that a node knows of, and where it comes from.
-pub(crate) struct Known<'a> {
+pub(crate) struct ResolvedInflow<'a> {
     to: NodeId,
     from: Option<NodeId>,
     link: &'a Incoming,
 }
 
-pub(super) fn examine(desk: &mut CheckContext<'_>) {
+pub(super) fn examine(checks: &mut CheckContext<'_>) {
     let mut known = Vec::new();
-    for (node, facts) in desk.nodes() {
+    for (node, facts) in checks.nodes() {
         let what = "what brings changes to it";
-        if let Some(incoming) = desk.seen(Area::Links, node, what, &facts.incoming) {
+        if let Some(incoming) = checks.seen(Area::Links, node, what, &facts.incoming) {
             for link in incoming {
-                let from = source_of(desk, node, link);
-                known.push(Known { to: node, from, link });
+                let from = source_of(checks, node, link);
+                known.push(ResolvedInflow { to: node, from, link });
             }
         }
     }
-    declared(desk, &known);
+    declared(checks, &known);
     for link in &known {
-        running(desk, link);
-        undeclared(desk, link);
-        carried::carried(desk, link);
-        delayed(desk, link);
+        running(checks, link);
+        undeclared(checks, link);
+        carried::carried(checks, link);
+        delayed(checks, link);
     }
-    routes::loops(desk, &known);
-    routes::starved(desk, &known);
-    routes::slots(desk, &known);
-    routes::leader(desk, &known);
+    routes::loops(checks, &known);
+    routes::starved(checks, &known);
+    routes::slots(checks, &known);
+    routes::leader(checks, &known);
 }
 
 /// The node of the topology that a link comes from.
-pub(super) fn source_of(desk: &CheckContext<'_>, to: NodeId, link: &Incoming) -> Option<NodeId> {
-    let published: BTreeMap<NodeId, Vec<String>> = desk
+pub(super) fn source_of(checks: &CheckContext<'_>, to: NodeId, link: &Incoming) -> Option<NodeId> {
+    let published: BTreeMap<NodeId, Vec<String>> = checks
         .nodes()
         .into_iter()
         .filter_map(|(node, facts)| {
@@ -59,9 +60,9 @@ pub(super) fn source_of(desk: &CheckContext<'_>, to: NodeId, link: &Incoming) ->
             Some((node, publications.iter().map(|p| p.name.clone()).collect()))
         })
         .collect();
-    source::source_of(desk.topology, to, link, &|node| {
-        let facts = desk.facts(node)?;
-        Some(Told {
+    source::source_of(checks.topology, to, link, &|node| {
+        let facts = checks.facts(node)?;
+        Some(SourceHints {
             server_id: facts.identity.ids.get("server_id").map(String::as_str),
             slots: facts.slots.as_deref().unwrap_or_default(),
             publications: published.get(&node).map(Vec::as_slice),
@@ -69,97 +70,97 @@ pub(super) fn source_of(desk: &CheckContext<'_>, to: NodeId, link: &Incoming) ->
     })
 }
 
-/// What nodes know of that brings changes, as (receiver, what it knows of, where that comes from).
-pub(crate) fn known<'a>(desk: &CheckContext<'a>) -> Vec<(NodeId, &'a Incoming, Option<NodeId>)> {
+/// The links that nodes know of, as (receiver, its account of it, where it comes from).
+pub(crate) fn known<'a>(checks: &CheckContext<'a>) -> Vec<(NodeId, &'a Incoming, Option<NodeId>)> {
     let mut found = Vec::new();
-    for (to, facts) in desk.nodes() {
+    for (to, facts) in checks.nodes() {
         for link in facts.incoming.iter().flatten() {
-            found.push((to, link, source_of(desk, to, link)));
+            found.push((to, link, source_of(checks, to, link)));
         }
     }
     found
 }
 
 /// Whether the state of links that lead to a node can be seen at all.
-fn tells(desk: &CheckContext<'_>, node: NodeId) -> bool {
-    desk.facts(node).is_some_and(|facts| facts.incoming.is_ok())
+fn tells(checks: &CheckContext<'_>, node: NodeId) -> bool {
+    checks.facts(node).is_some_and(|facts| facts.incoming.is_ok())
 }
 
-fn declared(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
-    let topology = desk.topology;
+fn declared(checks: &mut CheckContext<'_>, known: &[ResolvedInflow<'_>]) {
+    let topology = checks.topology;
     let mut pairs: Vec<(NodeId, NodeId)> = topology.links.iter().map(|l| (l.from, l.to)).collect();
     pairs.dedup();
     let is_known =
         |from: NodeId, to: NodeId| known.iter().any(|k| k.to == to && k.from == Some(from));
     for (from, to) in pairs {
-        if !tells(desk, to) {
+        if !tells(checks, to) {
             continue; // that it cannot be seen is said already
         }
-        desk.looked(Area::Links);
+        checks.looked(Area::Links);
         if is_known(from, to) {
             continue;
         }
         if topology.nodes[from].at.engine() != topology.nodes[to].at.engine() {
             // Something beside the servers carries it, and leaves no account in them.
-            let what = format!("the link from {}", desk.name(from));
+            let what = format!("the link from {}", checks.name(from));
             let reason =
-                "nothing in servers of unlike kinds tells of what carries rows between them";
-            desk.could_not_look(Area::Links, to, &what, reason);
+                "servers of different kinds know nothing of what carries rows between them";
+            checks.could_not_look(Area::Links, to, &what, &ReadFault::not_told(reason));
             continue;
         }
         let in_a_cluster = |node: &NodeId| {
-            let settings = desk.facts(*node).and_then(|facts| facts.settings.as_ref().ok());
+            let settings = checks.facts(*node).and_then(|facts| facts.settings.as_ref().ok());
             settings.and_then(|s| s.get("wsrep_on")).is_some_and(|on| on.eq_ignore_ascii_case("on"))
         };
         if let Some(member) = [from, to].into_iter().find(in_a_cluster) {
-            let what = format!("the link from {}", desk.name(from));
+            let what = format!("the link from {}", checks.name(from));
             let reason = format!(
-                "{} is a member of a synchronous cluster: not judged yet",
-                desk.name(member)
+                "{} is a member of a synchronous cluster, which keen does not check yet",
+                checks.name(member)
             );
-            desk.could_not_look(Area::Links, to, &what, &reason);
+            checks.could_not_look(Area::Links, to, &what, &ReadFault::not_told(reason));
             continue;
         }
         let unplaced = known.iter().find(|k| k.to == to && k.from.is_none());
-        if let (None, Some(unplaced)) = (desk.facts(from), unplaced) {
+        if let (None, Some(unplaced)) = (checks.facts(from), unplaced) {
             // Whose slot it reads only the source could tell.
-            let what = format!("the link from {}", desk.name(from));
+            let what = format!("the link from {}", checks.name(from));
             let reason = format!(
-                "{} {} may be it, and {} could not be looked at",
+                "{} {} may be it, but {} could not be read",
                 unplaced.link.means.words(),
                 unplaced.link.name,
-                desk.name(from)
+                checks.name(from)
             );
-            desk.could_not_look(Area::Links, to, &what, &reason);
+            checks.could_not_look(Area::Links, to, &what, &ReadFault::not_told(reason));
             continue;
         }
         let back = topology.links.iter().any(|l| l.from == to && l.to == from);
         let one_way = back && is_known(to, from);
-        let (source, receiver) = (desk.name(from), desk.name(to));
+        let (source, receiver) = (checks.name(from), checks.name(to));
         let (check, found) = if one_way {
             (
                 &LINK_ONE_WAY,
-                format!("{source} receives from {receiver}, and {receiver} does not from {source}"),
+                format!("{source} receives from {receiver}, but not the other way round"),
             )
         } else {
             (&LINK_ABSENT, format!("{receiver} knows of no link from {source}"))
         };
-        let mut finding = Finding::new(check, Level::Stop, [from, to], found)
+        let mut finding = Finding::new(check, Severity::Stop, [from, to], found)
             .on_links(vec![(from, to)])
-            .advise(Some(to), how_to_link(desk, from, to));
+            .advise(Some(to), how_to_link(checks, from, to));
         if let Some(unplaced) = unplaced {
             finding = finding.will(format!(
-                "unless {} {} there, whose source could not be told, is it",
+                "unless it is {} {} there, whose source is unknown",
                 unplaced.link.means.words(),
                 unplaced.link.name
             ));
         }
-        desk.find(finding);
+        checks.find(finding);
     }
 }
 
-fn how_to_link(desk: &CheckContext<'_>, from: NodeId, to: NodeId) -> String {
-    let (source, receiver) = (&desk.topology.nodes[from], &desk.topology.nodes[to]);
+fn how_to_link(checks: &CheckContext<'_>, from: NodeId, to: NodeId) -> String {
+    let (source, receiver) = (&checks.topology.nodes[from], &checks.topology.nodes[to]);
     let Address::Server(server) = &source.at else {
         return "start what carries rows between these files".to_owned();
     };
@@ -170,10 +171,10 @@ fn how_to_link(desk: &CheckContext<'_>, from: NodeId, to: NodeId) -> String {
             source.name, server.host, server.port, source.name
         ),
         (crate::topology::Engine::Postgres, crate::topology::Engine::Postgres)
-            if desk.facts(to).is_some_and(|facts| facts.standby) =>
+            if checks.facts(to).is_some_and(|facts| facts.standby) =>
         {
             format!(
-                "a standby follows one server alone, and cannot subscribe: set primary_conninfo to host={} port={} if it is to be the standby of {}, else correct the file",
+                "a standby follows one server only, and cannot subscribe: to make it the standby of {2}, set primary_conninfo to host={0} port={1}; if it should not be, correct the file",
                 server.host, server.port, source.name
             )
         }
@@ -185,8 +186,8 @@ fn how_to_link(desk: &CheckContext<'_>, from: NodeId, to: NodeId) -> String {
     }
 }
 
-fn running(desk: &mut CheckContext<'_>, known: &Known<'_>) {
-    let Known { to, from, link } = known;
+fn running(checks: &mut CheckContext<'_>, known: &ResolvedInflow<'_>) {
+    let ResolvedInflow { to, from, link } = known;
     let reaches = match link.receiving {
         WorkerState::Runs => Reaches::Yes,
         WorkerState::Tries => Reaches::No,
@@ -194,34 +195,34 @@ fn running(desk: &mut CheckContext<'_>, known: &Known<'_>) {
         WorkerState::Untold => Reaches::Untold,
     };
     if let Some(from) = from {
-        let best = desk.report.reaches.entry((*to, *from)).or_insert(reaches);
+        let best = checks.report.reaches.entry((*to, *from)).or_insert(reaches);
         if reaches == Reaches::Yes {
             *best = reaches;
         }
     }
-    desk.looked(Area::Links);
+    checks.looked(Area::Links);
     let links: Vec<_> = from.iter().map(|from| (*from, *to)).collect();
     let nodes: Vec<NodeId> = from.iter().copied().chain([*to]).collect();
-    let (means, name, receiver) = (link.means.words(), &link.name, desk.name(*to));
-    let source = from.map_or_else(|| "its source".to_owned(), |from| desk.name(from).to_owned());
+    let (means, name, receiver) = (link.means.words(), &link.name, checks.name(*to));
+    let source = from.map_or_else(|| "its source".to_owned(), |from| checks.name(from).to_owned());
     let said = link.error.as_ref().map(|error| format!(": {error}")).unwrap_or_default();
     // A subscription tells no more than that its applier is gone again and again. If it has failed and
     // its source is there, it is the rows that it stumbles over.
     let failures = link.failures.unwrap_or(0);
-    let there = from.is_some_and(|from| desk.facts(from).is_some());
+    let there = from.is_some_and(|from| checks.facts(from).is_some());
     if link.means == ReplicationKind::Subscription
         && link.receiving == WorkerState::Tries
         && there
         && failures > 0
     {
         if let Some(from) = from {
-            desk.report.reaches.insert((*to, *from), Reaches::Untold);
+            checks.report.reaches.insert((*to, *from), Reaches::Untold);
         }
         let found = format!(
-            "{means} {name} on {receiver}, from {source}, stops at an error again and again ({failures} times so far)"
+            "{means} {name} on {receiver}, from {source}, keeps stopping on an error ({failures} times so far)"
         );
-        desk.find(
-            Finding::new(&LINK_DOWN, Level::Stop, nodes, found)
+        checks.find(
+            Finding::new(&LINK_DOWN, Severity::Stop, nodes, found)
                 .on_links(links)
                 .advise(Some(*to), "the server's log has the error and the row it stopped at"),
         );
@@ -229,10 +230,10 @@ fn running(desk: &mut CheckContext<'_>, known: &Known<'_>) {
     }
     if link.receiving == WorkerState::Tries {
         let found = format!("{receiver} does not reach {source} ({means} {name}){said}");
-        desk.find(
-            Finding::new(&SOURCE_UNREACHED, Level::Stop, nodes, found).on_links(links).advise(
+        checks.find(
+            Finding::new(&SOURCE_UNREACHED, Severity::Stop, nodes, found).on_links(links).advise(
                 Some(*to),
-                "try the source's address from that machine with the account that replicates",
+                "try the source's address from that machine with the replication account",
             ),
         );
         return;
@@ -240,13 +241,13 @@ fn running(desk: &mut CheckContext<'_>, known: &Known<'_>) {
     let stopped = match (link.receiving, link.applying) {
         (WorkerState::Stopped, WorkerState::Stopped) => "is stopped",
         (WorkerState::Stopped, _) => "does not fetch",
-        (_, WorkerState::Stopped) => "fetches and does not apply",
-        (_, WorkerState::Tries) => "stops at an error again and again",
+        (_, WorkerState::Stopped) => "receives but does not apply",
+        (_, WorkerState::Tries) => "keeps stopping on an error",
         _ => return,
     };
     let found = format!("{means} {name} on {receiver}, from {source}, {stopped}{said}");
-    let finding = Finding::new(&LINK_DOWN, Level::Stop, nodes, found).on_links(links);
-    desk.find(match link.means {
+    let finding = Finding::new(&LINK_DOWN, Severity::Stop, nodes, found).on_links(links);
+    checks.find(match link.means {
         // Started without more it would only stop at the same row again.
         ReplicationKind::BinaryLog if link.error.is_some() && link.applying == WorkerState::Stopped => {
             let code = link.error.as_deref().and_then(error_number);
@@ -255,7 +256,7 @@ fn running(desk: &mut CheckContext<'_>, known: &Known<'_>) {
         }
         ReplicationKind::Subscription if link.error.is_some() => finding.advise(
             Some(*to),
-            "keen plan shows the row and what makes way for the waiting write, where it can read the source's journal; else read the message in its server's log. Enabled without more it stops there again; skipping the transaction loses all that it holds",
+            "keen plan shows the row and what makes way for the waiting write, if it can read the source's journal; if not, read the message in its server's log. If it is just enabled, it stops there again; skipping the transaction loses everything in it",
         ),
         ReplicationKind::BinaryLog => link.starting().into_iter().fold(finding, |f, start| f.run(*to, start)),
         ReplicationKind::Subscription => {
@@ -271,81 +272,85 @@ fn error_number(message: &str) -> Option<u64> {
     rest.chars().take_while(char::is_ascii_digit).collect::<String>().parse().ok()
 }
 
-fn undeclared(desk: &mut CheckContext<'_>, known: &Known<'_>) {
-    let declared = known
-        .from
-        .is_some_and(|from| desk.topology.links.iter().any(|l| l.from == from && l.to == known.to));
+fn undeclared(checks: &mut CheckContext<'_>, known: &ResolvedInflow<'_>) {
+    let declared = known.from.is_some_and(|from| {
+        checks.topology.links.iter().any(|l| l.from == from && l.to == known.to)
+    });
     if declared {
         return;
     }
-    let Known { to, from, link } = known;
+    let ResolvedInflow { to, from, link } = known;
     // A source that could not be looked at may be the one: said where the link that it would be is missed.
-    let hidden = |l: &Link| l.to == *to && desk.facts(l.from).is_none();
-    if from.is_none() && desk.topology.links.iter().any(hidden) {
+    let hidden = |l: &Link| l.to == *to && checks.facts(l.from).is_none();
+    if from.is_none() && checks.topology.links.iter().any(hidden) {
         return;
     }
-    let missed = |l: &Link| l.to == *to && !desk.report.reaches.contains_key(&(*to, l.from));
-    let unplaced = desk.topology.links.iter().any(missed);
+    let missed = |l: &Link| l.to == *to && !checks.report.reaches.contains_key(&(*to, l.from));
+    let unplaced = checks.topology.links.iter().any(missed);
     let address = link.source.address.as_ref().map(|(host, port)| format!("{host}:{port}"));
     let means = link.means.words();
     let found = match (from, address) {
         (Some(from), _) => format!(
-            "{} receives from {} over {means} {}, and the file declares no such link",
-            desk.name(*to),
-            desk.name(*from),
+            "{} receives from {} over {means} {}, but the file declares no such link",
+            checks.name(*to),
+            checks.name(*from),
             link.name
         ),
         (None, Some(address)) => format!(
-            "{} receives from {address} over {means} {}, and no node of the file is there",
-            desk.name(*to),
+            "{} receives from {address} over {means} {}, but no node in the file has that address",
+            checks.name(*to),
             link.name
         ),
         (None, None) => format!(
-            "{} receives over {means} {}, and where from cannot be told",
-            desk.name(*to),
+            "{} receives over {means} {}, whose source is unknown",
+            checks.name(*to),
             link.name
         ),
     };
     let nodes: Vec<NodeId> = from.iter().copied().chain([*to]).collect();
-    let level = if from.is_none() && unplaced { Level::Note } else { Level::Warn };
-    desk.find(Finding::new(&LINK_STRAY, level, nodes, found));
+    let level = if from.is_none() && unplaced { Severity::Note } else { Severity::Warn };
+    checks.find(Finding::new(&LINK_STRAY, level, nodes, found));
 }
 
 /// The declared links that a known one stands for.
-fn declared_as<'a>(topology: &'a Topology, known: &Known<'_>) -> impl Iterator<Item = &'a Link> {
+fn declared_as<'a>(
+    topology: &'a Topology,
+    known: &ResolvedInflow<'_>,
+) -> impl Iterator<Item = &'a Link> {
     let (from, to) = (known.from, known.to);
     topology.links.iter().filter(move |link| Some(link.from) == from && link.to == to)
 }
 
-fn delayed(desk: &mut CheckContext<'_>, known: &Known<'_>) {
+fn delayed(checks: &mut CheckContext<'_>, known: &ResolvedInflow<'_>) {
     if known.link.means == ReplicationKind::StandIn {
         return; // the file is where the stand-in has its delays from
     }
-    let topology = desk.topology;
+    let topology = checks.topology;
     let Some(wanted) = declared_as(topology, known).map(|link| link.delay).max() else { return };
-    desk.looked(Area::Links);
+    checks.looked(Area::Links);
     let (wanted, found) = (wanted.unwrap_or_default(), known.link.delay.unwrap_or_default());
     if wanted == found {
         return;
     }
     let from = known.from.unwrap_or(known.to);
     let said = |delay: std::time::Duration| {
-        if delay.is_zero() {
-            "not late on purpose".to_owned()
-        } else {
-            format!("late by {delay:?}")
-        }
+        if delay.is_zero() { "without a delay".to_owned() } else { format!("late by {delay:?}") }
     };
     let finding = Finding::new(
         &DELAY_DIFFERS,
-        Level::Warn,
+        Severity::Warn,
         [from, known.to],
-        format!("the link from {} to {} is {}", desk.name(from), desk.name(known.to), said(found)),
+        format!(
+            "the link from {} to {} is {}",
+            checks.name(from),
+            checks.name(known.to),
+            said(found)
+        ),
     )
     .on_links(vec![(from, known.to)])
     .needs(said(wanted));
     let (name, seconds) = (known.link.name.replace('\'', "''"), wanted.as_secs());
-    desk.find(match known.link.means {
+    checks.find(match known.link.means {
         ReplicationKind::BinaryLog => finding
             .run(known.to, format!("STOP SLAVE '{name}'"))
             .run(known.to, format!("CHANGE MASTER '{name}' TO MASTER_DELAY = {seconds}"))
@@ -356,7 +361,7 @@ fn delayed(desk: &mut CheckContext<'_>, known: &Known<'_>) {
             .run(known.to, "SELECT pg_reload_conf()"),
         ReplicationKind::Subscription | ReplicationKind::Pglogical | ReplicationKind::StandIn => finding.advise(
             Some(known.to),
-            "a subscription cannot be late on purpose: take delay out of the file, or make it a standby",
+            "a subscription cannot be delayed: remove delay from the file, or make it a standby",
         ),
     });
 }

@@ -1,7 +1,8 @@
-//! What several links make together: circles, relays that starve what is behind them, slots that
-//! nobody reads, and who leads.
+//! The pattern that several links make together: circles, relays that starve what is behind them, slots that nobody
+//! reads, and who leads.
 
-use super::{CheckContext, Finding, Known, Level, declared_as};
+use super::{CheckContext, Finding, ResolvedInflow, Severity, declared_as};
+use crate::fault::ReadFault;
 use crate::history::journal::is_journal_slot;
 use crate::observe::node::{ReplicationKind, Slot};
 use crate::preflight::legend::{
@@ -11,7 +12,7 @@ use crate::topology::{Address, NodeId};
 use crate::units::size;
 
 /// Circles in which every link passes on what its source was sent.
-pub(super) fn loops(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
+pub(super) fn loops(checks: &mut CheckContext<'_>, known: &[ResolvedInflow<'_>]) {
     let edges: Vec<(NodeId, NodeId, &str)> = known
         .iter()
         .filter(|k| k.link.means == ReplicationKind::Subscription && !k.link.own_writes_only)
@@ -45,29 +46,29 @@ pub(super) fn loops(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
         }
     }
     for circle in found {
-        let mut names: Vec<&str> = circle.iter().map(|node| desk.name(*node)).collect();
+        let mut names: Vec<&str> = circle.iter().map(|node| checks.name(*node)).collect();
         names.push(names[0]);
         let links: Vec<(NodeId, NodeId)> =
             (0..circle.len()).map(|i| (circle[i], circle[(i + 1) % circle.len()])).collect();
         let mut finding = Finding::new(
             &LINK_LOOP,
-            Level::Stop,
+            Severity::Stop,
             circle.clone(),
             format!("changes go round: {}", names.join(" -> ")),
         )
-        .needs("links that carry only what their source itself wrote, and one from every writer to every node")
+        .needs("links that carry only their source's own writes, and one from every writer to every node")
         .on_links(links.clone());
         // Over more than two nodes each one's writes reach some of the others by way of the rest only.
         if circle.len() > 2 {
-            desk.find(finding.advise(
+            checks.find(finding.advise(
                 None,
-                "link every node with every other first, then set origin = none on all of these subscriptions: set at once, it would leave each node without what the ones further round write",
+                "first link every node with every other, then set origin = none on all of these subscriptions: if it is set at once, each node no longer gets the writes of nodes further round the circle",
             ));
             continue;
         }
         for (from, to) in links {
             let name = edges.iter().find(|(f, t, _)| (*f, *t) == (from, to)).map_or("", |e| e.2);
-            let major = desk.facts(to).map_or(0, |facts| facts.major);
+            let major = checks.facts(to).map_or(0, |facts| facts.major);
             finding = if major >= 16 {
                 finding.run(
                     to,
@@ -77,19 +78,19 @@ pub(super) fn loops(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
                     ),
                 )
             } else {
-                finding.advise(Some(to), format!("PostgreSQL {major} cannot tell where a change came from: drop subscription {name}, or move both to 16 or newer"))
+                finding.advise(Some(to), format!("PostgreSQL {major} cannot tell where a change came from: drop subscription {name}, or upgrade both servers to 16 or newer"))
             };
         }
-        desk.find(finding);
+        checks.find(finding);
     }
 }
 
 /// Links that leave out what their source was sent, though somebody further down needs it.
-pub(super) fn starved(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
+pub(super) fn starved(checks: &mut CheckContext<'_>, known: &[ResolvedInflow<'_>]) {
     for link in known.iter().filter(|k| k.link.own_writes_only) {
         let Some(from) = link.from else { continue };
-        let topology = desk.topology;
-        let direct = desk.sources(link.to);
+        let topology = checks.topology;
+        let direct = checks.sources(link.to);
         let sets: Vec<usize> =
             declared_as(topology, link).flat_map(|l| l.carries.iter().copied()).collect();
         let behind: Vec<NodeId> = topology
@@ -104,35 +105,37 @@ pub(super) fn starved(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
             continue;
         }
         let found = format!(
-            "{} gets only what {} itself writes: nothing that {} sends to {} gets there",
-            desk.name(link.to),
-            desk.name(from),
-            desk.names(&behind),
-            desk.name(from)
+            "{} receives only {}'s own writes: nothing that {} sends to {} arrives there",
+            checks.name(link.to),
+            checks.name(from),
+            checks.names(&behind),
+            checks.name(from)
         );
         let name = link.link.name.replace('"', "\"\"");
-        let finding = Finding::new(&RELAY_STARVED, Level::Stop, [from, link.to], found)
+        let finding = Finding::new(&RELAY_STARVED, Severity::Stop, [from, link.to], found)
             .on_links(vec![(from, link.to)]);
-        desk.find(if link.link.means != ReplicationKind::Subscription {
+        checks.find(if link.link.means != ReplicationKind::Subscription {
             finding
-        } else if desk.sends_to(link.to, from) {
+        } else if checks.sends_to(link.to, from) {
             finding.advise(
                 Some(link.to),
-                "link it with each of them directly: over this link their writes cannot come, because its own would come back with them",
+                "link it with each of them directly: if this link carried their writes, it would also bring its own writes back",
             )
         } else {
             finding
                 .run(link.to, format!("ALTER SUBSCRIPTION \"{name}\" SET (origin = any)"))
-                .advise(None, "what did not come until then stays missing: keen audit shows it")
+                .advise(None, "what did not arrive until then stays missing: keen audit shows it")
         });
     }
 }
 
-pub(super) fn slots(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
-    for (node, facts) in desk.nodes() {
-        let Some(slots) = desk.seen(Area::Links, node, "its slots", &facts.slots) else { continue };
+pub(super) fn slots(checks: &mut CheckContext<'_>, known: &[ResolvedInflow<'_>]) {
+    for (node, facts) in checks.nodes() {
+        let Some(slots) = checks.seen(Area::Links, node, "its slots", &facts.slots) else {
+            continue;
+        };
         for slot in slots {
-            let ours = match &desk.topology.nodes[node].at {
+            let ours = match &checks.topology.nodes[node].at {
                 Address::Server(server) => Some(&server.database),
                 Address::Sqlite(_) => None,
             };
@@ -140,7 +143,7 @@ pub(super) fn slots(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
             if slot.database.is_some() && slot.database.as_ref() != ours {
                 continue;
             }
-            desk.looked(Area::Links);
+            checks.looked(Area::Links);
             let reader = known.iter().find(|k| {
                 k.from == Some(node) && k.link.source.slot.as_deref() == Some(&slot.name)
             });
@@ -149,7 +152,7 @@ pub(super) fn slots(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
             // Of a slot that nobody reads the other finding says how much it holds back.
             if (slot.active || reader.is_some() || is_ours)
                 && lost != Some("lost")
-                && holding_back(desk, node, slot)
+                && holding_back(checks, node, slot)
                 && (is_ours || lost.is_none())
             {
                 continue;
@@ -157,16 +160,16 @@ pub(super) fn slots(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
             if slot.active || (reader.is_some() && lost.is_none()) {
                 continue;
             }
-            let hidden: Vec<NodeId> = desk
+            let hidden: Vec<NodeId> = checks
                 .receivers(node)
                 .into_iter()
-                .filter(|receiver| desk.facts(*receiver).is_none())
+                .filter(|receiver| checks.facts(*receiver).is_none())
                 .collect();
             if reader.is_none() && lost.is_none() && !is_ours && !hidden.is_empty() {
                 let what = format!("who reads slot {}", slot.name);
                 let reason =
-                    format!("it may be {}, which could not be looked at", desk.names(&hidden));
-                desk.could_not_look(Area::Links, node, &what, &reason);
+                    format!("it may be {}, which could not be read", checks.names(&hidden));
+                checks.could_not_look(Area::Links, node, &what, &ReadFault::not_told(reason));
                 continue;
             }
             let held = slot
@@ -176,27 +179,28 @@ pub(super) fn slots(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
                 .unwrap_or_default();
             let (level, found) = match (lost, reader) {
                 (Some(log), Some(reader)) => (
-                    Level::Stop,
+                    Severity::Stop,
                     format!(
                         "the log that slot {} keeps for {} is {log}",
                         slot.name,
-                        desk.name(reader.to)
+                        checks.name(reader.to)
                     ),
                 ),
-                (Some(log), None) => {
-                    (Level::Warn, format!("slot {}, which nobody reads, has {log} log", slot.name))
-                }
+                (Some(log), None) => (
+                    Severity::Warn,
+                    format!("slot {}, which nobody reads, has {log} log", slot.name),
+                ),
                 (None, _) if is_journal_slot(&slot.name) => (
-                    Level::Note,
+                    Severity::Note,
                     format!(
                         "slot {}, through which keen reads what was written, is there{held}",
                         slot.name
                     ),
                 ),
-                (None, _) => (Level::Warn, format!("nobody reads slot {}{held}", slot.name)),
+                (None, _) => (Severity::Warn, format!("nobody reads slot {}{held}", slot.name)),
             };
             let name = slot.name.replace('\'', "''");
-            desk.find(Finding::new(&SLOT_UNREAD, level, [node], found).advise(
+            checks.find(Finding::new(&SLOT_UNREAD, level, [node], found).advise(
                 Some(node),
                 format!(
                     "when nobody comes back for it, as whoever does would lose what it has not fetched: SELECT pg_drop_replication_slot('{name}')"
@@ -208,10 +212,10 @@ pub(super) fn slots(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
 
 /// A slot for which the server keeps more log than the file's limit, or more than half of what it keeps at most;
 /// whether it is so.
-fn holding_back(desk: &mut CheckContext<'_>, node: NodeId, slot: &Slot) -> bool {
+fn holding_back(checks: &mut CheckContext<'_>, node: NodeId, slot: &Slot) -> bool {
     let held = slot.held_back.and_then(|bytes| u64::try_from(bytes).ok());
     let Some(held) = held else { return false };
-    let limit = desk.topology.limits.held_back;
+    let limit = checks.topology.limits.held_back;
     let room = slot.room.map(|bytes| bytes.max(0).unsigned_abs());
     let short = room.is_some_and(|room| held > room);
     if held < limit && !short {
@@ -219,7 +223,7 @@ fn holding_back(desk: &mut CheckContext<'_>, node: NodeId, slot: &Slot) -> bool 
     }
     let at_most = room.map(|room| {
         format!(
-            "; after {} more the server gives it up, and who reads it has to be copied anew",
+            "; after {} more the server invalidates it, and its reader must be copied again",
             size(room)
         )
     });
@@ -235,22 +239,26 @@ fn holding_back(desk: &mut CheckContext<'_>, node: NodeId, slot: &Slot) -> bool 
         }
         false => format!("less than {} (held_back under [limits])", size(limit)),
     };
-    let finding = Finding::new(&LOG_HELD_BACK, Level::Warn, [node], found).needs(needed);
-    desk.find(match is_journal_slot(&slot.name) {
+    let finding = Finding::new(&LOG_HELD_BACK, Severity::Warn, [node], found).needs(needed);
+    checks.find(match is_journal_slot(&slot.name) {
         true => finding.advise(
             Some(node),
-            "when keen conflicts has read what it holds, keen conflicts --ddl prints the statement that lets it go of that",
+            "once keen conflicts has read it, keen conflicts --ddl prints the statement that releases the log",
         ),
-        false => finding.advise(Some(node), "keen flow says whether its reader gets on, and what keeps it"),
+        false => finding.advise(Some(node), "keen flow says whether its reader advances, and what holds it up"),
     });
     true
 }
 
 /// Whether a subscription fetches through the slot through which the node's source in the file fetches, too: a
 /// standby that is promoted has the subscriptions of its primary.
-fn inherited(desk: &CheckContext<'_>, known: &[Known<'_>], of: &Known<'_>) -> bool {
-    let sources = desk.sources(of.to);
-    let same = |other: &&Known<'_>| {
+fn inherited(
+    checks: &CheckContext<'_>,
+    known: &[ResolvedInflow<'_>],
+    of: &ResolvedInflow<'_>,
+) -> bool {
+    let sources = checks.sources(of.to);
+    let same = |other: &&ResolvedInflow<'_>| {
         sources.contains(&other.to)
             && other.from == of.from
             && other.link.means == ReplicationKind::Subscription
@@ -260,52 +268,68 @@ fn inherited(desk: &CheckContext<'_>, known: &[Known<'_>], of: &Known<'_>) -> bo
 }
 
 /// Who leads, where one leads and the others stand by.
-pub(super) fn leader(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
-    let topology = desk.topology;
-    for (node, facts) in desk.nodes() {
+pub(super) fn leader(checks: &mut CheckContext<'_>, known: &[ResolvedInflow<'_>]) {
+    written_standby(checks, known);
+    promoted_subscriber(checks, known);
+    if checks.nodes().iter().any(|(_, facts)| facts.standby) {
+        let members = promoted_followers(checks);
+        voters(checks, &members);
+    }
+}
+
+/// Standbys that the file says applications write to.
+fn written_standby(checks: &mut CheckContext<'_>, known: &[ResolvedInflow<'_>]) {
+    let topology = checks.topology;
+    for (node, facts) in checks.nodes() {
         if topology.nodes[node].writes && facts.standby {
             let leads =
                 known.iter().find(|k| k.to == node && k.link.means == ReplicationKind::Streaming);
-            let leads = leads.and_then(|k| k.from).map(|n| format!(": {} leads", desk.name(n)));
+            let leads = leads.and_then(|k| k.from).map(|n| format!(": {} leads", checks.name(n)));
             let found = format!(
-                "the file says that applications write to {}, and it is a standby{}",
-                desk.name(node),
+                "the file says that applications write to {}, but it is a standby{}",
+                checks.name(node),
                 leads.unwrap_or_default()
             );
-            desk.find(Finding::new(&LEADER_ELSEWHERE, Level::Stop, [node], found).advise(
+            checks.find(Finding::new(&LEADER_ELSEWHERE, Severity::Stop, [node], found).advise(
                 None,
-                "if the lead was handed over, correct the file; if not, hand it back as whoever runs these servers does it. Two that both take writes part at once, so nothing is promoted here while the other may still run",
+                "if the lead was handed over, correct the file; if not, hand it back by the usual procedure for these servers. Two servers that both accept writes diverge at once: promote nothing while the other may still be running",
             ));
         }
     }
-    for (node, facts) in desk.nodes() {
+}
+
+/// Nodes that go on with the subscriptions of the primary that they stood by.
+fn promoted_subscriber(checks: &mut CheckContext<'_>, known: &[ResolvedInflow<'_>]) {
+    for (node, facts) in checks.nodes() {
         let of_node =
-            |k: &&Known<'_>| k.to == node && k.link.means == ReplicationKind::Subscription;
+            |k: &&ResolvedInflow<'_>| k.to == node && k.link.means == ReplicationKind::Subscription;
         let inherits =
-            !facts.standby && known.iter().filter(of_node).any(|k| inherited(desk, known, k));
+            !facts.standby && known.iter().filter(of_node).any(|k| inherited(checks, known, k));
         if inherits {
             let found = format!(
-                "{} fetches through the slots of {}, which the file has it follow, and takes writes of its own, as a standby does that was promoted",
-                desk.name(node),
-                desk.names(&desk.sources(node))
+                "{} receives through the slots of {}, which it follows by the file, and accepts writes of its own, like a promoted standby",
+                checks.name(node),
+                checks.names(&checks.sources(node))
             );
-            desk.find(Finding::new(&LEADER_ELSEWHERE, Level::Stop, [node], found).advise(
+            checks.find(Finding::new(&LEADER_ELSEWHERE, Severity::Stop, [node], found).advise(
                 Some(node),
-                "if it leads now, stop the other first and correct the file; if not, disable its subscriptions (they take what the other is to get) and build it anew as a standby",
+                "if it leads now, stop the other first and correct the file; if not, disable its subscriptions (they consume what the other should get) and rebuild it as a standby",
             ));
         }
     }
-    if !desk.nodes().iter().any(|(_, facts)| facts.standby) {
-        return;
-    }
-    // Whoever exchanges nothing but the leader's log can take over from it.
+}
+
+/// Finds nodes that take writes though the file has them follow a log. Answers who could take over from the leader:
+/// those who exchange nothing but its log.
+fn promoted_followers(checks: &mut CheckContext<'_>) -> Vec<NodeId> {
+    let topology = checks.topology;
     let mut members: Vec<NodeId> = Vec::new();
-    for (node, _) in desk.nodes().into_iter().filter(|(_, facts)| facts.standby) {
+    for (node, _) in checks.nodes().into_iter().filter(|(_, facts)| facts.standby) {
         members.push(node);
-        members.extend(desk.sources(node));
+        members.extend(checks.sources(node));
     }
-    for (node, facts) in desk.nodes() {
-        let follows = desk.sources(node).iter().any(|source| members.contains(source));
+    for (node, facts) in checks.nodes() {
+        let follows = checks.sources(node).iter().any(|source| members.contains(source));
         if follows
             && !facts.standby
             && !topology.nodes[node].writes
@@ -315,17 +339,22 @@ pub(super) fn leader(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
         {
             members.push(node);
             let found = format!(
-                "{} takes writes of its own, and the file has it follow {}: it was promoted, or never was a standby",
-                desk.name(node),
-                desk.names(&desk.sources(node))
+                "{} accepts writes of its own, but by the file it follows {}: it was promoted, or never was a standby",
+                checks.name(node),
+                checks.names(&checks.sources(node))
             );
-            desk.find(Finding::new(&LEADER_ELSEWHERE, Level::Stop, [node], found));
+            checks.find(Finding::new(&LEADER_ELSEWHERE, Severity::Stop, [node], found));
         }
     }
+    members
+}
+
+/// Whether enough of those that could lead are there for a majority, and whether they are an odd number.
+fn voters(checks: &mut CheckContext<'_>, members: &[NodeId]) {
     let mut declared: Vec<NodeId> = members
         .iter()
         .flat_map(|n| {
-            let mut all = desk.receivers(*n);
+            let mut all = checks.receivers(*n);
             all.push(*n);
             all
         })
@@ -336,29 +365,32 @@ pub(super) fn leader(desk: &mut CheckContext<'_>, known: &[Known<'_>]) {
     if declared.len() <= 2 {
         return;
     }
-    desk.looked(Area::Links);
-    let there = declared.iter().filter(|node| desk.facts(**node).is_some()).count();
+    checks.looked(Area::Links);
+    let there = declared.iter().filter(|node| checks.facts(**node).is_some()).count();
     let gone: Vec<NodeId> =
-        declared.iter().copied().filter(|node| desk.facts(*node).is_none()).collect();
+        declared.iter().copied().filter(|node| checks.facts(*node).is_none()).collect();
     let (level, found) = if there * 2 <= declared.len() {
         (
-            Level::Stop,
-            format!("only {there} of {} that could lead are there: no majority", declared.len()),
+            Severity::Stop,
+            format!(
+                "only {there} of the {} nodes that could lead answer: no majority",
+                declared.len()
+            ),
         )
     } else if there.is_multiple_of(2) && !gone.is_empty() {
         (
-            Level::Warn,
+            Severity::Warn,
             format!(
-                "without {}, {there} remain that could lead: an even number",
-                desk.names(&gone)
+                "without {}, {there} nodes remain that could lead: an even number",
+                checks.names(&gone)
             ),
         )
     } else if there.is_multiple_of(2) {
-        (Level::Note, format!("{there} nodes could lead: an even number"))
+        (Severity::Note, format!("{there} nodes could lead: an even number"))
     } else {
         return;
     };
-    desk.find(
+    checks.find(
         Finding::new(&VOTERS, level, declared, found).needs("an odd number, and more than half"),
     );
 }

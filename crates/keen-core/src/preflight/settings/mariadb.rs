@@ -12,7 +12,7 @@ use crate::preflight::legend::{
     RECEIVED_NOT_LOGGED, REFERENCES_OFF, SILENCE_NOTICED_LATE, TABLE_NOT_CARRIED, TEXTS_DIFFER,
     WRITER_CLOSED, ZONES_DIFFER,
 };
-use crate::preflight::{CheckContext, Finding, Level};
+use crate::preflight::{CheckContext, Finding, Severity};
 use crate::topology::{Address, ColumnChoice, Engine, NodeId};
 
 /// A server that keeps its log for less than this has none left after a weekend's outage.
@@ -20,10 +20,10 @@ const LOG_KEPT_AT_LEAST: f64 = 86_400.0;
 /// A receiver that waits for longer before it asks whether its source is still there.
 const SILENCE_AT_MOST: u64 = 30;
 
-/// What a setting has to be, and how bad it is if it is not.
-struct Rule<'a> {
+/// A value that a setting has to have, and how bad it is if it has not.
+struct SettingRule<'a> {
     check: &'static Check,
-    level: Level,
+    level: Severity,
     setting: &'a str,
     wanted: &'a str,
     /// It cannot be changed while the server runs.
@@ -31,24 +31,24 @@ struct Rule<'a> {
     effect: &'a str,
 }
 
-pub(crate) fn examine(desk: &mut CheckContext<'_>, node: NodeId, facts: &NodeFacts) {
-    let Some(settings) = desk.seen(Area::Settings, node, "its settings", &facts.settings) else {
+pub(crate) fn examine(checks: &mut CheckContext<'_>, node: NodeId, facts: &NodeFacts) {
+    let Some(settings) = checks.seen(Area::Settings, node, "its settings", &facts.settings) else {
         return;
     };
-    let (sources, receivers) = (desk.sources(node), desk.receivers(node));
+    let (sources, receivers) = (checks.sources(node), checks.receivers(node));
     // Whoever it sends to that is not its own source gets what it was sent only from its log.
     let passes_on = sources.iter().any(|source| receivers.iter().any(|to| to != source));
     let by_several_paths = sources.len() > 1;
     if !receivers.is_empty() {
-        log(desk, node, settings);
+        log(checks, node, settings);
     }
-    if !sources.is_empty() && (!receivers.is_empty() || desk.topology.nodes[node].writes) {
+    if !sources.is_empty() && (!receivers.is_empty() || checks.topology.nodes[node].writes) {
         let (level, effect) = if passes_on && !by_several_paths {
-            (Level::Stop, "what it was sent goes no further")
+            (Severity::Stop, "received changes go no further")
         } else {
-            (Level::Warn, "its journal does not show what it applied")
+            (Severity::Warn, "its journal does not show what it applied")
         };
-        let rule = Rule {
+        let rule = SettingRule {
             check: &RECEIVED_NOT_LOGGED,
             level,
             setting: "log_slave_updates",
@@ -56,32 +56,32 @@ pub(crate) fn examine(desk: &mut CheckContext<'_>, node: NodeId, facts: &NodeFac
             restart: true,
             effect,
         };
-        require(desk, node, settings, &rule);
+        require(checks, node, settings, &rule);
     }
     if by_several_paths && is(settings, "log_slave_updates", "ON") {
-        let rule = Rule {
+        let rule = SettingRule {
             check: &DUPLICATES,
-            level: Level::Stop,
+            level: Severity::Stop,
             setting: "gtid_ignore_duplicates",
             wanted: "ON",
             restart: false,
-            effect: "it will stop on a false duplicate key",
+            effect: "it will stop on a duplicate key that is not real",
         };
-        require(desk, node, settings, &rule);
+        require(checks, node, settings, &rule);
     }
     if !sources.is_empty() {
-        receiving(desk, node, settings);
+        receiving(checks, node, settings);
     }
-    plain_rules(desk, node, settings, !sources.is_empty());
-    if !desk.topology.nodes[node].writes {
-        desk.looked(Area::Settings);
+    plain_rules(checks, node, settings, !sources.is_empty());
+    if !checks.topology.nodes[node].writes {
+        checks.looked(Area::Settings);
         if !facts.standby && !is(settings, "read_only", "ON") {
-            desk.find(
+            checks.find(
                 Finding::new(
                     &NOT_READ_ONLY,
-                    Level::Warn,
+                    Severity::Warn,
                     [node],
-                    "read_only is OFF, and the topology says that no application writes here",
+                    "read_only is OFF, but the topology says that no application writes here",
                 )
                 .needs("read_only = ON")
                 .run(node, "SET GLOBAL read_only = ON"),
@@ -90,42 +90,42 @@ pub(crate) fn examine(desk: &mut CheckContext<'_>, node: NodeId, facts: &NodeFac
     }
 }
 
-/// What should be as it is on any server that takes part.
+/// Rules for any server that takes part.
 fn plain_rules(
-    desk: &mut CheckContext<'_>,
+    checks: &mut CheckContext<'_>,
     node: NodeId,
     settings: &BTreeMap<String, String>,
     receives: bool,
 ) {
-    desk.looked(Area::Settings);
-    if desk.topology.nodes[node].writes && is(settings, "read_only", "ON") {
-        desk.find(
+    checks.looked(Area::Settings);
+    if checks.topology.nodes[node].writes && is(settings, "read_only", "ON") {
+        checks.find(
             Finding::new(
                 &WRITER_CLOSED,
-                Level::Stop,
+                Severity::Stop,
                 [node],
-                "read_only is ON, and the topology says that applications write here",
+                "read_only is ON, but the topology says that applications write here",
             )
             .needs("read_only = OFF, or writes = false in the file")
             .advise(
                 Some(node),
-                "find out who closed it and why: a node that is behind, or was a copy, must not be opened",
+                "find out who set it, and why: a node that is behind, or was a copy, must not be opened to writes",
             ),
         );
     }
     if is(settings, "foreign_key_checks", "OFF") {
-        desk.find(
+        checks.find(
             Finding::new(
                 &REFERENCES_OFF,
-                Level::Warn,
+                Severity::Warn,
                 [node],
-                "foreign_key_checks is OFF for all sessions: rows without their parents are taken",
+                "foreign_key_checks is OFF for all sessions: rows without parents are accepted",
             )
             .needs("foreign_key_checks = ON")
             .run(node, "SET GLOBAL foreign_key_checks = ON")
             .advise(
                 Some(node),
-                "and the same in its settings file; sessions that are connected keep the old one",
+                "and the same in its configuration file; connected sessions keep the old value",
             ),
         );
     }
@@ -133,26 +133,26 @@ fn plain_rules(
     if let Some(conversions) =
         conversions.filter(|v| v.to_ascii_uppercase().split(',').any(|v| v == "ALL_LOSSY"))
     {
-        desk.find(
+        checks.find(
             Finding::new(
                 &LOSSY_CONVERSION,
-                Level::Warn,
+                Severity::Warn,
                 [node],
-                format!("slave_type_conversions is {conversions}: what does not fit is cut"),
+                format!("slave_type_conversions is {conversions}: values that do not fit are truncated"),
             )
             .needs("no ALL_LOSSY in slave_type_conversions")
             .advise(
                 Some(node),
-                "make the columns alike first (keen preflight --shape): a link that had to cut a value stops once it may not",
+                "make the columns the same first (keen preflight --shape): a link that truncated values stops once it may not",
             ),
         );
     }
 }
 
 /// Nodes that exchange changes and run events, each of which writes on every one of them.
-fn events(desk: &mut CheckContext<'_>) {
+fn events(checks: &mut CheckContext<'_>) {
     let mut running: Vec<(NodeId, u64)> = Vec::new();
-    for (node, facts) in desk.nodes() {
+    for (node, facts) in checks.nodes() {
         let Ok(settings) = &facts.settings else { continue };
         let count = settings.get("enabled_events").and_then(|v| v.parse::<u64>().ok()).unwrap_or(0);
         if facts.engine == Engine::MariaDb && count > 0 && is(settings, "event_scheduler", "ON") {
@@ -160,22 +160,23 @@ fn events(desk: &mut CheckContext<'_>) {
         }
     }
     let Some((first, _)) = running.first().copied() else { return };
-    let group = desk.group(first);
+    let group = checks.group(first);
     running.retain(|(node, _)| group.contains(node));
-    desk.looked(Area::Settings);
+    checks.looked(Area::Settings);
     if running.len() > 1 {
         let nodes: Vec<NodeId> = running.iter().map(|(node, _)| *node).collect();
-        let found = format!("event_scheduler is ON with enabled events on {}", desk.names(&nodes));
-        desk.find(
-            Finding::new(&EVENTS_RUN, Level::Warn, nodes, found)
+        let found =
+            format!("event_scheduler is ON with enabled events on {}", checks.names(&nodes));
+        checks.find(
+            Finding::new(&EVENTS_RUN, Severity::Warn, nodes, found)
                 .needs("events on one of them")
                 .advise(None, "on all but one: SET GLOBAL event_scheduler = OFF, and the same in its settings file; ALTER EVENT itself replicates, and would end them on the last one, too"),
         );
     }
 }
 
-fn log(desk: &mut CheckContext<'_>, node: NodeId, settings: &BTreeMap<String, String>) {
-    let rule = |check, level, setting, wanted, restart, effect| Rule {
+fn log(checks: &mut CheckContext<'_>, node: NodeId, settings: &BTreeMap<String, String>) {
+    let rule = |check, level, setting, wanted, restart, effect| SettingRule {
         check,
         level,
         setting,
@@ -183,14 +184,14 @@ fn log(desk: &mut CheckContext<'_>, node: NodeId, settings: &BTreeMap<String, St
         restart,
         effect,
     };
-    let on = rule(&LOG_OFF, Level::Stop, "log_bin", "ON", true, "nothing it writes leaves it");
-    if !require(desk, node, settings, &on) {
+    let on = rule(&LOG_OFF, Severity::Stop, "log_bin", "ON", true, "nothing it writes leaves it");
+    if !require(checks, node, settings, &on) {
         return; // the others say how something is done that is not done at all
     }
     let statements = is(settings, "binlog_format", "STATEMENT");
-    let level = if statements { Level::Stop } else { Level::Warn };
+    let level = if statements { Severity::Stop } else { Severity::Warn };
     let effect = if statements {
-        "statements are run again elsewhere, and rows part"
+        "statements run again on other servers, and rows diverge"
     } else {
         "some changes travel as statements"
     };
@@ -198,33 +199,33 @@ fn log(desk: &mut CheckContext<'_>, node: NodeId, settings: &BTreeMap<String, St
         rule(&LOG_FORMAT, level, "binlog_format", "ROW", false, effect),
         rule(
             &LOG_IMAGES,
-            Level::Warn,
+            Severity::Warn,
             "binlog_row_image",
             "FULL",
             false,
-            "what a change replaced is only known in part",
+            "what a change replaced is only partly known",
         ),
         rule(
             &LOG_METADATA,
-            Level::Warn,
+            Severity::Warn,
             "binlog_row_metadata",
             "FULL",
             false,
             "columns of logged rows have no names",
         ),
     ] {
-        require(desk, node, settings, &rule);
+        require(checks, node, settings, &rule);
     }
-    desk.looked(Area::Settings);
+    checks.looked(Area::Settings);
     let seconds = settings.get("binlog_expire_logs_seconds").and_then(|v| v.parse::<f64>().ok());
     let days = settings.get("expire_logs_days").and_then(|v| v.parse::<f64>().ok());
     let kept =
         seconds.filter(|s| *s > 0.0).or(days.filter(|d| *d > 0.0).map(|days| days * 86_400.0));
     if let Some(kept) = kept.filter(|kept| *kept < LOG_KEPT_AT_LEAST) {
-        desk.find(
+        checks.find(
             Finding::new(
                 &LOG_KEPT,
-                Level::Warn,
+                Severity::Warn,
                 [node],
                 format!("the binary log is thrown away after {:.1} hours", kept / 3600.0),
             )
@@ -234,41 +235,39 @@ fn log(desk: &mut CheckContext<'_>, node: NodeId, settings: &BTreeMap<String, St
     }
 }
 
-fn receiving(desk: &mut CheckContext<'_>, node: NodeId, settings: &BTreeMap<String, String>) {
+fn receiving(checks: &mut CheckContext<'_>, node: NodeId, settings: &BTreeMap<String, String>) {
     for (setting, wanted, value) in [
         ("slave_exec_mode", "STRICT", settings.get("slave_exec_mode")),
         ("slave_skip_errors", "OFF", settings.get("slave_skip_errors")),
     ] {
-        desk.looked(Area::Settings);
+        checks.looked(Area::Settings);
         if let Some(value) = value.filter(|v| !v.eq_ignore_ascii_case(wanted) && !v.is_empty()) {
             let finding = Finding::new(
                 &ERRORS_SKIPPED,
-                Level::Warn,
+                Severity::Warn,
                 [node],
-                format!(
-                    "{setting} is {value}: rows that are missing or there already are passed over"
-                ),
+                format!("{setting} is {value}: rows that are missing or already there are skipped"),
             )
             .needs(format!("{setting} = {wanted}"));
-            desk.find(if setting == "slave_exec_mode" {
+            checks.find(if setting == "slave_exec_mode" {
                 finding.run(node, "SET GLOBAL slave_exec_mode = 'STRICT'")
             } else {
                 finding.advise(
                     Some(node),
-                    "take slave_skip_errors out of its settings file, and restart it",
+                    "remove slave_skip_errors from its configuration file, and restart it",
                 )
             });
         }
     }
-    desk.looked(Area::Settings);
+    checks.looked(Area::Settings);
     let late = settings.get("slave_net_timeout").and_then(|v| v.parse::<u64>().ok());
     if let Some(late) = late.filter(|late| *late > SILENCE_AT_MOST) {
-        desk.find(
+        checks.find(
             Finding::new(
                 &SILENCE_NOTICED_LATE,
-                Level::Note,
+                Severity::Note,
                 [node],
-                format!("a source that falls silent is only noticed after {late} s"),
+                format!("a source that goes silent is noticed only after {late} s"),
             )
             .needs(format!("slave_net_timeout of at most {SILENCE_AT_MOST}"))
             .run(node, "SET GLOBAL slave_net_timeout = 10"),
@@ -291,14 +290,14 @@ fn same(value: &str, wanted: &str) -> bool {
 
 /// Whether it is as it has to be. A server that does not know the setting does not need it.
 fn require(
-    desk: &mut CheckContext<'_>,
+    checks: &mut CheckContext<'_>,
     node: NodeId,
     settings: &BTreeMap<String, String>,
-    rule: &Rule<'_>,
+    rule: &SettingRule<'_>,
 ) -> bool {
-    let Rule { check, level, setting, wanted, restart, effect } = rule;
+    let SettingRule { check, level, setting, wanted, restart, effect } = rule;
     let Some(value) = settings.get(*setting) else { return true };
-    desk.looked(Area::Settings);
+    checks.looked(Area::Settings);
     if same(value, wanted) {
         return true;
     }
@@ -309,17 +308,17 @@ fn require(
     };
     let finding = Finding::new(check, *level, [node], format!("{setting} is {value}: {effect}"))
         .needs(format!("{setting} = {wanted}"));
-    desk.find(if *restart {
+    checks.find(if *restart {
         finding.advise(
             Some(node),
             format!(
-                "write {setting} = {wanted} under [mariadbd] of its settings file, and restart it"
+                "set {setting} = {wanted} under [mariadbd] in its configuration file, and restart it"
             ),
         )
     } else {
         let mut finding = finding;
         let running: Vec<Incoming> = match *setting == "gtid_ignore_duplicates" {
-            true => running(desk, node),
+            true => running(checks, node),
             false => Vec::new(),
         };
         // It is refused while a connection runs.
@@ -332,14 +331,14 @@ fn require(
             finding = finding.run(node, format!("START SLAVE {}", in_quotes(&link.name)));
         }
         finding
-            .advise(Some(node), "and the same in its settings file, or the next start forgets it")
+            .advise(Some(node), "and the same in its configuration file, or it is lost at the next restart")
     });
     false
 }
 
 /// The connections of a server that are not switched off.
-fn running(desk: &CheckContext<'_>, node: NodeId) -> Vec<Incoming> {
-    let links = desk.facts(node).and_then(|facts| facts.incoming.as_ref().ok());
+fn running(checks: &CheckContext<'_>, node: NodeId) -> Vec<Incoming> {
+    let links = checks.facts(node).and_then(|facts| facts.incoming.as_ref().ok());
     let links = links.into_iter().flatten().filter(|link| link.means == ReplicationKind::BinaryLog);
     links
         .filter(|link| {
@@ -349,12 +348,12 @@ fn running(desk: &CheckContext<'_>, node: NodeId) -> Vec<Incoming> {
         .collect()
 }
 
-/// What has to be alike on servers that exchange changes.
-pub(crate) fn together(desk: &mut CheckContext<'_>) {
-    alike(desk, Engine::MariaDb, "character_set_database", &TEXTS_DIFFER);
-    alike(desk, Engine::MariaDb, "zone", &ZONES_DIFFER);
-    alike(desk, Engine::MariaDb, "sql_mode", &MODES_DIFFER);
-    events(desk);
+/// Rules that hold among servers that exchange changes.
+pub(crate) fn together(checks: &mut CheckContext<'_>) {
+    alike(checks, Engine::MariaDb, "character_set_database", &TEXTS_DIFFER);
+    alike(checks, Engine::MariaDb, "zone", &ZONES_DIFFER);
+    alike(checks, Engine::MariaDb, "sql_mode", &MODES_DIFFER);
+    events(checks);
 }
 
 /// Whether two values of a setting mean the same: some zones have several names.
@@ -367,47 +366,54 @@ fn is_same(setting: &str, one: &str, other: &str) -> bool {
 
 /// Finds linked servers of one engine that have a setting otherwise.
 pub(crate) fn alike(
-    desk: &mut CheckContext<'_>,
+    checks: &mut CheckContext<'_>,
     engine: Engine,
     setting: &str,
     check: &'static Check,
 ) {
     let mut values: Vec<(String, Vec<NodeId>)> = Vec::new();
-    for (node, facts) in desk.nodes().into_iter().filter(|(_, facts)| facts.engine == engine) {
+    for (node, facts) in checks.nodes().into_iter().filter(|(_, facts)| facts.engine == engine) {
         let Ok(settings) = &facts.settings else { continue };
         let Some(value) = settings.get(setting) else { continue };
-        desk.looked(Area::Settings);
+        checks.looked(Area::Settings);
         match values.iter_mut().find(|(known, _)| is_same(setting, known, value)) {
             Some((_, nodes)) => nodes.push(node),
             None => values.push((value.clone(), vec![node])),
         }
     }
-    let linked = |desk: &CheckContext<'_>| {
-        let group = values.first().and_then(|(_, n)| n.first()).map(|n| desk.group(*n));
+    let linked = |checks: &CheckContext<'_>| {
+        let group = values.first().and_then(|(_, n)| n.first()).map(|n| checks.group(*n));
         group.is_some_and(|group| values.iter().flat_map(|(_, n)| n).all(|n| group.contains(n)))
     };
-    if values.len() > 1 && linked(desk) {
+    if values.len() > 1 && linked(checks) {
         let who: Vec<String> = values
             .iter()
             .map(|(value, nodes)| {
                 let value = if value.is_empty() { "empty" } else { value };
-                format!("{value} on {}", desk.names(nodes))
+                format!("{value} on {}", checks.names(nodes))
             })
             .collect();
         let nodes: Vec<NodeId> = values.iter().flat_map(|(_, nodes)| nodes.clone()).collect();
         let shown = if setting == "zone" { "the time zone" } else { setting };
         let found = format!("{shown} is {}", who.join(", "));
-        desk.find(Finding::new(check, Level::Warn, nodes, found).needs("the same on all of them"));
+        checks.find(
+            Finding::new(check, Severity::Warn, nodes, found).needs("the same on all of them"),
+        );
     }
 }
 
-/// What a connection carries against the sets: it carries all rows and columns of every table that its
-/// filters let through.
-pub(crate) fn carried(desk: &mut CheckContext<'_>, to: NodeId, from: NodeId, beside: &[&Incoming]) {
-    let topology = desk.topology;
+/// The load of a connection against the sets: it carries all rows and columns of every table that its filters let
+/// through.
+pub(crate) fn carried(
+    checks: &mut CheckContext<'_>,
+    to: NodeId,
+    from: NodeId,
+    beside: &[&Incoming],
+) {
+    let topology = checks.topology;
     let Address::Server(server) = &topology.nodes[from].at else { return };
     let pair = (from, to);
-    domains(desk, pair, beside);
+    domains(checks, pair, beside);
     let mut partly: Vec<&str> = Vec::new();
     for link in topology.links.iter().filter(|link| (link.from, link.to) == pair) {
         for set in link.carries.iter().map(|set| &topology.sets[*set]) {
@@ -415,7 +421,7 @@ pub(crate) fn carried(desk: &mut CheckContext<'_>, to: NodeId, from: NodeId, bes
                 partly.push(&set.name);
             }
             for table in &set.tables {
-                desk.looked(Area::Links);
+                checks.looked(Area::Links);
                 let named = topology.nodes[from].name_of(table);
                 let (database, name) = named.split_once('.').unwrap_or((&server.database, named));
                 let against = |link: &&Incoming| left_out(&link.filters, database, name);
@@ -424,10 +430,10 @@ pub(crate) fn carried(desk: &mut CheckContext<'_>, to: NodeId, from: NodeId, bes
                     continue;
                 }
                 let connection = beside.first().map_or("", |link| &link.name);
-                desk.find(
+                checks.find(
                     Finding::new(
                         &TABLE_NOT_CARRIED,
-                        Level::Stop,
+                        Severity::Stop,
                         [from, to],
                         format!("{} leaves {database}.{name} out: {}", topology.nodes[to].name, reasons.join(", ")),
                     )
@@ -442,11 +448,11 @@ pub(crate) fn carried(desk: &mut CheckContext<'_>, to: NodeId, from: NodeId, bes
     partly.dedup();
     if !partly.is_empty() {
         let found = format!(
-            "a MariaDB connection carries whole tables, and set {} has a filter or leaves columns out",
+            "a MariaDB connection carries whole tables, but set {} has a filter or leaves columns out",
             partly.join(", ")
         );
-        desk.find(
-            Finding::new(&CARRIED_OTHERWISE, Level::Warn, [from, to], found)
+        checks.find(
+            Finding::new(&CARRIED_OTHERWISE, Severity::Warn, [from, to], found)
                 .on_links(vec![pair])
                 .will(format!("{} holds more than the file says", topology.nodes[to].name)),
         );
@@ -454,33 +460,33 @@ pub(crate) fn carried(desk: &mut CheckContext<'_>, to: NodeId, from: NodeId, bes
 }
 
 /// Whether what a source writes is left out by its domain.
-fn domains(desk: &mut CheckContext<'_>, (from, to): (NodeId, NodeId), beside: &[&Incoming]) {
-    let settings = desk.facts(from).map(|facts| &facts.settings);
+fn domains(checks: &mut CheckContext<'_>, (from, to): (NodeId, NodeId), beside: &[&Incoming]) {
+    let settings = checks.facts(from).map(|facts| &facts.settings);
     let Some(Ok(settings)) = settings else { return };
     let Some(domain) = settings.get("gtid_domain_id").cloned() else { return };
-    desk.looked(Area::Links);
+    checks.looked(Area::Links);
     let against = |link: &&Incoming| domain_left_out(&link.filters, &domain);
     let reasons: Vec<String> = beside.iter().filter_map(against).collect();
     if reasons.len() < beside.len() || reasons.is_empty() {
         return;
     }
     let connection = beside.first().map_or("", |link| &link.name);
-    desk.find(
+    checks.find(
         Finding::new(
             &TABLE_NOT_CARRIED,
-            Level::Stop,
+            Severity::Stop,
             [from, to],
             format!(
                 "{} leaves out all that {} writes, which is in domain {domain}: {}",
-                desk.name(to),
-                desk.name(from),
+                checks.name(to),
+                checks.name(from),
                 reasons.join(", ")
             ),
         )
         .on_links(vec![(from, to)])
         .advise(
             Some(to),
-            format!("what was passed over does not come again: audit, then STOP SLAVE '{connection}', CHANGE MASTER '{connection}' TO IGNORE_DOMAIN_IDS = (...) or DO_DOMAIN_IDS = (...) as it should be, {}, START SLAVE '{connection}'", skip_nothing(connection)),
+            format!("what was skipped does not come again: audit, then STOP SLAVE '{connection}', CHANGE MASTER '{connection}' TO IGNORE_DOMAIN_IDS = (...) or DO_DOMAIN_IDS = (...) as it should be, {}, START SLAVE '{connection}'", skip_nothing(connection)),
         ),
     );
 }

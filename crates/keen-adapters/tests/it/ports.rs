@@ -1,0 +1,490 @@
+//! The contract of the ports beside rows: every adapter that has one keeps it. On a file of the stand-in network, on
+//! PostgreSQL 15 and 18, and on MariaDB.
+
+use std::cell::RefCell;
+use std::ops::ControlFlow;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use std::time::{Duration, Instant};
+
+use keen_adapters::adapter::{Adapter, Site};
+use keen_adapters::adapter_of;
+use keen_adapters::server::Password;
+use keen_core::engine::service_tables::{self, Stage};
+use keen_core::fault::FaultKind;
+use keen_core::history::journal::{Begin, Entry, Head, Id, JOURNAL_SLOT, JournalPosition, RowOp};
+use keen_core::observe::node::TableState;
+use keen_core::ports::{InspectionRequest, JournalNeeds, LookAtLinks, ReadJournal, WriteOrigin};
+use keen_core::row::selection::RowKeys;
+use keen_core::topology::{self, Engine, Topology};
+use keen_core::value::Value;
+use keen_lab::{Change, Lab};
+use keen_testkit::typed::server;
+use keen_testkit::{CHECKER, DATABASE, Server};
+use rusqlite::types::Value as Cell;
+use tempfile::TempDir;
+
+/// A write of an application.
+#[derive(Debug, Clone, Copy)]
+enum Write {
+    Insert(i64, &'static str),
+    Update(i64, &'static str),
+    Delete(i64),
+}
+
+/// A node that applications write to, with one table: `id` and `v`.
+struct Place {
+    table: &'static str,
+    topology: Topology,
+    folder: TempDir,
+    lab: Option<RefCell<Lab>>,
+    server: Option<&'static Server>,
+}
+
+impl Place {
+    /// One of each kind.
+    fn all(table: &'static str) -> Vec<Self> {
+        let servers = keen_testkit::ServerKind::ALL.into_iter().map(|engine| Some(server(engine)));
+        std::iter::once(None).chain(servers).map(|server| Self::of(table, server)).collect()
+    }
+
+    fn of(table: &'static str, server: Option<&'static Server>) -> Self {
+        let folder = TempDir::new().unwrap();
+        let at = server.map_or("sqlite:a.db".to_owned(), Server::address);
+        let text = format!(
+            "name = \"huts\"\n[node.a]\nat = \"{at}\"\nwrites = true\n[node.b]\nat = \"sqlite:b.db\"\n\
+             [set.s]\ntables = [\"{table}\"]\n[[link]]\nfrom = \"a\"\nto = \"b\"\ncarries = [\"s\"]\n"
+        );
+        let create = format!("CREATE TABLE {table} (id bigint PRIMARY KEY, v varchar(50))");
+        let file_create = create.replace("bigint", "INTEGER") + ";";
+        let lab = match server {
+            None => Some(Lab::create(folder.path(), &text, |_| file_create.clone(), 1).unwrap()),
+            Some(server) => {
+                server.run(&create).unwrap();
+                server.run(&Self::grant(server, "SELECT", table)).unwrap();
+                None
+            }
+        };
+        let topology = topology::read(&text).0.unwrap();
+        Self { table, topology, folder, lab: lab.map(RefCell::new), server }
+    }
+
+    fn grant(server: &Server, rights: &str, table: &str) -> String {
+        match server.engine().is_postgres() {
+            true => format!("GRANT {rights} ON {table} TO {}", CHECKER.0),
+            false => format!("GRANT {rights} ON {DATABASE}.{table} TO '{}'@'%'", CHECKER.0),
+        }
+    }
+
+    fn engine(&self) -> Engine {
+        self.topology.nodes[0].at.engine()
+    }
+
+    /// Opens a port with the site of the node.
+    fn with<R>(&self, open: impl FnOnce(&dyn Adapter, &Site<'_>) -> R) -> R {
+        let node = &self.topology.nodes[0];
+        let password = || Ok(Some(Password::new(CHECKER.1.to_owned())));
+        let site = Site {
+            node,
+            address: &node.at,
+            base: self.folder.path(),
+            password: &password,
+            wait: Duration::from_secs(5),
+            silence: Duration::from_secs(20),
+            cache_kib: 2000,
+            reader: 0,
+            heartbeat: None,
+            receives: false,
+            stop: Arc::new(AtomicBool::new(false)),
+        };
+        open(adapter_of(self.engine()).unwrap(), &site)
+    }
+
+    fn write(&self, write: Write) {
+        let table = self.table;
+        if let Some(lab) = &self.lab {
+            let id = |id: i64| vec![("id".to_owned(), Cell::Integer(id))];
+            let v = |v: &str| vec![("v".to_owned(), Cell::Text(v.to_owned()))];
+            let change = match write {
+                Write::Insert(key, text) => Change::Insert(table, [id(key), v(text)].concat()),
+                Write::Update(key, text) => Change::Update(table, id(key), v(text)),
+                Write::Delete(key) => Change::Delete(table, id(key)),
+            };
+            lab.borrow_mut().write("a", &[change]).unwrap();
+        }
+        if let Some(server) = self.server {
+            let sql = match write {
+                Write::Insert(id, v) => format!("INSERT INTO {table} VALUES ({id}, '{v}')"),
+                Write::Update(id, v) => format!("UPDATE {table} SET v = '{v}' WHERE id = {id}"),
+                Write::Delete(id) => format!("DELETE FROM {table} WHERE id = {id}"),
+            };
+            server.run(&sql).unwrap();
+        }
+    }
+
+    fn names(&self) -> Vec<(String, String)> {
+        vec![(self.table.to_owned(), self.table.to_owned())]
+    }
+
+    fn end(self) {
+        if let Some(server) = self.server {
+            server.run(&format!("DROP TABLE {}", self.table)).unwrap();
+        }
+    }
+}
+
+#[test]
+fn a_node_tells_how_it_is_set_up() {
+    for place in Place::all("inspected") {
+        let engine = place.engine();
+        place.write(Write::Insert(1, "one"));
+        let tables = [("stay", place.table), ("none", "no_such_table")];
+        let asked = InspectionRequest {
+            tables: tables.map(|(set, local)| (set.to_owned(), local.to_owned())).into(),
+            writes: true,
+            receives: false,
+        };
+        let mut node = place.with(|adapter, site| adapter.inspect(site)).unwrap();
+        let facts = node.look(&asked);
+        drop(node); // its session holds on to the tables that it read
+        assert_eq!(facts.engine, engine);
+        assert!(!facts.about.is_empty() && !facts.standby, "{engine:?}");
+        // Its shapes are those by which rows are read.
+        let shape =
+            place.with(|adapter, site| adapter.rows(site)).unwrap().shape(place.table).unwrap();
+        let table = facts.tables["stay"].as_ref().unwrap().there().unwrap();
+        assert_eq!((&table.shape, &table.any_rows), (&shape, &Ok(true)), "{engine:?}");
+        let missing = facts.tables["none"].as_ref().unwrap();
+        let TableState::Missing(found, advice) = missing else { panic!("{missing:?}") };
+        assert!(found.contains("no_such_table") && !advice.is_empty(), "{engine:?}: {found}");
+        assert!(facts.all_tables.unwrap().contains(&place.table.to_owned()), "{engine:?}");
+        assert!(facts.settings.is_ok() && facts.clock.is_ok(), "{engine:?}");
+        assert_eq!(facts.incoming.unwrap_or_default().len(), 0, "{engine:?}");
+        // It is the same database each time, and with its row gone the table is empty.
+        place.write(Write::Delete(1));
+        let again = place.with(|adapter, site| adapter.inspect(site)).unwrap().look(&asked);
+        assert_eq!(again.identity, facts.identity, "{engine:?}");
+        assert!(facts.identity.database.is_some(), "{engine:?}");
+        let table = again.tables["stay"].as_ref().unwrap().there().unwrap();
+        assert_eq!(table.any_rows, Ok(false), "{engine:?}");
+        place.end();
+    }
+}
+
+#[test]
+fn a_table_that_was_emptied_or_made_anew_is_stored_as_another() {
+    for place in Place::all("stored") {
+        let engine = place.engine();
+        let stored = || {
+            let mut rows = place.with(|adapter, site| adapter.rows(site)).unwrap();
+            let shape = rows.shape(place.table).unwrap();
+            (shape.stored.0.clone(), shape)
+        };
+        place.write(Write::Insert(1, "one"));
+        if let (Engine::MariaDb, Some(server)) = (engine, place.server) {
+            assert_eq!(
+                stored().0.parts,
+                None,
+                "it is told to those alone who may see all sessions"
+            );
+            server.run(&format!("GRANT PROCESS ON *.* TO '{}'@'%'", CHECKER.0)).unwrap();
+        }
+        let (first, shape) = stored();
+        assert!(first.parts.is_some(), "{engine:?}");
+        let collation = first.collations.get("v");
+        assert_eq!(collation.is_some(), engine != Engine::Sqlite, "{engine:?}: {first:?}");
+        if engine == Engine::Postgres {
+            assert!(collation.unwrap().name.contains(':'), "{collation:?}");
+        }
+        // A write changes nothing of it.
+        place.write(Write::Update(1, "two"));
+        assert_eq!(stored().0, first, "{engine:?}");
+        if let Some(server) = place.server {
+            server.run(&format!("TRUNCATE TABLE {}", place.table)).unwrap();
+            let (emptied, same) = stored();
+            assert_ne!(emptied.parts, first.parts, "{engine:?}");
+            // And it is no part of the shape.
+            assert_eq!(same, shape, "{engine:?}");
+            if engine == Engine::MariaDb {
+                let revoke = format!("REVOKE PROCESS ON *.* FROM '{}'@'%'", CHECKER.0);
+                server.run(&revoke).unwrap();
+            }
+        }
+        place.end();
+    }
+}
+
+#[test]
+fn a_log_tells_how_far_it_reaches() {
+    for place in Place::all("reached") {
+        let engine = place.engine();
+        let mut node = place.with(|adapter, site| adapter.inspect(site)).unwrap();
+        let Ok(reach) = node.log_reach(None) else {
+            assert_eq!(node.log_reach(None).unwrap_err().kind, FaultKind::NotTold, "{engine:?}");
+            assert_eq!(engine, Engine::Sqlite);
+            continue;
+        };
+        assert_eq!((&reach.moved, &reach.enough), (&None, &None), "{engine:?}");
+        place.write(Write::Insert(1, "one"));
+        let mut later = place.with(|adapter, site| adapter.inspect(site)).unwrap();
+        let since = later.log_reach(Some(&reach.now)).unwrap();
+        assert_ne!(since.now, reach.now, "{engine:?}");
+        if since.oldest.is_ok() {
+            assert_eq!(since.enough, Some(Ok(true)), "{engine:?}");
+            assert!(since.moved.is_some(), "{engine:?}");
+        }
+        let fault = later.log_reach(Some("yesterday")).unwrap_err();
+        assert_eq!(fault.kind, FaultKind::Position, "{engine:?}: {fault}");
+        drop((node, later));
+        place.end();
+    }
+}
+
+/// Looks again and again until something is so.
+fn until(what: &str, mut so: impl FnMut() -> bool) {
+    let began = Instant::now();
+    while !so() {
+        assert!(began.elapsed() < Duration::from_secs(30), "{what}");
+        std::thread::sleep(Duration::from_millis(100));
+    }
+}
+
+#[test]
+fn links_are_looked_at_again_and_again() {
+    for place in Place::all("linked") {
+        let engine = place.engine();
+        let mut node: Box<dyn LookAtLinks + Send> =
+            place.with(|adapter, site| adapter.links(site)).unwrap();
+        let mut look = || node.look_at_links(&place.names()).unwrap();
+        place.write(Write::Insert(1, "one"));
+        let first = look();
+        assert_eq!(first.engine, engine);
+        assert!(first.asked > 0 && !first.standby && !first.about.is_empty(), "{engine:?}");
+        assert_eq!(first.inflows.as_ref().map(Vec::len).unwrap_or_default(), 0, "{engine:?}");
+        // A look writes nothing, and a write moves the position on.
+        let before = look().position.unwrap();
+        place.write(Write::Update(1, "two"));
+        let mut after = look().position.unwrap();
+        until("the position does not move", || {
+            after = look().position.unwrap();
+            !before.has(&after)
+        });
+        assert!(after.has(&before), "{engine:?}: {before} {after}");
+        // That the table changed is seen, after a while.
+        let touched = first.touched.get(place.table).copied();
+        let mut turn = 0;
+        until("that the table changed is not seen", || {
+            turn += 1;
+            place.write(Write::Update(1, if turn % 2 == 0 { "even" } else { "odd" }));
+            look().touched.get(place.table).copied() != touched
+        });
+        drop(node);
+        place.end();
+    }
+}
+
+#[test]
+fn a_probes_row_comes_changes_and_goes() {
+    for place in Place::all("probing") {
+        let engine = place.engine();
+        let table = "probed";
+        let create = service_tables::create(engine, table);
+        match (&place.lab, place.server) {
+            (Some(lab), _) => lab.borrow_mut().tamper("a", &create).unwrap(),
+            (_, Some(server)) => {
+                // Without the rights nothing is written, and that is said.
+                server.run(&create).unwrap();
+                let probe = place.with(|adapter, site| adapter.probe(site, table));
+                let refused = probe.and_then(|mut probe| probe.write("x", "a", Stage::Insert));
+                assert_eq!(refused.unwrap_err().kind, FaultKind::NotAllowed, "{engine:?}");
+                let rights = "SELECT, INSERT, UPDATE, DELETE";
+                server.run(&Place::grant(server, rights, table)).unwrap();
+            }
+            _ => {}
+        }
+        let id = "keen-1-2 it's \"a\"";
+        let mut probe = place.with(|adapter, site| adapter.probe(site, table)).unwrap();
+        assert_eq!(probe.find(id).unwrap(), None, "{engine:?}");
+        assert_eq!(probe.ids().unwrap(), [] as [&str; 0], "{engine:?}");
+        for stage in Stage::ALL {
+            probe.write(id, "a", stage).unwrap();
+            assert_eq!(probe.find(id).unwrap().as_deref(), stage.mark(), "{engine:?}");
+            let mut other = place.with(|adapter, site| adapter.probe(site, table)).unwrap();
+            assert_eq!(other.find(id).unwrap().as_deref(), stage.mark(), "{engine:?}");
+            let there = if stage.mark().is_some() { vec![id.to_owned()] } else { Vec::new() };
+            assert_eq!(other.ids().unwrap(), there, "{engine:?}");
+        }
+        // What is refused leaves nothing behind.
+        probe.write(id, "a", Stage::Insert).unwrap();
+        probe.write(id, "b", Stage::Insert).unwrap_err();
+        assert_eq!(probe.find(id).unwrap().as_deref(), Some("new"), "{engine:?}");
+        assert_eq!(probe.ids().unwrap(), [id], "{engine:?}");
+        drop(probe);
+        if let Some(server) = place.server {
+            server.run(&format!("DROP TABLE {table}")).unwrap();
+        }
+        place.end();
+    }
+}
+
+/// The writes that a journal tells of the rows of a table, in order.
+fn told(journal: &mut dyn ReadJournal) -> Vec<(Begin, RowOp, Value)> {
+    let (mut rows, mut begin) = (Vec::new(), None::<Begin>);
+    journal
+        .read(&mut |entry| {
+            match entry {
+                Entry::Begin(next) => {
+                    let before = begin.as_ref().map(|begin| begin.order);
+                    assert!(before < Some(next.order), "orders ascend: {before:?} {next:?}");
+                    begin = Some(next);
+                }
+                Entry::Row(change) => {
+                    let side = change.after.or(change.before).unwrap();
+                    let at = change.columns.iter().position(|name| name == "id").unwrap();
+                    rows.push((begin.clone().unwrap(), change.act, side[at].clone().unwrap()));
+                }
+                _ => {}
+            }
+            ControlFlow::Continue(())
+        })
+        .unwrap();
+    rows
+}
+
+/// Makes what reading a node's journal needs; what takes it away again.
+fn let_journal_be_read(place: &Place) -> Vec<String> {
+    let Some(server) = place.server else { return Vec::new() };
+    let tables = [place.table.to_owned()];
+    let needs = || place.with(|adapter, site| adapter.journal_needs(site, &tables)).unwrap();
+    match needs() {
+        JournalNeeds::Nothing => Vec::new(),
+        JournalNeeds::Rights { account, lacking } => {
+            for right in lacking {
+                server.run(&format!("GRANT {right} ON *.* TO {account}")).unwrap();
+            }
+            let now = needs();
+            assert!(
+                matches!(&now, JournalNeeds::Rights { lacking, .. } if lacking.is_empty()),
+                "{now:?}"
+            );
+            Vec::new()
+        }
+        JournalNeeds::Slot(setup) => {
+            assert!(setup.slot.is_none() && !setup.published, "{setup:?}");
+            let (account, slot) = (CHECKER.0, &setup.slot_name);
+            let of_origins = "FUNCTION pg_show_replication_origin_status()";
+            for sql in [
+                format!("ALTER ROLE {account} REPLICATION"),
+                format!("GRANT EXECUTE ON {of_origins} TO {account}"),
+                format!(
+                    "CREATE PUBLICATION {JOURNAL_SLOT} FOR TABLE {} WITH (publish_via_partition_root = true)",
+                    place.table
+                ),
+                format!("SELECT pg_create_logical_replication_slot('{slot}', 'pgoutput')"),
+            ] {
+                server.run(&sql).unwrap();
+            }
+            let JournalNeeds::Slot(now) = needs() else { panic!("another kind of need") };
+            assert!(now.slot.is_some() && now.published && now.may_read && now.may_see_origins);
+            vec![
+                format!("SELECT pg_drop_replication_slot('{slot}')"),
+                format!("DROP PUBLICATION {JOURNAL_SLOT}"),
+            ]
+        }
+    }
+}
+
+#[test]
+fn a_journal_tells_each_write_once_and_goes_on_where_it_ended() {
+    for place in Place::all("logged") {
+        let engine = place.engine();
+        let end = let_journal_be_read(&place);
+        let open = || place.with(|adapter, site| adapter.journal(site, &place.names())).unwrap();
+        place.write(Write::Insert(1, "one"));
+        place.write(Write::Insert(2, "two"));
+        place.write(Write::Update(1, "uno"));
+        let mut journal = open();
+        let head: Head = journal.head().unwrap();
+        assert!(!head.about.is_empty(), "{engine:?}");
+        let first = told(&mut *journal);
+        let ops = |rows: &[(Begin, RowOp, Value)]| -> Vec<(RowOp, Value)> {
+            rows.iter().map(|(_, op, id)| (*op, id.clone())).collect()
+        };
+        let (insert, update, delete) = (RowOp::Insert, RowOp::Update, RowOp::Delete);
+        let [one, two] = [1, 2].map(Value::Int);
+        let so_far = [(insert, one.clone()), (insert, two.clone()), (update, one)];
+        assert_eq!(ops(&first), so_far, "{engine:?}");
+        // Each of its own transactions is numbered by the node, in ascending order, and tells when it was made.
+        let ids: Vec<&Id> = first.iter().map(|(begin, ..)| &begin.id).collect();
+        assert!(ids.is_sorted_by(|a, b| a.writer == b.writer && a.place < b.place), "{ids:?}");
+        if let Some(identity) = &head.identity {
+            assert_eq!(&ids[0].writer.origin, identity, "{engine:?}");
+        }
+        assert!(first.iter().all(|(begin, ..)| begin.made.is_some()), "{engine:?}");
+        let ended = journal.ended().unwrap();
+
+        // Later it goes on where it ended, and tells what came since; read whole, it tells all alike.
+        place.write(Write::Delete(2));
+        let mut later = open();
+        later.head().unwrap();
+        assert!(later.go_on(&ended).unwrap(), "{engine:?}");
+        let since = told(&mut *later);
+        assert_eq!(ops(&since), [(delete, two)], "{engine:?}");
+        assert!(since[0].0.order > first[2].0.order, "{engine:?}");
+        let mut whole = open();
+        assert_eq!(whole.head().unwrap().identity, head.identity, "{engine:?}");
+        let all = told(&mut *whole);
+        let id = |rows: &[(Begin, RowOp, Value)]| -> Vec<Id> {
+            rows.iter().map(|(begin, ..)| begin.id.clone()).collect()
+        };
+        assert_eq!(id(&all), [id(&first), id(&since)].concat(), "{engine:?}");
+
+        // Broken off it has not ended, and a place that it does not have is none to go on from.
+        let mut broken = open();
+        broken.head().unwrap();
+        broken.read(&mut |_| ControlFlow::Break(())).unwrap();
+        assert_eq!(broken.ended(), None, "{engine:?}");
+        let nowhere = JournalPosition { order: 1, at: "nowhere".to_owned() };
+        assert!(!open().go_on(&nowhere).unwrap_or(false), "{engine:?}");
+        drop((journal, later, whole, broken));
+        if let Some(server) = place.server {
+            end.iter().for_each(|sql| server.run(sql).unwrap());
+        }
+        place.end();
+    }
+}
+
+#[test]
+fn rows_tell_their_last_writes_where_the_engine_keeps_them() {
+    for place in Place::all("written_last") {
+        let engine = place.engine();
+        place.write(Write::Insert(1, "one"));
+        place.write(Write::Insert(2, "two"));
+        place.write(Write::Update(1, "uno"));
+        match place.with(|adapter, site| adapter.last_writes(site)) {
+            Err(fault) => {
+                assert_eq!(fault.kind, FaultKind::NotSupported, "{engine:?}: {fault}");
+                assert!(fault.what.contains(engine.name()), "{fault}");
+                assert_ne!(engine, Engine::Postgres);
+            }
+            Ok(mut tells) => {
+                let shape = place.with(|adapter, site| adapter.rows(site)).unwrap();
+                let shape = { shape }.shape(place.table).unwrap();
+                let key = vec![shape.column("id").unwrap().clone()];
+                let keys = [1, 2, 3].map(|id| vec![Value::Int(id)]);
+                let rows = RowKeys { columns: key, keys: keys.into() };
+                let name = ["public".to_owned(), place.table.to_owned()];
+                let told = tells.last_writes(&name, &rows).unwrap();
+                let [Some(first), Some(second), None] = &told[..] else { panic!("{told:?}") };
+                assert!(second.made < first.made, "{told:?}");
+                assert_eq!(first.came, WriteOrigin::MadeHere);
+                // A copy of what was told stands as long as the row does.
+                assert_eq!(
+                    tells.last_writes(&name, &rows).unwrap()[1].as_ref().unwrap().made,
+                    second.made
+                );
+            }
+        }
+        place.end();
+    }
+}
