@@ -9,6 +9,7 @@ use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use keen_core::fault::{FaultKind, ReadFault};
+use keen_core::plan::port::WriteSteps;
 use keen_core::ports::{
     JournalNeeds, LookAtLinks, LookAtNode, ReadJournal, ReadRows, TellLastWrites, WriteProbe,
 };
@@ -17,6 +18,7 @@ use keen_core::topology::{Address, Engine, Node, ServerAddress};
 use crate::server::{Access, Password};
 
 /// Where a node is opened, as whom, and how long that may take.
+#[derive(Clone)]
 pub struct Site<'a> {
     /// The node, as the topology has it.
     pub node: &'a Node,
@@ -24,6 +26,8 @@ pub struct Site<'a> {
     pub address: &'a Address,
     /// The folder that relative paths start at.
     pub base: &'a Path,
+    /// Who logs in, if that is not the account of the address.
+    pub user: Option<&'a str>,
     /// Finds the password of its account.
     pub password: &'a dyn Fn() -> Result<Option<Password>, ReadFault>,
     /// How long a connection or a lock is waited for.
@@ -51,8 +55,12 @@ impl Site<'_> {
         let Address::Server(server) = self.address else {
             return Err(self.unfit("is a file, not a server"));
         };
+        let mut server = ServerAddress::clone(server);
+        if let Some(user) = self.user {
+            user.clone_into(&mut server.user);
+        }
         let access = Access {
-            server: ServerAddress::clone(server),
+            server,
             password: (self.password)()?,
             tls: self.node.tls.clone(),
             base: self.base.to_owned(),
@@ -137,6 +145,14 @@ pub trait Adapter: Sync {
         _table: &str,
     ) -> Result<Box<dyn WriteProbe + Send>, ReadFault> {
         Err(self.lacks("writing a probe"))
+    }
+
+    /// Opens a node to write the steps of a plan to it.
+    ///
+    /// # Errors
+    /// As [`Adapter::rows`].
+    fn write(&self, _site: &Site<'_>) -> Result<Box<dyn WriteSteps>, ReadFault> {
+        Err(self.lacks("writing steps"))
     }
 
     /// Opens a node's journal. The tables are named as the sets do, and as the node does.

@@ -53,7 +53,7 @@ glossary! {
     "probe": "A row that keen writes on one node and looks for on all others, to see what arrives and how long it takes.";
     "proven": "Of a conflict: the order of the journals shows that neither write had seen the other. No clock is involved.";
     "question": "A decision that a plan leaves to a person, with what each answer keeps and loses.";
-    "repair": "A write made by a plan's script. PostgreSQL's log records it under the origin keen_repair; it never counts as a conflicting write.";
+    "repair": "A write made by a plan's script or by keen mend. PostgreSQL's log records it under the origin keen_repair; it never counts as a conflicting write.";
     "reused": "A number that two journals give to different transactions: it was assigned twice, as happens after a log was started over.";
     "set": "A named list of tables, with an optional row filter and choice of columns, that links carry.";
     "settled": "Of a row: every node has applied what was written earlier, nothing changed meanwhile, and it still differs.";

@@ -12,6 +12,7 @@
 //! - [`conflicts`]: every journal is read, and writes that collide are judged.
 //! - [`owed`]: the writes that a receiver lacks.
 //! - [`spool`]: rows on disk until they are asked for.
+//! - [`mend`]: a plan is carried out, batch by batch, or taken back.
 //! - [`ledger`]: what runs keep of what they found.
 
 pub mod audit;
@@ -19,6 +20,7 @@ pub mod conflicts;
 pub mod fan_out;
 pub mod ledger;
 pub mod links;
+pub mod mend;
 pub mod opener;
 pub mod owed;
 pub mod preflight;

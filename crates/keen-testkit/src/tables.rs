@@ -102,6 +102,7 @@ pub fn topology(nodes: &[(&str, bool)], edges: &[(NodeId, NodeId)]) -> Topology 
         name: (*name).to_owned(),
         at: Address::Sqlite(format!("{name}.db")),
         password: None,
+        mend: None,
         tls: Tls::default(),
         journal: None,
         column_names: BTreeMap::new(),

@@ -11,7 +11,9 @@ mod envelope;
 pub mod history;
 pub mod journal;
 pub mod links;
+pub mod mend;
 pub mod plan;
+mod plan_reader;
 pub mod preflight;
 pub mod probe;
 #[cfg(feature = "schema")]
@@ -28,6 +30,7 @@ pub use envelope::{
     ByNode, Ending, Envelope, FaultDocument, LinkEnds, LinkRows, NamedNode, VERSION, exact_seconds,
     fault, seconds,
 };
+pub use plan_reader::{plan_step, plan_table, plan_tables};
 pub use shape::{
     ColumnDocument, ShapeColumn, ShapeDocument, ShapeReference, TriggerDocument, columns, key,
     layout, shapes,

@@ -1,15 +1,19 @@
 //! A plan: the document, its lines, and how they are written step by step from where the rows are.
 
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use keen_core::audit::merge::Version;
 use keen_core::fault::ReadFault;
-use keen_core::plan::sql::statement::Statement;
-use keen_core::plan::{Choice, Guarded, Question, Step};
+use keen_core::plan::{Choice, Question, Step, same_row};
 use keen_core::topology::Topology;
+use keen_core::value::Value;
 use serde::ser::{SerializeMap, Serializer};
 use serde::{Deserialize, Serialize};
-use serde_json::Value as Json;
 
+use crate::audit::TableStart;
 use crate::envelope::{Ending, Envelope};
-use crate::value::{CellWriter, Cells, CellsWriter, WriteEach};
+use crate::value::{Cells, CellsWriter, WriteEach};
 
 /// A plan as one document.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -35,8 +39,41 @@ pub enum PlanLine {
     Step(Box<StepDocument>),
     /// The questions that only a person can decide.
     Question(QuestionDocument),
-    /// The last line. A stream without it is not whole.
+    /// The last line of a plan. One without it is not whole.
     Summary(PlanSummary),
+    /// After a way back: a batch of steps that was made, or was about to be kept.
+    Batch(BatchDocument),
+}
+
+/// A batch of steps, as it is kept beside the way back.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct BatchDocument {
+    /// Its number in the run, from 1.
+    pub batch: u64,
+    /// Where.
+    pub node: String,
+    /// Its standing.
+    pub state: BatchState,
+    /// The numbers of its steps.
+    pub steps: Vec<u64>,
+}
+
+/// The standing of a batch.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum BatchState {
+    /// It is about to be kept: whether it was, the node knows.
+    Ready,
+    /// It was kept.
+    Done,
+    /// It was not kept.
+    Dropped,
+    /// It is about to be taken back: whether it was, the node knows.
+    Undoing,
+    /// It was kept and then taken back.
+    Undone,
 }
 
 /// The beginning, before the steps.
@@ -54,6 +91,15 @@ pub struct PlanStart {
     pub audited: String,
     /// It was stopped before its end.
     pub interrupted: bool,
+    /// The nodes that were read for it.
+    pub read: Vec<String>,
+    /// The text of the topology file, in a digest: 32 hexadecimal digits.
+    pub topology_digest: String,
+    /// Of the way back of a plan, the plan: 32 hexadecimal digits.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub undoes: Option<String>,
+    /// The tables that steps write to: how their rows were compared, and their shapes.
+    pub tables: Vec<TableStart>,
     /// Notes to know before it is carried out.
     pub notes: Vec<String>,
     /// How much there is.
@@ -86,6 +132,9 @@ pub struct PlanSummary {
 pub struct StepDocument {
     /// Its number, from 1.
     pub step: u64,
+    /// The kind of act: a row that is written.
+    #[cfg_attr(feature = "schema", schemars(schema_with = "crate::schema::act"))]
+    pub act: String,
     /// Where.
     pub node: String,
     /// The loss of the node; null if nothing is lost.
@@ -101,21 +150,23 @@ pub struct StepDocument {
     pub op: String,
     /// Of a row that is its own key, how often it is there.
     pub copies: Option<CopyCounts>,
+    /// Of a write that is made in two, the number of the other half: neither is made without the other.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub half_of: Option<u64>,
     /// Why this is right.
     pub reason: String,
-    /// The cells that change, or the row, as they are; null where there is no row.
+    /// The row as it is; null where there is none.
     pub before: Option<Cells>,
-    /// The same as they will be.
+    /// The row as it will be; null where there will be none.
     pub after: Option<Cells>,
-    /// The condition under which it may run.
-    pub guard: GuardDocument,
-    /// The write.
-    pub statement: WriteDocument,
-    /// The way back.
-    pub undo: UndoDocument,
+    /// The condition under which it may run: what each node has to hold, the node itself among them.
+    pub guard: Vec<GuardDocument>,
     /// Whether other nodes take over what it writes, in a sentence.
     pub replicates_onward: String,
 }
+
+/// The kind of act of a step that writes a row.
+pub const ROW: &str = "row";
 
 /// How often a row that is its own key is there.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -127,48 +178,39 @@ pub struct CopyCounts {
     pub after: u64,
 }
 
-/// The condition under which a statement may run, in the transaction that runs it.
+/// What nodes have to hold of a row for a step to run.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct GuardDocument {
-    /// In words.
-    pub condition: String,
-    /// The query that tells.
-    pub query: StatementDocument,
-    /// The number that the query must yield.
-    pub must_yield: u64,
+    /// The nodes.
+    pub nodes: Vec<String>,
+    /// The row: the step's "before" or "after", or cells of its own; null for none.
+    pub row: Option<GuardRow>,
+    /// How often a row that is its own key is there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub count: Option<u64>,
 }
 
-/// A statement and what is bound to it.
+/// A row of a guard.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct StatementDocument {
-    /// SQL, with places for values in the manner of its engine: `?1`, `$1`, `?`.
-    pub sql: String,
-    /// The values, in the order of their places.
-    #[cfg_attr(feature = "schema", schemars(schema_with = "crate::schema::cell_list"))]
-    pub values: Vec<Json>,
+#[serde(untagged)]
+pub enum GuardRow {
+    /// The one that the step itself tells: "before" or "after".
+    Side(Side),
+    /// Another one.
+    Cells(Cells),
 }
 
-/// A statement that writes.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+/// A row that a step tells.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct WriteDocument {
-    /// The statement.
-    #[serde(flatten)]
-    pub statement: StatementDocument,
-    /// How many rows it must change.
-    pub rows_changed: u64,
-}
-
-/// The way back of a step.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct UndoDocument {
-    /// The condition under which it may run.
-    pub guard: GuardDocument,
-    /// The write.
-    pub statement: WriteDocument,
+#[serde(rename_all = "snake_case")]
+pub enum Side {
+    /// As it is.
+    Before,
+    /// As it will be.
+    After,
 }
 
 /// The questions that only a person can decide.
@@ -209,6 +251,8 @@ pub struct PlanWriter<'a, S, Q> {
     pub start: PlanStart,
     /// Its steps, each read when it is written.
     pub steps: S,
+    /// Of those that are made in two, the number of the other half.
+    pub halves: BTreeMap<u64, u64>,
     /// Its questions, each read when it is written.
     pub questions: Q,
 }
@@ -227,8 +271,10 @@ where
             questions: Q,
         }
         let topology = self.topology;
+        let half_of = |number| self.halves.get(&number).copied();
         let steps = self.steps.clone().zip(1..).map(|(step, number)| {
-            Deferred(step.map(|step| StepWriter { topology, number, step, kind: None }))
+            let half_of = half_of(number);
+            Deferred(step.map(|step| StepWriter { topology, number, step, half_of, kind: None }))
         });
         let questions = self.questions.clone().map(|question| {
             Deferred(question.map(|question| QuestionWriter { topology, question, kind: None }))
@@ -259,20 +305,21 @@ pub struct StepWriter<'a> {
     pub number: u64,
     /// The step.
     pub step: Step,
+    /// Of a write that is made in two, the number of the other half.
+    pub half_of: Option<u64>,
     /// The kind of line, if it is one.
     pub kind: Option<&'static str>,
 }
 
 impl Serialize for StepWriter<'_> {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
-        let Self { topology, number, step, kind } = self;
-        let (write, undo) = step.write_and_undo();
-        let changes = step.changes();
+        let Self { topology, number, step, half_of, kind } = self;
         let mut map = to.serialize_map(None)?;
         if let Some(kind) = kind {
             map.serialize_entry("kind", kind)?;
         }
         map.serialize_entry("step", number)?;
+        map.serialize_entry("act", ROW)?;
         map.serialize_entry("node", &topology.nodes[step.node].name)?;
         map.serialize_entry("loses", &step.loses)?;
         map.serialize_entry("set", &topology.sets[step.set].name)?;
@@ -281,65 +328,48 @@ impl Serialize for StepWriter<'_> {
         map.serialize_entry("op", step.op.name())?;
         let copies = step.copies.map(|(before, after)| CopyCounts { before, after });
         map.serialize_entry("copies", &copies)?;
+        if half_of.is_some() {
+            map.serialize_entry("half_of", half_of)?;
+        }
         map.serialize_entry("reason", &step.reason)?;
-        let before = changes.iter().map(|(name, before, _)| Some((*name, (*before)?)));
-        map.serialize_entry("before", &before.collect::<Option<Vec<_>>>().map(CellsWriter))?;
-        let after = changes.iter().map(|(name, _, after)| Some((*name, (*after)?)));
-        map.serialize_entry("after", &after.collect::<Option<Vec<_>>>().map(CellsWriter))?;
-        map.serialize_entry("guard", &GuardWriter(&write))?;
-        map.serialize_entry("statement", &WriteWriter(&write))?;
-        map.serialize_entry("undo", &UndoWriter(&undo))?;
+        map.serialize_entry("before", &row_of(step, step.before()))?;
+        map.serialize_entry("after", &row_of(step, step.after()))?;
+        let guard = step.guard();
+        let guard = guard.iter().map(|version| GuardWriter { topology, step, version });
+        map.serialize_entry("guard", &WriteEach(guard))?;
         map.serialize_entry("replicates_onward", &step.onward)?;
         map.end()
     }
 }
 
-fn statement<M: SerializeMap>(map: &mut M, statement: &Statement<'_>) -> Result<(), M::Error> {
-    let (sql, values) = statement.bound();
-    map.serialize_entry("sql", &sql)?;
-    map.serialize_entry("values", &WriteEach(values.iter().map(|value| CellWriter(value))))
+fn row_of<'a>(step: &'a Step, row: Option<&'a Arc<Vec<Value>>>) -> Option<CellsWriter<'a>> {
+    row.map(|cells| CellsWriter::row(step.layout(), cells))
 }
 
-struct StatementWriter<'a>(&'a Statement<'a>);
-
-impl Serialize for StatementWriter<'_> {
-    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
-        let mut map = to.serialize_map(None)?;
-        statement(&mut map, self.0)?;
-        map.end()
-    }
+struct GuardWriter<'a> {
+    topology: &'a Topology,
+    step: &'a Step,
+    version: &'a Version,
 }
-
-struct GuardWriter<'a>(&'a Guarded<'a>);
 
 impl Serialize for GuardWriter<'_> {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        let Self { topology, step, version } = self;
+        let nodes: Vec<&str> =
+            version.nodes.iter().map(|node| &topology.nodes[*node].name[..]).collect();
+        let row = version.row.as_deref();
+        let is = |side: Option<&Arc<Vec<Value>>>| same_row(row, side.map(|side| &**side));
         let mut map = to.serialize_map(None)?;
-        map.serialize_entry("condition", &self.0.condition)?;
-        map.serialize_entry("query", &StatementWriter(&self.0.guard))?;
-        map.serialize_entry("must_yield", &self.0.expected)?;
-        map.end()
-    }
-}
-
-struct WriteWriter<'a>(&'a Guarded<'a>);
-
-impl Serialize for WriteWriter<'_> {
-    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
-        let mut map = to.serialize_map(None)?;
-        statement(&mut map, &self.0.statement)?;
-        map.serialize_entry("rows_changed", &self.0.changes)?;
-        map.end()
-    }
-}
-
-struct UndoWriter<'a>(&'a Guarded<'a>);
-
-impl Serialize for UndoWriter<'_> {
-    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
-        let mut map = to.serialize_map(Some(2))?;
-        map.serialize_entry("guard", &GuardWriter(self.0))?;
-        map.serialize_entry("statement", &WriteWriter(self.0))?;
+        map.serialize_entry("nodes", &nodes)?;
+        match row {
+            None => map.serialize_entry("row", &())?,
+            Some(_) if is(step.before()) => map.serialize_entry("row", &Side::Before)?,
+            Some(_) if is(step.after()) => map.serialize_entry("row", &Side::After)?,
+            Some(cells) => map.serialize_entry("row", &CellsWriter::row(step.layout(), cells))?,
+        }
+        if step.copies.is_some() {
+            map.serialize_entry("count", &version.count)?;
+        }
         map.end()
     }
 }

@@ -16,6 +16,7 @@ use crate::envelope::VERSION;
 use crate::history::HistoryDocument;
 use crate::journal::JournalLine;
 use crate::links::FlowDocument;
+use crate::mend::MendDocument;
 use crate::plan::{PlanDocument, PlanLine};
 use crate::preflight::{JoinDocument, PreflightDocument};
 use crate::probe::{FenceDocument, ProbeDocument};
@@ -34,6 +35,7 @@ pub fn documents() -> Vec<(&'static str, Schema)> {
         document::<HistoryDocument>("history", "keen history --format json"),
         document::<JoinDocument>("join", "keen preflight --join NODE --from NODE --format json"),
         line::<JournalLine>("journal-line", "A line of a journal file"),
+        document::<MendDocument>("mend", "keen mend PLAN --format json"),
         document::<PlanDocument>("plan", "keen plan --format json"),
         line::<PlanLine>("plan-line", "A line of keen plan --format ndjson"),
         document::<PreflightDocument>("preflight", "keen preflight --format json"),
@@ -120,11 +122,6 @@ impl JsonSchema for Cell {
     }
 }
 
-pub(crate) fn cell_list(generator: &mut SchemaGenerator) -> Schema {
-    let cell = generator.subschema_for::<Cell>();
-    json_schema!({"type": "array", "items": cell})
-}
-
 fn one_of<'n>(names: impl IntoIterator<Item = &'n str>) -> Schema {
     let names: Vec<&str> = names.into_iter().collect();
     json_schema!({"type": "string", "enum": names})
@@ -147,6 +144,7 @@ names! {
     verdict = ["agrees", "diverges", "unread", "unsettled"];
     unsettled = ["in_flight", "moving"];
     row_op = ["insert", "update", "delete"];
+    act = ["row"];
     deed = ["insert", "update", "delete", "take", "refer", "shape"];
     fate = ["kept", "lost", "unknown"];
     doubt = ["writer_outside", "journal_not_read", "journal_too_short", "last_writes_only"];

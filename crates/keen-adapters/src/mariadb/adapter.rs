@@ -1,10 +1,11 @@
 //! MariaDB servers as an adapter.
 
 use keen_core::fault::ReadFault;
+use keen_core::plan::port::WriteSteps;
 use keen_core::ports::{JournalNeeds, LookAtLinks, LookAtNode, ReadJournal, ReadRows, WriteProbe};
 use keen_core::topology::Engine;
 
-use super::{MariaDbJournal, MariaDbLinks, MariaDbNode, MariaDbProbe};
+use super::{MariaDbJournal, MariaDbLinks, MariaDbNode, MariaDbProbe, MariaDbWriter};
 use crate::adapter::{Adapter, Site};
 
 /// MariaDB servers.
@@ -26,6 +27,10 @@ impl Adapter for MariaDbAdapter {
 
     fn links(&self, site: &Site<'_>) -> Result<Box<dyn LookAtLinks + Send>, ReadFault> {
         Ok(Box::new(MariaDbLinks::open(&site.access()?, site.heartbeat)?))
+    }
+
+    fn write(&self, site: &Site<'_>) -> Result<Box<dyn WriteSteps>, ReadFault> {
+        Ok(Box::new(MariaDbWriter::open(&site.access()?)?))
     }
 
     fn probe(&self, site: &Site<'_>, table: &str) -> Result<Box<dyn WriteProbe + Send>, ReadFault> {

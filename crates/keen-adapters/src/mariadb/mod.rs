@@ -17,6 +17,7 @@ mod queries;
 mod read;
 mod replication;
 mod shape;
+mod write;
 
 use keen_core::ports::JournalNeeds;
 use std::collections::HashMap;
@@ -32,6 +33,7 @@ pub use binlog::MariaDbJournal;
 use connect::MariaDbSession;
 pub use links::MariaDbLinks;
 pub use probe::MariaDbProbe;
+pub use write::MariaDbWriter;
 
 /// The account that logs in, as the server's statements name it.
 ///

@@ -3,6 +3,7 @@
 use super::queries;
 use std::collections::BTreeMap;
 
+use keen_core::engine::service_tables;
 use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::row::schema::{
     self, Beside, ColumnShape, Family, Reference, StoredCollation, StoredTable, TableShape, Trigger,
@@ -54,7 +55,7 @@ pub(super) fn others(
         })
     };
     let other = |(table, exact): &(String, bool)| {
-        table != keen_core::engine::service_tables::TABLE
+        ![service_tables::TABLE, service_tables::MARKS].contains(&&table[..])
             && !table.starts_with("keen_lab_")
             && !named.iter().any(|name| means(name, table, *exact))
     };

@@ -1,13 +1,15 @@
 //! PostgreSQL servers as an adapter.
 
 use keen_core::fault::ReadFault;
+use keen_core::plan::port::WriteSteps;
 use keen_core::ports::{
     JournalNeeds, LookAtLinks, LookAtNode, ReadJournal, ReadRows, TellLastWrites, WriteProbe,
 };
 use keen_core::topology::Engine;
 
 use super::{
-    PostgresJournal, PostgresLastWrites, PostgresLinks, PostgresNode, PostgresProbe, journal_setup,
+    PostgresJournal, PostgresLastWrites, PostgresLinks, PostgresNode, PostgresProbe,
+    PostgresWriter, journal_setup,
 };
 use crate::adapter::{Adapter, Site};
 
@@ -30,6 +32,10 @@ impl Adapter for PostgresAdapter {
 
     fn links(&self, site: &Site<'_>) -> Result<Box<dyn LookAtLinks + Send>, ReadFault> {
         Ok(Box::new(PostgresLinks::open(&site.access()?, site.heartbeat)?))
+    }
+
+    fn write(&self, site: &Site<'_>) -> Result<Box<dyn WriteSteps>, ReadFault> {
+        Ok(Box::new(PostgresWriter::open(&site.access()?)?))
     }
 
     fn probe(&self, site: &Site<'_>, table: &str) -> Result<Box<dyn WriteProbe + Send>, ReadFault> {

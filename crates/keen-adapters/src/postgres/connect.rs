@@ -9,7 +9,7 @@ use keen_core::fault::ReadFault;
 use tokio::runtime::Runtime;
 use tokio_postgres::config::SslMode;
 use tokio_postgres::types::ToSql;
-use tokio_postgres::{Client, Config, CopyOutStream, NoTls, Row, RowStream};
+use tokio_postgres::{Client, Config, CopyOutStream, NoTls, Row, RowStream, SimpleQueryMessage};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
 use super::fault;
@@ -202,6 +202,15 @@ impl PostgresSession {
         let doing = "inspect the server";
         let row = self.within(doing, self.client.query_one(sql, &[]))?;
         row.map_err(|error| self.failed(doing, &error))
+    }
+
+    /// What comes of statements that are sent as they are.
+    pub(super) fn simple(
+        &self,
+        doing: &str,
+        sql: &str,
+    ) -> Result<Result<Vec<SimpleQueryMessage>, tokio_postgres::Error>, ReadFault> {
+        self.within(doing, self.client.simple_query(sql))
     }
 
     pub(super) fn copy_out(&self, doing: &str, sql: &str) -> Result<CopyOutStream, ReadFault> {

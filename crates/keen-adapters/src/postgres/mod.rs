@@ -22,6 +22,7 @@ mod read;
 mod replication;
 mod shape;
 mod types;
+mod write;
 
 use keen_core::engine::selection::{any_of, each_key};
 use keen_core::row::selection::RowKeys;
@@ -41,6 +42,7 @@ pub(crate) use journal::journal_setup;
 pub use last_writes::PostgresLastWrites;
 pub use links::PostgresLinks;
 pub use probe::PostgresProbe;
+pub use write::PostgresWriter;
 
 /// Older ones lack columns of the catalogue that are asked for here.
 const OLDEST: i32 = 15;

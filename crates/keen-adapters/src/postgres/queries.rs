@@ -251,7 +251,7 @@ pub(super) const OTHER_TABLES: &str = "SELECT * FROM (WITH RECURSIVE own AS ( \
     SELECT c.oid, n.nspname, c.relname, pg_table_is_visible(c.oid) AS visible FROM pg_class c \
     JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p') AND c.relpersistence <> 't' \
     AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\\_toast%' \
-    AND c.relname <> 'keen_probe' AND c.relname NOT LIKE 'keen\\_lab\\_%' \
+    AND c.relname NOT IN ('keen_probe', 'keen_mended') AND c.relname NOT LIKE 'keen\\_lab\\_%' \
     AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.deptype = 'e')), \
     meant AS (SELECT oid FROM own WHERE (visible AND relname = ANY ($1)) OR nspname || '.' || relname = ANY ($1) \
     UNION SELECT i.inhrelid FROM pg_inherits i JOIN meant m ON m.oid = i.inhparent JOIN pg_class c ON c.oid = i.inhrelid WHERE c.relispartition) \

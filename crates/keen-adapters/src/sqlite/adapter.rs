@@ -3,10 +3,11 @@
 use std::sync::Arc;
 
 use keen_core::fault::ReadFault;
+use keen_core::plan::port::WriteSteps;
 use keen_core::ports::{LookAtLinks, LookAtNode, ReadJournal, ReadRows, WriteProbe};
 use keen_core::topology::Engine;
 
-use super::{Options, SqliteJournal, SqliteLinks, SqliteNode, SqliteProbe};
+use super::{Options, SqliteJournal, SqliteLinks, SqliteNode, SqliteProbe, SqliteWriter};
 use crate::adapter::{Adapter, Site};
 
 /// SQLite files.
@@ -34,6 +35,10 @@ impl Adapter for SqliteAdapter {
         let name = site.node.name.clone();
         let links = SqliteLinks::new(site.file()?, name, site.receives, options(site));
         Ok(Box::new(links.with_beats(site.heartbeat)))
+    }
+
+    fn write(&self, site: &Site<'_>) -> Result<Box<dyn WriteSteps>, ReadFault> {
+        Ok(Box::new(SqliteWriter::open(&site.file()?, &options(site))?))
     }
 
     fn probe(&self, site: &Site<'_>, table: &str) -> Result<Box<dyn WriteProbe + Send>, ReadFault> {

@@ -21,6 +21,7 @@ mod queries;
 mod read;
 mod shape;
 mod utf16;
+mod write;
 
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
@@ -40,6 +41,7 @@ pub use journal::SqliteJournal;
 pub use links::SqliteLinks;
 pub use probe::SqliteProbe;
 pub use shape::{Encoding, family};
+pub use write::SqliteWriter;
 
 /// How a file is to be opened.
 #[derive(Debug, Clone)]

@@ -27,7 +27,7 @@ pub(super) const LAB_READ_TO: &str = "SELECT read_to FROM keen_lab_link WHERE li
 
 /// Tables of the file.
 pub(super) const TABLES: &str = "SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'table' \
-    AND name NOT LIKE 'sqlite!_%' ESCAPE '!' AND name <> 'keen_probe' AND name NOT LIKE 'keen!_lab!_%' ESCAPE '!' ORDER BY name";
+    AND name NOT LIKE 'sqlite!_%' ESCAPE '!' AND name NOT IN ('keen_probe', 'keen_mended') AND name NOT LIKE 'keen!_lab!_%' ESCAPE '!' ORDER BY name";
 
 /// The table of a name, and what it is.
 pub(super) const TABLE: &str =

@@ -278,7 +278,7 @@ fn other_collation(
     Ok(None)
 }
 
-fn references(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Reference>> {
+pub(super) fn references(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Reference>> {
     let mut statement = connection.prepare(queries::REFERENCES)?;
     let mut rows = statement.query([table])?;
     let mut found: Vec<(i64, Reference)> = Vec::new();

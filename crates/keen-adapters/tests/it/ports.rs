@@ -88,6 +88,7 @@ impl Place {
             node,
             address: &node.at,
             base: self.folder.path(),
+            user: None,
             password: &password,
             wait: Duration::from_secs(5),
             silence: Duration::from_secs(20),

@@ -6,6 +6,7 @@ use anyhow::{Context, Result, bail};
 use keen_core::plan::AuditedTable;
 use keen_core::row::batch::Layout;
 use keen_core::topology::Topology;
+use keen_core::topology::node_set::NodeSet;
 use keen_run::spool::rows_aside::RowsAside;
 use keen_wire::audit::{TableStart, audited_table};
 use keen_wire::{ByNode, ColumnDocument, DivergentDocument, FaultDocument, TakeAudit, Unusable};
@@ -23,6 +24,8 @@ pub(crate) struct AuditRead {
     pub(crate) notes: Vec<String>,
     /// Rows beyond the limit.
     pub(crate) over: u64,
+    /// The nodes that it compared.
+    pub(crate) nodes: NodeSet,
 }
 
 /// Reads one; of its rows no more than `limit`.
@@ -153,6 +156,7 @@ impl TableTaker<'_> {
         let rows =
             rows.into_rows().map_err(|e| format!("{place}: rows cannot be stored ({e}): temporary files need space in the folder that TMPDIR names"))?;
         let table = audited_table(self.topology, table, unread, layout, rows)?;
+        self.read.nodes |= table.nodes.keys().collect();
         self.read.tables.push(table);
         Ok(())
     }

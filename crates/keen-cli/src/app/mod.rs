@@ -5,6 +5,7 @@ pub(crate) mod audit_document;
 pub(crate) mod conflicts;
 pub(crate) mod history;
 pub(crate) mod links;
+pub(crate) mod mend;
 pub(crate) mod open_node;
 pub(crate) mod output;
 pub(crate) mod plan;

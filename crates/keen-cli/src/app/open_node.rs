@@ -10,9 +10,10 @@ use keen_adapters::adapter::{Adapter, Site, ordinary};
 use keen_adapters::files::journal::FileJournal;
 use keen_adapters::server::Password;
 use keen_core::fault::{FaultKind, ReadFault};
+use keen_core::plan::port::WriteSteps;
 use keen_core::ports::{JournalNeeds, LookAtNode, ReadRows};
 use keen_core::row::schema::TableShape;
-use keen_core::topology::{Address, Node, NodeId, Secret};
+use keen_core::topology::{Address, NodeId, Secret};
 use keen_run::conflicts::LastWrites;
 use keen_run::links::Watched;
 use keen_run::opener::Journal;
@@ -83,6 +84,21 @@ impl<'a> NodeOpener<'a> {
         self.at_any(id, |adapter, site| adapter.probe(site, table))
     }
 
+    /// Opens a node, at the first of its addresses that answers, to write steps to it.
+    pub(crate) fn write(&self, id: NodeId) -> Result<Box<dyn WriteSteps>, ReadFault> {
+        self.fall_over(id);
+        self.not_a_twin(id)?;
+        let account = self.loaded.topology.nodes[id].mend.as_ref();
+        self.at_any(id, |adapter, site| match account {
+            None => adapter.write(site),
+            Some(account) => {
+                let password = || self.password(account.password.as_ref());
+                let user = Some(&account.user[..]);
+                adapter.write(&Site { user, password: &password, ..site.clone() })
+            }
+        })
+    }
+
     /// Opens a node's journal, at the first of its addresses that answers.
     pub(crate) fn journal(
         &self,
@@ -149,7 +165,8 @@ impl<'a> NodeOpener<'a> {
             node,
             address,
             base: &self.loaded.base,
-            password: &|| self.password(node),
+            user: None,
+            password: &|| self.password(node.password.as_ref()),
             wait: self.wait,
             silence: self.silence,
             cache_kib: (CACHE_KIB / nodes).clamp(128, 1024),
@@ -213,9 +230,9 @@ impl<'a> NodeOpener<'a> {
         })
     }
 
-    /// The password of a node's account, from where the topology file says it is.
-    fn password(&self, node: &Node) -> Result<Option<Password>, ReadFault> {
-        let text = match &node.password {
+    /// The password of an account, from where the topology file says it is.
+    fn password(&self, secret: Option<&Secret>) -> Result<Option<Password>, ReadFault> {
+        let text = match secret {
             None => return Ok(None),
             Some(Secret::Env(name)) => std::env::var(name).map_err(|_| {
                 ReadFault::new(

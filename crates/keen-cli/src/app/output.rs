@@ -68,6 +68,11 @@ impl Output {
         Ok(Self::File { temporary: BufWriter::new(temporary), path: path.clone() })
     }
 
+    /// Opens the file at `path`, unless that is a file which is needed for something else.
+    pub(crate) fn open_file(path: &Path, needed: &Needed) -> Result<Self> {
+        Self::open(Some(path), Box::new(io::sink()), needed)
+    }
+
     /// Puts the result in its place.
     pub(crate) fn finish(self) -> Result<()> {
         match self {
@@ -167,15 +172,18 @@ impl Needed {
             file(&node.tls.ca, "certificate authority");
             file(&node.tls.client.as_ref().map(|(cert, _)| cert.clone()), "certificate");
             file(&node.tls.client.as_ref().map(|(_, key)| key.clone()), "key");
-            if let Some(Secret::File(path)) = &node.password {
-                file(&Some(path.clone()), "password file");
+            let mend = node.mend.as_ref().and_then(|account| account.password.as_ref());
+            for secret in node.password.iter().chain(mend) {
+                if let Secret::File(path) = secret {
+                    file(&Some(path.clone()), "password file");
+                }
             }
         }
         Self(files)
     }
 
     /// The use of a file that is needed, by whatever name it goes.
-    fn is(&self, path: &Path) -> Option<&str> {
+    pub(crate) fn is(&self, path: &Path) -> Option<&str> {
         let same = |other: &Path| match (identity(path), identity(other)) {
             (Some(a), Some(b)) => a == b,
             // What is not there yet is known by its place.

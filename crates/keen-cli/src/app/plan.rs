@@ -50,6 +50,10 @@ pub(crate) struct Planned {
     /// The audit read everything it should have, and all it found is in the plan.
     pub(crate) complete: bool,
     pub(crate) interrupted: bool,
+    /// The nodes that were read for it.
+    pub(crate) read: NodeSet,
+    /// The topology file, in a digest.
+    pub(crate) topology_digest: String,
 }
 
 impl Planned {
@@ -139,6 +143,8 @@ pub(crate) fn from_nodes(
         audited: totals.started.to_string(),
         complete: totals.complete() && over == 0,
         interrupted: totals.stopped,
+        read: totals.nodes.keys().collect(),
+        topology_digest: loaded.digest.clone(),
     };
     if over > 0 {
         planned.plan.notes.push(over_the_limit(over, limit));
@@ -301,6 +307,8 @@ pub(crate) fn from_document(
         audited: read.started,
         complete: read.complete,
         interrupted: false,
+        read: read.nodes,
+        topology_digest: loaded.digest.clone(),
     })
 }
 

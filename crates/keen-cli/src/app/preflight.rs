@@ -140,7 +140,11 @@ fn compared(
     asked: &Join<'_>,
     stop: &Stop,
 ) -> Result<Vec<(String, Observed<JoinComparison>)>> {
-    let mut pair = Loaded { topology: loaded.topology.clone(), base: loaded.base.clone() };
+    let mut pair = Loaded {
+        topology: loaded.topology.clone(),
+        base: loaded.base.clone(),
+        digest: loaded.digest.clone(),
+    };
     let topology = &mut pair.topology;
     let carried = |set: usize| {
         let carriers = loaded.topology.carriers(set);

@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Level as Title, Renderer, Snippet};
 use anyhow::{Context, Result};
+use keen_core::row::digest::DigestFunction;
 use keen_core::topology::{self, NodeId, Problem, ProblemLevel, Secret, Topology};
 
 use crate::terminal::{Terminal, complain};
@@ -18,6 +19,8 @@ pub(crate) struct Loaded {
     pub(crate) topology: Topology,
     /// The folder that relative paths in it start at.
     pub(crate) base: PathBuf,
+    /// Its text, in a digest: 32 hexadecimal digits.
+    pub(crate) digest: String,
 }
 
 /// Reads a topology file. Problems go to standard error; errors end the run.
@@ -44,7 +47,8 @@ pub(crate) fn topology(path: &Path, terminal: Terminal) -> Result<Loaded> {
         );
     };
     let base = path.parent().unwrap_or(Path::new("")).to_owned();
-    let loaded = Loaded { topology, base };
+    let digest = format!("{:032x}", DigestFunction::Blake3.digest(text.as_bytes()).0);
+    let loaded = Loaded { topology, base, digest };
     let nodes = &loaded.topology.nodes;
     let named =
         |ids: Vec<NodeId>| ids.iter().map(|id| &nodes[*id].name[..]).collect::<Vec<_>>().join(", ");
@@ -94,9 +98,12 @@ pub(crate) fn exposed(loaded: &Loaded) -> Vec<NodeId> {
     };
     let nodes = loaded.topology.nodes.iter().enumerate();
     nodes
-        .filter(|(_, node)| match &node.password {
-            Some(Secret::File(path)) => readable(&loaded.base.join(path)),
-            _ => false,
+        .filter(|(_, node)| {
+            let mend = node.mend.as_ref().and_then(|account| account.password.as_ref());
+            node.password.iter().chain(mend).any(|secret| match secret {
+                Secret::File(path) => readable(&loaded.base.join(path)),
+                Secret::Env(_) => false,
+            })
         })
         .map(|(id, _)| id)
         .collect()

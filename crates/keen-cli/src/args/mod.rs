@@ -17,8 +17,8 @@ const OUTPUT: &str = "What to write";
 
 /// Check multi-master, peer-to-peer and publish-subscribe topologies for divergence.
 ///
-/// keen only reads. It opens nodes read-only. Three commands write, and say so first: `probe` (a row that it takes
-/// away again), `flow --beat` (a row per node) and `demo` (files of its own).
+/// keen only reads. It opens nodes read-only. Four commands write, and say so first: `mend` (the steps of a plan),
+/// `probe` (a row that it takes away again), `flow --beat` (a row per node) and `demo` (files of its own).
 #[derive(Debug, Parser)]
 #[command(name = "keen", version, max_term_width = 100, disable_help_subcommand = true)]
 #[command(after_long_help = "\
@@ -68,6 +68,8 @@ pub(crate) enum Command {
     Conflicts(ConflictsArgs),
     /// Plan the repair of divergent rows, step by step. Changes nothing.
     Plan(PlanArgs),
+    /// Carry out a plan, or take it back: row by row, each guarded, out of replication. Writes to nodes.
+    Mend(MendArgs),
     /// Write a marked row at each written node and watch it arrive everywhere; or wait for a node to catch up.
     Probe(ProbeArgs),
     /// Show earlier runs, or how a link or a table did over time.
@@ -621,6 +623,97 @@ pub(crate) struct PlanArgs {
     /// Where to write the plan: a file, or for sql a folder that gets two scripts per node.
     #[arg(long, short, value_name = "PATH", help_heading = OUTPUT)]
     pub(crate) output: Option<PathBuf>,
+
+    /// Besides, keep the plan in this file, for keen mend.
+    #[arg(long, value_name = "FILE", help_heading = OUTPUT)]
+    pub(crate) save: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct MendArgs {
+    /// The plan, as keen plan saves it.
+    #[arg(value_name = "PLAN", required_unless_present = "undo")]
+    pub(crate) plan: Option<PathBuf>,
+
+    /// Take back what was written, by the file that was made for that.
+    #[arg(long, value_name = "FILE", conflicts_with = "plan")]
+    pub(crate) undo: Option<PathBuf>,
+
+    /// The topology file.
+    #[arg(long, short, value_name = "FILE", default_value = "keen.toml", help_heading = LOOK_AT)]
+    pub(crate) topology: PathBuf,
+
+    /// Only steps of these nodes (repeat, or separate by commas).
+    #[arg(long = "node", short, value_name = "NODE", value_delimiter = ',', help_heading = LOOK_AT)]
+    pub(crate) nodes: Vec<String>,
+
+    /// Only these steps, by their numbers in the plan: 7, 7..12, 7.. or ..12.
+    #[arg(long = "step", value_name = "N..M", value_parser = steps, help_heading = LOOK_AT)]
+    pub(crate) steps: Option<(u64, u64)>,
+
+    /// Do not ask before writing.
+    #[arg(long, short)]
+    pub(crate) yes: bool,
+
+    /// Try everything, keep nothing: checks guards, rights and constraints.
+    #[arg(long)]
+    pub(crate) dry_run: bool,
+
+    /// Carry out a plan that is older than [limits] plan, or was made with another topology file. Guards hold all the
+    /// same.
+    #[arg(long)]
+    pub(crate) even_if_stale: bool,
+
+    /// The file that can take it back [default: the plan's name and .undo].
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["undo", "dry_run"], help_heading = OUTPUT)]
+    pub(crate) undo_file: Option<PathBuf>,
+
+    /// Write no faster than so many rows a second.
+    #[arg(long, value_name = "ROWS", value_parser = clap::value_parser!(u64).range(1..))]
+    pub(crate) rate: Option<u64>,
+
+    /// So many rows at most are written in one transaction.
+    #[arg(long, value_name = "ROWS", default_value = "500", value_parser = clap::value_parser!(u16).range(1..))]
+    pub(crate) batch: u16,
+
+    /// How long to wait for a lock that somebody else holds.
+    #[arg(long, value_name = "DURATION", default_value = "5s", value_parser = duration, help_heading = TIME)]
+    pub(crate) lock_timeout: Duration,
+
+    /// How long to wait for a connection.
+    #[arg(long = "connect-timeout", value_name = "DURATION", default_value = "5s", value_parser = duration, help_heading = TIME)]
+    pub(crate) wait: Duration,
+
+    /// Give up on a server that sends nothing for this long while an answer is due.
+    #[arg(long = "idle-timeout", value_name = "DURATION", default_value = "30s", value_parser = duration, help_heading = TIME)]
+    pub(crate) silence: Duration,
+
+    /// For up to this long, look again at rows that were written, once every node has applied what was written before.
+    #[arg(long, value_name = "DURATION", default_value = "30s", value_parser = duration, help_heading = TIME)]
+    pub(crate) patience: Duration,
+
+    #[command(flatten)]
+    pub(crate) ledger: LedgerArgs,
+
+    /// How the result is written.
+    #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT", help_heading = OUTPUT)]
+    pub(crate) format: ReportFormat,
+
+    /// Write the result to a file instead of standard output.
+    #[arg(long, short, value_name = "FILE", help_heading = OUTPUT)]
+    pub(crate) output: Option<PathBuf>,
+}
+
+fn steps(text: &str) -> Result<(u64, u64), String> {
+    let number = |text: &str, none: u64| match text.trim() {
+        "" => Some(none),
+        text => text.parse().ok(),
+    };
+    let range = match text.split_once("..") {
+        Some((from, to)) => number(from, 1).zip(number(to, u64::MAX)),
+        None => text.trim().parse().ok().map(|step: u64| (step, step)),
+    };
+    range.filter(|(from, to)| from <= to).ok_or_else(|| "write 7, 7..12, 7.. or ..12".to_owned())
 }
 
 /// Formats of a plan.

@@ -8,6 +8,7 @@ mod explain;
 pub(crate) mod flow;
 pub(crate) mod history;
 mod init;
+mod mend;
 pub(crate) mod plan;
 pub(crate) mod preflight;
 mod probe;
@@ -51,6 +52,7 @@ pub(crate) fn run() -> ExitCode {
         Command::Audit(args) => audit::run(&args, terminal),
         Command::Conflicts(args) => conflicts::run(&args, terminal),
         Command::Plan(args) => plan::run(&args, terminal),
+        Command::Mend(args) => mend::run(&args, terminal),
         Command::Probe(args) => probe::run(&args, terminal),
         Command::History(args) => history::run(&args, terminal),
         Command::Explain(args) => explain::run(&args, terminal),

@@ -28,6 +28,8 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     scope.patience = scope.patience.max(Duration::from_millis(1));
     let needed = Needed::of(&loaded, &args.scope.topology, None);
     let mut target = Target::open(args, terminal, &needed)?;
+    let saved = args.save.as_deref();
+    let mut saved = saved.map(|path| Output::open_file(path, &needed)).transpose()?;
     let stop = Stop::on_signal();
     let look = look_for_races(&loaded, &scope, &stop);
     let raced: Option<&Look<'_>> = if args.conflicts { Some(&look) } else { None };
@@ -60,6 +62,10 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
                 .stdout()
                 .write_all(text::plan::scripts(topology, &planned, &written).as_bytes())?;
         }
+    }
+    if let Some(mut out) = saved.take() {
+        json::plan::lines(topology, &planned, &mut out)?;
+        out.finish()?;
     }
     if let Target::Stream(out) = target {
         out.finish()?;

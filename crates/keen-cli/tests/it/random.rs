@@ -164,6 +164,35 @@ proptest! {
         }
         prop_assert_eq!(read(&folder, contents.len()), contents);
     }
+
+    #[test]
+    fn what_is_mended_agrees_but_for_what_is_asked_and_taken_back_it_is_as_it_was(
+        contents in (2usize..5).prop_flat_map(contents),
+        by_node in any::<bool>(),
+        first in 0u64..6,
+        batch in 1u16..4,
+    ) {
+        let rule = if by_node { "a" } else { "majority" };
+        let folder = Folder::mesh(contents.len(), &["bunk"], &format!("[authority]\ndefault = \"{rule}\""));
+        make(&folder, &contents);
+        let plan = folder.keen(&["plan", "--format", "json", "--save", "r.plan"]).json();
+        let key = |of: &Json| of["key"]["id"].as_i64().unwrap();
+        let asked: BTreeSet<i64> = plan["questions"].as_array().unwrap().iter().map(key).collect();
+        // In two runs, the first with some of the steps.
+        let (batch, first) = (batch.to_string(), format!("..{}", first.max(1)));
+        folder.keen(&["mend", "r.plan", "--yes", "--batch", &batch, "--step", &first]);
+        let run = folder.keen(&["mend", "r.plan", "--yes", "--batch", &batch, "--format", "json"]);
+        let json = run.json();
+        let mut open: BTreeSet<i64> = json["not_made"].as_array().unwrap().iter().map(key).collect();
+        prop_assert!(!by_node || open.is_empty(), "{json}");
+        prop_assert_eq!(run.code, i32::from(!open.is_empty()), "{}", json);
+        open.extend(asked);
+        let left: BTreeSet<i64> = found(&folder.audit_json().1).into_keys().collect();
+        prop_assert!(left.is_subset(&open), "{left:?} of {open:?}");
+        let run = folder.keen(&["mend", "--undo", "r.plan.undo", "--yes", "--batch", &batch]);
+        prop_assert_eq!(run.code, 0, "{:?}", run);
+        prop_assert_eq!(read(&folder, contents.len()), contents);
+    }
 }
 
 /// A topology of up to five nodes: its links, and which nodes are written to.

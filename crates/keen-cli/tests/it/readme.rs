@@ -39,12 +39,6 @@ fn the_first_session_runs_as_written() {
                     {
                         folder.sql(file, sql.trim_matches('"'));
                     } else {
-                        if codes.len() == 3 {
-                            // The session tells to run the script before it audits again.
-                            let script =
-                                fs::read_to_string(folder.path("repair/south.repair.sql")).unwrap();
-                            folder.sql("south.db", &script);
-                        }
                         let arguments: Vec<&str> = line.split_whitespace().skip(1).collect();
                         let run = folder.keen(&arguments);
                         codes.push(run.code);
@@ -54,7 +48,7 @@ fn the_first_session_runs_as_written() {
             }
         }
     }
-    assert_eq!(codes, [1, 1, 1, 0]);
+    assert_eq!(codes, [1, 1, 0, 0]);
 }
 
 #[test]

@@ -9,6 +9,10 @@ use crate::topology::{Engine, NodeId, SetId, Topology};
 /// The name of the table, unless the engineer calls it otherwise.
 pub const TABLE: &str = "keen_probe";
 
+/// The table in which the batches of a run that carries a plan out leave their marks, where the engine has no place of
+/// its own for that.
+pub const MARKS: &str = "keen_mended";
+
 /// The writes to the row, in order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Stage {

@@ -129,6 +129,49 @@ impl Plan {
         self.asked.iter().map(|asked| self.question(*asked))
     }
 
+    /// Steps that are one write made in two, by their numbers from 1: each with the other half.
+    #[must_use]
+    pub fn halves(&self) -> BTreeMap<u64, u64> {
+        let mut out: BTreeMap<(u32, u32, u8), u64> = BTreeMap::new();
+        let mut halves = BTreeMap::new();
+        for (step, number) in self.steps.iter().zip(1..) {
+            let place = match step.from {
+                StepSource::Row(at) => (at.table, at.row, step.node),
+                StepSource::Whole(at) => (u32::MAX, at, step.node),
+            };
+            match step.part {
+                UpdatePart::Whole => {}
+                UpdatePart::Out => drop(out.insert(place, number)),
+                UpdatePart::Back => {
+                    if let Some(first) = out.remove(&place) {
+                        halves.insert(first, number);
+                        halves.insert(number, first);
+                    }
+                }
+            }
+        }
+        halves
+    }
+
+    /// The tables that steps write to, and on which nodes.
+    pub fn written(&self) -> impl Iterator<Item = (&AuditedTable, NodeSet)> {
+        let mut written: BTreeMap<usize, NodeSet> = BTreeMap::new();
+        for step in &self.steps {
+            let table = match step.from {
+                StepSource::Row(at) => Some(at.table as usize),
+                StepSource::Whole(at) => {
+                    let whole = &self.whole_steps[at as usize];
+                    let is = |t: &AuditedTable| t.set == whole.set && t.table == whole.table;
+                    self.basis.tables.iter().position(is)
+                }
+            };
+            if let Some(table) = table {
+                written.entry(table).or_default().insert(step.node.into());
+            }
+        }
+        written.into_iter().map(|(table, nodes)| (&self.basis.tables[table], nodes))
+    }
+
     /// The nodes that have steps, in order, and their steps.
     pub fn nodes(&self) -> impl Iterator<Item = NodeSteps<'_>> {
         let mut from = 0;

@@ -26,6 +26,7 @@ mod listed;
 mod make;
 mod onward;
 pub mod order;
+pub mod port;
 pub mod sql;
 mod step;
 pub mod stopped;
@@ -43,7 +44,7 @@ use crate::value::Value;
 pub use found::{FoundRows, KeepRows, WrittenTimes};
 pub use listed::{NodeSteps, Plan};
 pub use make::make;
-pub use step::{CellChange, Guarded, Step};
+pub use step::{CellChange, Guarded, Step, StepParts, same_row};
 
 /// One table of one set as an audit found it.
 #[derive(Debug, Clone)]

@@ -2,6 +2,7 @@
 //!
 //! A step keeps the row before and after; its statements are made when they are wanted.
 
+use crate::audit::merge::Version;
 use crate::history::journal::RowOp;
 use crate::topology::node_set::NodeSet;
 use std::sync::Arc;
@@ -41,10 +42,38 @@ pub struct Step {
     pub onward: String,
     /// The table and what keeps it, if that rolls nothing back.
     pub kept_by: Option<String>,
+    /// The versions that the decision rests on, and who holds each. A node of which the row is not expected is in
+    /// none.
+    pub(super) versions: Vec<Version>,
     /// The parts that its statements are made from, when they are wanted.
     pub(super) made_from: MadeFrom,
     /// The nodes that come right by it without a step of their own.
     pub(super) arrives: NodeSet,
+}
+
+/// A step as a document tells it: data alone.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StepParts {
+    /// Where.
+    pub node: NodeId,
+    /// For which set.
+    pub set: SetId,
+    /// The table, as the set names it.
+    pub table: String,
+    /// For a row that is its own key: how often it is there before and after.
+    pub copies: Option<(u64, u64)>,
+    /// Why this is right.
+    pub reason: String,
+    /// The loss of the node; none if nothing is lost.
+    pub loses: Option<String>,
+    /// Whether it would replicate onward.
+    pub onward: String,
+    /// The row before it; none if there is none.
+    pub before: Option<Arc<Vec<Value>>>,
+    /// The row after it; none if there is none.
+    pub after: Option<Arc<Vec<Value>>>,
+    /// The versions that it rests on.
+    pub versions: Vec<Version>,
 }
 
 /// The parts that the statements of a step are made from.
@@ -123,6 +152,139 @@ impl Step {
         (write, undo)
     }
 
+    /// The step that a document tells, on the table as the node has it.
+    ///
+    /// # Errors
+    /// Why it is no step.
+    pub fn told(
+        parts: StepParts,
+        local: Arc<LocalTable>,
+        layout: Arc<Layout>,
+    ) -> Result<Self, String> {
+        let StepParts { node, set, table, copies, reason, loses, onward, before, after, versions } =
+            parts;
+        let op = match (&before, &after, copies) {
+            (None, None, _) => return Err("it has no row, neither before nor after".to_owned()),
+            (_, _, Some((had, wanted))) if had == wanted => {
+                return Err("it changes nothing".to_owned());
+            }
+            (_, _, Some((had, wanted))) if had < wanted => RowOp::Insert,
+            (_, _, Some(_)) | (Some(_), None, _) => RowOp::Delete,
+            (None, Some(_), _) => RowOp::Insert,
+            (Some(before), Some(after), _) => {
+                let key = |row: &Vec<Value>| -> Vec<Value> {
+                    layout.key.iter().filter_map(|at| row.get(*at).cloned()).collect()
+                };
+                if layout.key.is_empty() || key(before) != key(after) {
+                    return Err("it would change the key of the row".to_owned());
+                }
+                RowOp::Update
+            }
+        };
+        let of = before.as_ref().or(after.as_ref());
+        let cell = |at: &usize| Some((layout.columns[*at].name.clone(), of?.get(*at)?.clone()));
+        let own_key = copies.is_some() || layout.key.is_empty();
+        let key = if own_key { &layout.shown } else { &layout.key };
+        let key = key.iter().filter_map(cell).collect();
+        let kept_by = local.kept_by();
+        let part = UpdatePart::Whole;
+        let made_from = MadeFrom { local, layout, before, after, part };
+        let arrives = NodeSet::EMPTY;
+        Ok(Self {
+            node,
+            set,
+            table,
+            key,
+            op,
+            copies,
+            reason,
+            loses,
+            onward,
+            kept_by,
+            versions,
+            made_from,
+            arrives,
+        })
+    }
+
+    /// The same on the table as the node has it now.
+    #[must_use]
+    pub fn on(mut self, local: &Arc<LocalTable>) -> Self {
+        self.kept_by = local.kept_by();
+        self.made_from.local = Arc::clone(local);
+        self
+    }
+
+    /// The table as the node has it.
+    #[must_use]
+    pub fn local(&self) -> &Arc<LocalTable> {
+        &self.made_from.local
+    }
+
+    /// The layout that its rows are by.
+    #[must_use]
+    pub fn layout(&self) -> &Arc<Layout> {
+        &self.made_from.layout
+    }
+
+    /// The row before it; none if there is none.
+    #[must_use]
+    pub fn before(&self) -> Option<&Arc<Vec<Value>>> {
+        self.made_from.before.as_ref().filter(|_| self.made_from.part != UpdatePart::Back)
+    }
+
+    /// The row after it; none if there is none.
+    #[must_use]
+    pub fn after(&self) -> Option<&Arc<Vec<Value>>> {
+        self.made_from.after.as_ref().filter(|_| self.made_from.part != UpdatePart::Out)
+    }
+
+    /// What each node has to hold for the step to be right: the versions that the decision rests on. Its own node
+    /// holds the row before it.
+    #[must_use]
+    pub fn guard(&self) -> Vec<Version> {
+        let mut versions = self.versions.clone();
+        for version in &mut versions {
+            version.nodes.retain(|node| *node != self.node);
+        }
+        versions.retain(|version| !version.nodes.is_empty());
+        let row = self.before().cloned();
+        let count = self.copies.map_or(u64::from(row.is_some()), |(had, _)| had);
+        let alike = |version: &&mut Version| {
+            version.count == count && same_row(version.row.as_deref(), row.as_deref())
+        };
+        match versions.iter_mut().find(alike) {
+            Some(version) => version.nodes.push(self.node),
+            None => versions.push(Version { nodes: vec![self.node], row, count }),
+        }
+        versions
+    }
+
+    /// The way back: the same step with before and after exchanged. It rests on nothing but what this one wrote.
+    #[must_use]
+    pub fn reversed(&self) -> Self {
+        let (before, after) = (self.after().cloned(), self.before().cloned());
+        let op = match self.op {
+            RowOp::Insert => RowOp::Delete,
+            RowOp::Update => RowOp::Update,
+            RowOp::Delete => RowOp::Insert,
+        };
+        Self {
+            op,
+            copies: self.copies.map(|(had, wanted)| (wanted, had)),
+            reason: "it was written by keen mend".to_owned(),
+            loses: None,
+            versions: Vec::new(),
+            made_from: MadeFrom {
+                before,
+                after,
+                part: UpdatePart::Whole,
+                ..self.made_from.clone()
+            },
+            ..self.clone()
+        }
+    }
+
     /// Cells that change, as (column, before, after); for an insert or delete the whole row.
     #[must_use]
     pub fn changes(&self) -> Vec<CellChange<'_>> {
@@ -189,6 +351,7 @@ pub(super) fn of(local: &Arc<LocalTable>, task: &Task<'_>, reason: &str, onward:
         loses: loses(task),
         onward,
         kept_by: local.kept_by(),
+        versions: versions(task),
         made_from: MadeFrom {
             local: Arc::clone(local),
             layout: Arc::clone(layout),
@@ -197,6 +360,31 @@ pub(super) fn of(local: &Arc<LocalTable>, task: &Task<'_>, reason: &str, onward:
             part: UpdatePart::Whole,
         },
         arrives: NodeSet::EMPTY,
+    }
+}
+
+/// The versions that a task rests on. A row that a filter leaves out is there all the same.
+fn versions(task: &Task<'_>) -> Vec<Version> {
+    let mut versions = task.row.versions.clone();
+    for (node, cells) in &task.row.outside {
+        for version in &mut versions {
+            version.nodes.retain(|other| other != node);
+        }
+        versions.push(Version { nodes: vec![*node], row: Some(Arc::clone(cells)), count: 1 });
+    }
+    versions.retain(|version| !version.nodes.is_empty());
+    versions
+}
+
+/// Whether two rows, or the lack of them, are the same.
+#[must_use]
+pub fn same_row(one: Option<&Vec<Value>>, other: Option<&Vec<Value>>) -> bool {
+    match (one, other) {
+        (None, None) => true,
+        (Some(one), Some(other)) => {
+            one.len() == other.len() && one.iter().zip(other).all(|(a, b)| a.same_as(b))
+        }
+        _ => false,
     }
 }
 

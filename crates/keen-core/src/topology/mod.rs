@@ -69,6 +69,8 @@ pub struct Node {
     pub also_at: Vec<Address>,
     /// Where its password is kept; never the password.
     pub password: Option<Secret>,
+    /// The account that carries plans out, if that is another one.
+    pub mend: Option<WriteAccount>,
     /// How the connection to it is protected.
     pub tls: Tls,
     /// Whether applications write here.
@@ -195,6 +197,15 @@ pub enum Secret {
     File(String),
 }
 
+/// An account that may write.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WriteAccount {
+    /// Who logs in.
+    pub user: String,
+    /// Where its password is kept; never the password.
+    pub password: Option<Secret>,
+}
+
 /// A named list of tables that links carry together.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct TableSet {
@@ -246,6 +257,8 @@ pub struct Limits {
     pub held_back: u64,
     /// How late a link may be of which nothing can be told: `trailing`, if the file says it.
     pub settle: Option<Duration>,
+    /// A plan older than this is not carried out.
+    pub plan: Duration,
 }
 
 impl Default for Limits {
@@ -256,6 +269,7 @@ impl Default for Limits {
             clock: Duration::from_millis(500),
             held_back: 10_000_000_000,
             settle: None,
+            plan: Duration::from_secs(3600),
         }
     }
 }

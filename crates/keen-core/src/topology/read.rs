@@ -10,7 +10,7 @@ use super::check;
 use super::pieces::{Item, PieceReader, nearest};
 use super::{
     Address, Authority, AuthorityRule, ColumnChoice, Limits, MOST_NODES, Node, NodeId, Problem,
-    ProblemLevel, Secret, TableSet, Topology,
+    ProblemLevel, Secret, TableSet, Topology, WriteAccount,
 };
 use crate::row::conversion::Normalization;
 use crate::units::read_size;
@@ -158,7 +158,7 @@ impl PieceReader {
         self.known_keys(
             table,
             &format!("node.{name}"),
-            &["at", "password", "tls", "writes", "journal", "names"],
+            &["at", "password", "mend", "tls", "writes", "journal", "names"],
         );
         let mut also_at = Vec::new();
         let at = match table.get("at") {
@@ -209,6 +209,7 @@ impl PieceReader {
             at: at.unwrap_or_else(|| Address::Sqlite(String::new())),
             also_at,
             password: self.subtable(table, "password").and_then(|t| self.secret(t)),
+            mend: self.subtable(table, "mend").and_then(|t| self.write_account(name, t)),
             tls: table.get("tls").and_then(|item| self.tls(item)).unwrap_or_default(),
             writes: table
                 .get("writes")
@@ -221,6 +222,23 @@ impl PieceReader {
             names,
             column_names: BTreeMap::new(),
         }
+    }
+
+    /// `[node.X.mend]`: the account that carries plans out.
+    fn write_account(&mut self, node: &str, table: &DeTable<'_>) -> Option<WriteAccount> {
+        self.known_keys(table, &format!("node.{node}.mend"), &["user", "password"]);
+        let Some(user) = table.get("user") else {
+            let place = table.iter().next().map(|(key, _)| key.span());
+            self.error(
+                place,
+                format!("node.{node}.mend does not say which account it is"),
+                Some("add: user = \"keen_mend\"".to_owned()),
+            );
+            return None;
+        };
+        let (user, _) = self.string(user, "user")?;
+        let password = self.subtable(table, "password").and_then(|t| self.secret(t));
+        Some(WriteAccount { user, password })
     }
 
     /// Under `names`, `"stay.guest"` is column guest of table stay, unless a set has a table of that name.
@@ -452,12 +470,13 @@ impl PieceReader {
     // ---- limits and authority ----
 
     fn limits(&mut self, table: &DeTable<'_>) -> Limits {
-        self.known_keys(table, "limits", &["trailing", "stalled", "clock", "held_back"]);
+        self.known_keys(table, "limits", &["trailing", "stalled", "clock", "held_back", "plan"]);
         let mut limits = Limits::default();
         for (key, limit) in [
             ("trailing", &mut limits.trailing),
             ("stalled", &mut limits.stalled),
             ("clock", &mut limits.clock),
+            ("plan", &mut limits.plan),
         ] {
             if let Some(duration) = table.get(key).and_then(|item| self.duration(item, key)) {
                 *limit = duration;

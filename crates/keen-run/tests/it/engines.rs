@@ -23,6 +23,7 @@ fn topology(table: &str) -> Topology {
         name: format!("{:?}", Host::ALL[i]).replace(['(', ')'], "-"),
         at: Address::Sqlite(format!("n{i}.db")),
         password: None,
+        mend: None,
         tls: Tls::default(),
         writes: true,
         names: BTreeMap::new(),

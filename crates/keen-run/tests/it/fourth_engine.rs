@@ -105,6 +105,7 @@ fn at<T>(
         node,
         address: &node.at,
         base: Path::new(""),
+        user: None,
         password: &|| Ok(None),
         wait: Duration::from_secs(1),
         silence: Duration::from_secs(1),

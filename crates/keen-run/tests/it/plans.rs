@@ -48,6 +48,7 @@ fn topology(table: &str) -> Topology {
             text: String::new(),
         }),
         password: None,
+        mend: None,
         tls: Tls::default(),
         writes: true,
         names: BTreeMap::new(),

@@ -42,6 +42,7 @@ const FLOORS: [(&str, &[&str]); 4] = [
         "keen_run",
         &[
             "conflicts",
+            "mend",
             "audit",
             "preflight",
             "probe",

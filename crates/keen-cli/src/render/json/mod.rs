@@ -7,6 +7,7 @@ pub(crate) mod audit;
 pub(crate) mod conflicts;
 pub(crate) mod history;
 pub(crate) mod links;
+pub(crate) mod mend;
 pub(crate) mod plan;
 pub(crate) mod preflight;
 pub(crate) mod probe;

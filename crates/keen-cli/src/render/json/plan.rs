@@ -6,6 +6,7 @@ use keen_core::topology::Topology;
 use keen_wire::plan::{
     PlanLine, PlanStart, PlanSummary, PlanWriter, PlannedNode, QuestionWriter, StepWriter,
 };
+use keen_wire::plan_table;
 use keen_wire::{Ending, Envelope};
 
 use crate::app::plan::Planned;
@@ -17,7 +18,8 @@ pub(crate) fn document(
     mut out: &mut dyn Write,
 ) -> io::Result<()> {
     let (steps, questions) = (planned.plan.steps(), planned.plan.questions());
-    let plan = PlanWriter { topology, start: start(topology, planned), steps, questions };
+    let halves = planned.plan.halves();
+    let plan = PlanWriter { topology, start: start(topology, planned), steps, halves, questions };
     serde_json::to_writer_pretty(&mut out, &plan)?;
     out.write_all(b"\n")
 }
@@ -36,9 +38,11 @@ pub(crate) fn lines(
     };
     let start = PlanLine::Start(start);
     line(&|out| serde_json::to_writer(out, &start))?;
+    let halves = planned.plan.halves();
     for (step, number) in planned.plan.steps().zip(1..) {
         let step = step.map_err(io::Error::other)?;
-        let step = StepWriter { topology, number, step, kind: Some("step") };
+        let half_of = halves.get(&number).copied();
+        let step = StepWriter { topology, number, step, half_of, kind: Some("step") };
         line(&|out| serde_json::to_writer(out, &step))?;
     }
     for question in planned.plan.questions() {
@@ -61,6 +65,10 @@ fn start(topology: &Topology, planned: &Planned) -> PlanStart {
         ending: Ending::new(planned.took, planned.complete),
         audited: planned.audited.clone(),
         interrupted: planned.interrupted,
+        read: planned.read.iter().map(|node| topology.nodes[node].name.clone()).collect(),
+        topology_digest: planned.topology_digest.clone(),
+        undoes: None,
+        tables: planned.plan.written().map(|(table, _)| plan_table(topology, table)).collect(),
         notes: planned.plan.notes.clone(),
         summary: PlanSummary {
             steps: planned.plan.step_count() as u64,

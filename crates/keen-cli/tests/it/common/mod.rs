@@ -10,6 +10,7 @@
 
 pub mod conflicts;
 pub mod flow;
+pub mod mending;
 pub mod preflight;
 pub mod printed;
 pub mod schema;

@@ -371,6 +371,8 @@ pub const NOT_AS_IT_STANDS: &[(&str, &str)] = &[
     ("grant {user} the right: GRANT SELECT", "keen preflight prints the statement itself"),
     ("GRANT USAGE ON SCHEMA {} TO {}", "keen preflight prints the statement itself"),
     ("GRANT SELECT ON {full}", "keen preflight prints the statement itself"),
+    ("CREATE TABLE IF NOT EXISTS {marks}", "keen mend itself runs it: mend_servers"),
+    ("INSERT INTO {marks}", "keen mend itself runs it: mend_servers"),
     ("TRUNCATE", "it is the name of what was done"),
     ("CREATE EXTENSION", "it is a mark in what was derived"),
 ];

@@ -9,6 +9,7 @@ use keen_wire::conflicts::{ConflictsDocument, ConflictsLine};
 use keen_wire::history::HistoryDocument;
 use keen_wire::journal::JournalLine;
 use keen_wire::links::FlowDocument;
+use keen_wire::mend::MendDocument;
 use keen_wire::plan::{PlanDocument, PlanLine};
 use keen_wire::preflight::{JoinDocument, PreflightDocument};
 use keen_wire::probe::{FenceDocument, ProbeDocument};
@@ -39,6 +40,7 @@ pub fn check(name: &str, json: &Json) {
         "history" => round::<HistoryDocument>(json),
         "join" => round::<JoinDocument>(json),
         "journal-line" => round::<JournalLine>(json),
+        "mend" => round::<MendDocument>(json),
         "plan" => round::<PlanDocument>(json),
         "plan-line" => round::<PlanLine>(json),
         "preflight" => round::<PreflightDocument>(json),

@@ -5,7 +5,7 @@
 //! matched exactly: the kind of each value and, for text, its bytes.
 
 use crate::row::conversion::is_whole;
-use std::fmt;
+use std::fmt::{self, Write as _};
 use std::sync::Arc;
 
 use crate::plan::{Guarded, LocalTable, by_value};
@@ -109,6 +109,24 @@ impl<'v> Statement<'v> {
             }
         }
         Ok(())
+    }
+
+    /// With literals, for a session of its own: it rests on nothing that a script keeps.
+    #[must_use]
+    pub fn literal(&self) -> String {
+        let mut out = String::new();
+        for piece in &self.0 {
+            let written = match piece {
+                Piece::Sql(text) => out.write_str(text),
+                Piece::Value(place) => {
+                    let column = place.column.as_deref();
+                    place.engine.dialect().write_literal(&mut out, place.value, column)
+                }
+                Piece::Armed(_) => Ok(()),
+            };
+            debug_assert!(written.is_ok(), "a string takes all that is written to it");
+        }
+        out
     }
 
     /// A mark that its text does not contain, made of this word and a number.

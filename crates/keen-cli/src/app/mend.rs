@@ -1,0 +1,247 @@
+//! Carrying out a plan, or taking it back: the plan is checked, the undo file made, the nodes opened.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use anyhow::{Context, Result, bail};
+use jiff::Timestamp;
+use keen_core::fault::ReadFault;
+use keen_core::plan::sql::script::Direction;
+use keen_core::topology::NodeId;
+use keen_core::topology::node_set::NodeSet;
+use keen_run::audit::recheck::Fencing;
+use keen_run::mend::plan_file::{PlanFile, StepCounts};
+use keen_run::mend::undo_file::UndoFile;
+use keen_run::mend::{self, MendRequest, Mended};
+
+use crate::app::open_node::NodeOpener;
+use crate::app::output::Needed;
+use crate::app::scope::AuditScope;
+use crate::app::stop::Stop;
+use crate::app::topology_file::Loaded;
+use crate::args::MendArgs;
+use crate::exit::Exit;
+
+/// A plan that was checked and can be carried out, or taken back.
+pub(crate) struct ReadyPlan {
+    pub(crate) plan: PlanFile,
+    pub(crate) direction: Direction,
+    /// The undo file that an earlier run of the same plan left, or that is taken back by.
+    undo: Option<UndoFile>,
+    /// Where the undo file is, or is to be.
+    pub(crate) undo_path: PathBuf,
+    /// When the plan was made.
+    pub(crate) planned: Option<Timestamp>,
+    nodes: NodeSet,
+    steps: (u64, u64),
+    /// By node what there is to do.
+    pub(crate) counts: BTreeMap<NodeId, StepCounts>,
+    /// By node as whom it is written, or why it cannot be.
+    pub(crate) writers: BTreeMap<NodeId, Result<String, ReadFault>>,
+}
+
+/// The result of a run.
+pub(crate) struct MendOutcome {
+    pub(crate) started: Timestamp,
+    pub(crate) took: Duration,
+    pub(crate) direction: Direction,
+    pub(crate) dry_run: bool,
+    pub(crate) mended: Mended,
+    pub(crate) undo_path: PathBuf,
+    /// By node as whom it was written.
+    pub(crate) writers: BTreeMap<NodeId, String>,
+}
+
+impl MendOutcome {
+    /// Every step was tried, and every row that was written was read again.
+    pub(crate) fn complete(&self) -> bool {
+        let mended = &self.mended;
+        let read = mended.proof.as_ref().is_none_or(|proof| proof.complete && proof.unsettled == 0);
+        !mended.stopped && mended.broken.is_none() && mended.faults.is_empty() && read
+    }
+
+    /// The exit code.
+    pub(crate) fn exit(&self) -> Exit {
+        let mended = &self.mended;
+        let differ = mended.proof.as_ref().is_some_and(|proof| proof.divergent > 0);
+        if mended.stopped {
+            Exit::Interrupted
+        } else if mended.left() > 0 || differ {
+            Exit::Found
+        } else if self.complete() {
+            Exit::Agree
+        } else {
+            Exit::Incomplete
+        }
+    }
+}
+
+/// The file that takes a plan back, unless it is called otherwise.
+fn undo_path(args: &MendArgs, plan: &Path) -> PathBuf {
+    args.undo_file.clone().unwrap_or_else(|| {
+        let mut name = plan.as_os_str().to_owned();
+        name.push(".undo");
+        name.into()
+    })
+}
+
+impl ReadyPlan {
+    /// Reads and checks a plan, and asks the nodes that it writes to whether they can be written.
+    pub(crate) fn read(loaded: &Loaded, args: &MendArgs, stop: &Stop) -> Result<Self> {
+        let topology = &loaded.topology;
+        let scope = AuditScope::chosen(topology, &args.nodes, &[])?;
+        let needed = Needed::of(loaded, &args.topology, args.ledger.ledger.as_deref());
+        let (plan, direction, undo, undo_path) = match (&args.plan, &args.undo) {
+            (_, Some(path)) => {
+                let (undo, plan) = UndoFile::resume(path, topology)?;
+                (plan, Direction::Undo, Some(undo), path.clone())
+            }
+            (Some(path), None) => {
+                let plan = PlanFile::open(path, topology)?;
+                if plan.start.undoes.is_some() {
+                    bail!("{0} takes a plan back: keen mend --undo {0}", path.display());
+                }
+                let undo_path = undo_path(args, path);
+                if let Some(what) = needed.is(&undo_path) {
+                    bail!("{} is {what}: name another file with --undo-file", undo_path.display());
+                }
+                let undo = earlier_undo(loaded, &plan, &undo_path, args.dry_run)?;
+                (plan, Direction::Repair, undo, undo_path)
+            }
+            (None, None) => bail!("name a plan, or an undo file with --undo"),
+        };
+        let planned = plan.start.envelope.started.parse().ok();
+        let mut ready = Self {
+            plan,
+            direction,
+            undo,
+            undo_path,
+            planned,
+            nodes: scope.nodes,
+            steps: args.steps.unwrap_or((1, u64::MAX)),
+            counts: BTreeMap::new(),
+            writers: BTreeMap::new(),
+        };
+        if direction == Direction::Repair && !args.even_if_stale {
+            ready.is_fresh(loaded)?;
+        }
+        ready.counts = ready.plan.counts(&|number, node| ready.is_left(number, node));
+        let opener = NodeOpener::new(loaded, args.wait, args.silence, stop);
+        let nodes = ready.counts.keys();
+        let writer = |node: &NodeId| (*node, opener.write(*node).map(|writer| writer.about()));
+        ready.writers = nodes.map(writer).collect();
+        Ok(ready)
+    }
+
+    fn is_fresh(&self, loaded: &Loaded) -> Result<()> {
+        let start = &self.plan.start;
+        if start.topology_digest != loaded.digest {
+            bail!(
+                "the topology file was changed since the plan was made: plan again (--even-if-stale carries it out all the same; guards hold)"
+            );
+        }
+        let limit = loaded.topology.limits.plan;
+        let planned = self.planned.context("the plan does not say when it was made: plan again")?;
+        let age = Timestamp::now().duration_since(planned);
+        if age.as_secs() > i64::try_from(limit.as_secs()).unwrap_or(i64::MAX) {
+            bail!(
+                "the plan is {} minutes old, and the limit is {} ([limits] plan): plan again (--even-if-stale carries it out all the same; guards hold)",
+                age.as_secs() / 60,
+                humantime::format_duration(limit)
+            );
+        }
+        Ok(())
+    }
+
+    fn is_chosen(&self, number: u64, node: NodeId) -> bool {
+        self.nodes.contains(node) && (self.steps.0..=self.steps.1).contains(&number)
+    }
+
+    /// It is chosen, and no earlier run has done it.
+    fn is_left(&self, number: u64, node: NodeId) -> bool {
+        let made = self.undo.as_ref().is_some_and(|undo| undo.made.contains(&number));
+        self.is_chosen(number, node) && made == (self.direction == Direction::Undo)
+    }
+
+    /// How many steps an earlier run has made.
+    pub(crate) fn made_before(&self) -> u64 {
+        self.undo.as_ref().map_or(0, |undo| undo.made.len() as u64)
+    }
+
+    /// Carries it out, or takes it back.
+    pub(crate) fn carry_out(
+        self,
+        loaded: &Loaded,
+        args: &MendArgs,
+        stop: &Stop,
+    ) -> Result<MendOutcome> {
+        let (started, clock) = (Timestamp::now(), Instant::now());
+        let topology = &loaded.topology;
+        let Self { mut plan, direction, undo, undo_path, nodes, steps, writers, .. } = self;
+        let mut undo = match (undo, args.dry_run) {
+            (_, true) => None,
+            (Some(undo), false) => Some(undo),
+            (None, false) => Some(UndoFile::create(&undo_path, topology, &mut plan)?),
+        };
+        let opener = NodeOpener::new(loaded, args.wait, args.silence, stop);
+        let light_opener = NodeOpener::new(loaded, args.wait, args.wait, stop);
+        // A batch that is being written is written to its end.
+        let heedless = Stop::default();
+        // While a write waits for a lock, the server is silent.
+        let silence = args.silence + args.lock_timeout;
+        let writing = NodeOpener::new(loaded, args.lock_timeout, silence, &heedless);
+        let read: NodeSet = plan.start.read.iter().filter_map(|name| topology.node(name)).collect();
+        let fencing = Fencing {
+            watch: &|node: NodeId| light_opener.watch(node),
+            patience: args.patience,
+            settle: topology.limits.settle,
+            journal: &|node, tables| opener.journal(node, tables),
+        };
+        let request = MendRequest {
+            topology,
+            nodes: read,
+            chosen: &|number, node| nodes.contains(node) && (steps.0..=steps.1).contains(&number),
+            direction,
+            dry_run: args.dry_run,
+            batch: args.batch.into(),
+            rate: args.rate,
+            open: &|node| opener.open(node),
+            write: &|node| writing.write(node),
+            fencing: &fencing,
+            stop: &|| stop.raised(),
+        };
+        let mended = mend::run(&request, &mut plan, undo.as_mut());
+        let wrote =
+            |(node, writer): (NodeId, Result<String, ReadFault>)| Some((node, writer.ok()?));
+        Ok(MendOutcome {
+            started,
+            took: clock.elapsed(),
+            direction,
+            dry_run: args.dry_run,
+            mended,
+            undo_path,
+            writers: writers.into_iter().filter_map(wrote).collect(),
+        })
+    }
+}
+
+/// The undo file that an earlier run of the same plan left.
+fn earlier_undo(
+    loaded: &Loaded,
+    plan: &PlanFile,
+    path: &Path,
+    dry_run: bool,
+) -> Result<Option<UndoFile>> {
+    if !path.exists() || dry_run {
+        return Ok(None);
+    }
+    let (undo, earlier) = UndoFile::resume(path, &loaded.topology)?;
+    if earlier.start.undoes.as_ref() != Some(&plan.digest) {
+        bail!(
+            "{} takes another plan back: keep it elsewhere, or name another file with --undo-file",
+            path.display()
+        );
+    }
+    Ok(Some(undo))
+}

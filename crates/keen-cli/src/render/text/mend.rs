@@ -1,0 +1,243 @@
+//! A plan that is carried out, for people: what will be done, and what became of it.
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+
+use keen_core::plan::sql::script::Direction;
+use keen_core::topology::Topology;
+use keen_core::value::text::text_of;
+use keen_run::mend::plan_file::StepCounts;
+use keen_run::mend::{LeftOut, NodeTally, Proof};
+
+use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, hanging, styled};
+use crate::app::mend::{MendOutcome, ReadyPlan};
+use crate::numbers::counted;
+use crate::safe;
+
+/// Left-out steps that are shown with their reasons.
+const SHOWN: usize = 20;
+
+/// What will be done where, as whom, and what is lost.
+pub(crate) fn intention(topology: &Topology, ready: &ReadyPlan, dry_run: bool) -> String {
+    let mut out = String::new();
+    let undo = ready.direction == Direction::Undo;
+    if ready.counts.is_empty() {
+        let done = if undo { "taken back" } else { "made" };
+        let _ = writeln!(out, "keen: no step is left to be {done}");
+        return out;
+    }
+    let will = match (dry_run, undo) {
+        (true, _) => "will try, and keep nothing:",
+        (false, true) => "will take back:",
+        (false, false) => "will write:",
+    };
+    let _ = writeln!(out, "keen {will}");
+    for (node, counts) in &ready.counts {
+        let writer = match ready.writers.get(node) {
+            Some(Ok(about)) if !about.is_empty() => format!(", {}", safe::text(about)),
+            _ => String::new(),
+        };
+        let name = &topology.nodes[*node].name;
+        let _ = writeln!(out, "  {name}: {}{writer}", kinds(counts));
+        for (table, losses) in losses(counts) {
+            let _ = writeln!(out, "    loses of {}: {}", safe::text(table), safe::text(&losses));
+        }
+    }
+    let before = ready.made_before();
+    if before > 0 && !undo {
+        let steps = counted(before, "step was", "steps were");
+        let _ = writeln!(out, "{steps} made by an earlier run of this plan.");
+    }
+    if ready.plan.questions > 0 {
+        let questions = counted(ready.plan.questions, "question is", "questions are");
+        let _ = writeln!(out, "{questions} left open by the plan: those rows stay as they are.");
+    }
+    if !dry_run && !undo {
+        let path = safe::text(&ready.undo_path.display().to_string());
+        let _ = writeln!(out, "What is overwritten is kept in {path}, which can take it back.");
+    }
+    out
+}
+
+fn kinds(counts: &StepCounts) -> String {
+    let kinds =
+        [(counts.inserts, "insert"), (counts.updates, "update"), (counts.deletes, "delete")];
+    let kinds: Vec<String> = (kinds.iter())
+        .filter(|(count, _)| *count > 0)
+        .map(|(count, kind)| format!("{kind} {}", counted(*count, "row", "rows")))
+        .collect();
+    kinds.join(", ")
+}
+
+/// Losses of one table that are named; of more there is only the number of rows.
+const LOSSES_NAMED: usize = 6;
+
+/// By table what a node loses.
+fn losses(counts: &StepCounts) -> BTreeMap<&str, String> {
+    let mut by_table: BTreeMap<&str, Vec<(&str, u64)>> = BTreeMap::new();
+    for ((table, loss), rows) in &counts.losses {
+        by_table.entry(table).or_default().push((loss, *rows));
+    }
+    let told = |(table, mut losses): (_, Vec<(&str, u64)>)| {
+        losses.sort_by_key(|(_, rows)| std::cmp::Reverse(*rows));
+        let named = losses.iter().take(LOSSES_NAMED);
+        let mut parts: Vec<String> = named
+            .map(|(loss, rows)| format!("{loss} ({})", counted(*rows, "row", "rows")))
+            .collect();
+        let more: u64 = losses.iter().skip(LOSSES_NAMED).map(|(_, rows)| rows).sum();
+        if more > 0 {
+            parts.push(format!("other columns ({})", counted(more, "row", "rows")));
+        }
+        (table, parts.join(", "))
+    };
+    by_table.into_iter().map(told).collect()
+}
+
+/// The result in a sentence, for the ledger.
+pub(crate) fn summary(topology: &Topology, outcome: &MendOutcome) -> String {
+    let mended = &outcome.mended;
+    let made: Vec<String> = (mended.nodes.iter())
+        .filter(|(_, tally)| tally.made > 0)
+        .map(|(node, tally)| {
+            let name = &topology.nodes[*node].name;
+            // The account; how it was kept out of replication is no news afterwards.
+            let writer = outcome.writers.get(node).filter(|about| about.starts_with("as "));
+            let account = writer.and_then(|about| about.split(',').next());
+            let account = account.map(|account| format!(" {account}")).unwrap_or_default();
+            format!("{} on {name}{account}", counted(tally.made, "row", "rows"))
+        })
+        .collect();
+    let mut parts = vec![match (made.is_empty(), outcome.direction) {
+        (true, _) => "nothing was written".to_owned(),
+        (false, Direction::Repair) => format!("wrote {}", made.join(", ")),
+        (false, Direction::Undo) => format!("took back {}", made.join(", ")),
+    }];
+    if mended.left() > 0 {
+        parts.push(format!("{} left out", mended.left()));
+    }
+    if let Some(proof) = mended.proof.as_ref().filter(|proof| proof.divergent > 0) {
+        parts.push(format!("{} still differ", proof.divergent));
+    }
+    parts.push(format!("undo file {}", outcome.undo_path.display()));
+    parts.join("; ")
+}
+
+/// Writes what became of a plan.
+pub(crate) fn write(topology: &Topology, outcome: &MendOutcome, columns: Option<usize>) -> String {
+    let mended = &outcome.mended;
+    let mut out = String::new();
+    let undo = outcome.direction == Direction::Undo;
+    let made = mended.made();
+    let verb = match (outcome.dry_run, undo) {
+        (true, true) => "could be taken back",
+        (true, false) => "could be written",
+        (false, true) => "taken back",
+        (false, false) => "written",
+    };
+    let rows = counted(made, "row", "rows");
+    let word = if mended.left() == 0 && outcome.complete() {
+        styled(GOOD, &format!("{rows} {verb}"))
+    } else {
+        styled(UNKNOWN, &format!("{rows} {verb}"))
+    };
+    let name = styled(HEADING, &safe::text(&topology.name));
+    let _ = writeln!(out, "{name}: {word} in {:.1} s", outcome.took.as_secs_f64());
+    for (node, tally) in &mended.nodes {
+        let _ = writeln!(out, "  {}: {}", topology.nodes[*node].name, told(tally, verb));
+    }
+    for (node, fault) in &mended.faults {
+        let name = &topology.nodes[*node].name;
+        let lead = format!("  {} {name}: ", styled(BAD, "not to its end on"));
+        out.push_str(&hanging(&lead, &safe::text(&fault.to_string()), columns));
+    }
+    left_out(&mut out, topology, outcome, columns);
+    if let Some(proof) = mended.proof.as_ref().filter(|proof| proof.rows > 0) {
+        let _ = writeln!(out, "\n{}", proven(proof));
+    }
+    if let Some(fault) = &mended.broken {
+        let _ = writeln!(out, "\n{} {}", styled(BAD, "stopped:"), safe::text(&fault.to_string()));
+    }
+    advice(&mut out, outcome);
+    out
+}
+
+fn told(tally: &NodeTally, verb: &str) -> String {
+    let mut parts = vec![format!("{} {verb}", counted(tally.made, "row", "rows"))];
+    for (count, what) in [
+        (tally.made_before, "written by an earlier run"),
+        (tally.already, "alike on all nodes by now"),
+        (tally.left_out, "left out"),
+        (tally.taken_back, "taken back again"),
+    ] {
+        if count > 0 {
+            parts.push(format!("{} {what}", crate::numbers::grouped(count)));
+        }
+    }
+    parts.join(", ")
+}
+
+fn left_out(out: &mut String, topology: &Topology, outcome: &MendOutcome, columns: Option<usize>) {
+    let mended = &outcome.mended;
+    if mended.left_out.is_empty() {
+        return;
+    }
+    let _ = writeln!(out, "\n{}", styled(HEADING, "Left out"));
+    for left in mended.left_out.iter().take(SHOWN) {
+        let LeftOut { number, node, table, key, why, .. } = left;
+        let key: Vec<String> = (key.iter())
+            .map(|(name, value)| format!("{name} {}", text_of(value.as_ref())))
+            .collect();
+        let lead = format!(
+            "  step {number}, {} {}, {}: ",
+            topology.nodes[*node].name,
+            safe::text(table),
+            safe::text(&key.join(", "))
+        );
+        out.push_str(&hanging(&lead, &safe::text(why), columns));
+    }
+    let more = mended.left().saturating_sub(SHOWN.min(mended.left_out.len()) as u64);
+    if more > 0 {
+        let _ = writeln!(out, "  … and {} (--format json has them)", counted(more, "more", "more"));
+    }
+}
+
+fn proven(proof: &Proof) -> String {
+    let rows = counted(proof.rows, "row that was written", "rows that were written");
+    if proof.divergent + proof.unsettled == 0 && proof.complete {
+        return format!("{} {rows} compared on all nodes: they agree.", styled(GOOD, "Proof:"));
+    }
+    let mut parts = Vec::new();
+    if proof.divergent > 0 {
+        parts.push(format!("{} still differ", crate::numbers::grouped(proof.divergent)));
+    }
+    if proof.unsettled > 0 {
+        parts.push(format!(
+            "{} differ while something is on its way",
+            crate::numbers::grouped(proof.unsettled)
+        ));
+    }
+    if !proof.complete {
+        parts.push("not every node could be read".to_owned());
+    }
+    format!("{} of {rows}: {}.", styled(UNKNOWN, "Proof:"), parts.join(", "))
+}
+
+fn advice(out: &mut String, outcome: &MendOutcome) {
+    let mended = &outcome.mended;
+    let path = safe::text(&outcome.undo_path.display().to_string());
+    let mut say = |text: String| {
+        let _ = writeln!(out, "{}", styled(QUIET, &text));
+    };
+    let undo = outcome.direction == Direction::Undo;
+    if outcome.dry_run {
+        return say("Nothing was kept. Without --dry-run it is.".to_owned());
+    }
+    if mended.stopped || mended.broken.is_some() || !mended.faults.is_empty() {
+        say("The same command goes on where this one ended: nothing is written twice.".to_owned());
+    } else if mended.left() > 0 && !undo {
+        say("What was left out is planned anew: keen plan.".to_owned());
+    }
+    if !undo && mended.made() > 0 {
+        say(format!("To take back what was written: keen mend --undo {path}"));
+    }
+}

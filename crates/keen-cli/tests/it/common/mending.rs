@@ -1,0 +1,80 @@
+//! Plans that are carried out on real servers, by an account that may do no more than it needs.
+
+use std::process::Output;
+
+use keen_testkit::Server;
+
+use super::servers::Network;
+use super::{Run, node_name};
+
+/// The account that writes.
+pub const MENDER: (&str, &str) = ("keen_mend", "lab-mender");
+
+/// Gives each server an account that may do what mending takes, and the topology file its name.
+pub fn accounts(network: &Network) {
+    let path = network.folder.path("keen.toml");
+    let mut text = std::fs::read_to_string(&path).unwrap();
+    for (i, server) in network.servers.iter().enumerate() {
+        account(server);
+        text.push_str(&format!(
+            "[node.{}.mend]\nuser = \"{}\"\npassword = {{ env = \"KEEN_TEST_MEND\" }}\n",
+            node_name(i),
+            MENDER.0
+        ));
+    }
+    std::fs::write(path, text).unwrap();
+}
+
+fn account(server: &Server) {
+    let (user, password) = MENDER;
+    if server.engine().is_postgres() {
+        server
+            .run(&format!(
+                "CREATE ROLE {user} LOGIN PASSWORD '{password}';\n\
+                 GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA public TO {user};\n\
+                 GRANT SET ON PARAMETER session_replication_role TO {user};\n\
+                 GRANT EXECUTE ON FUNCTION pg_replication_origin_create(text), pg_replication_origin_session_setup(text), \
+                 pg_replication_origin_xact_setup(pg_lsn, timestamptz), pg_replication_origin_progress(text, boolean) TO {user}"
+            ))
+            .unwrap();
+    } else {
+        server
+            .run(&format!(
+                "SET SESSION sql_log_bin = 0;\nCREATE USER {user}@'%' IDENTIFIED BY '{password}';\n\
+                 GRANT SELECT, INSERT, UPDATE, DELETE, CREATE ON huts.* TO {user}@'%';\n\
+                 GRANT BINLOG ADMIN ON *.* TO {user}@'%'"
+            ))
+            .unwrap();
+    }
+}
+
+/// The built program, with the passwords of both accounts.
+pub fn keen(network: &Network, args: &[&str]) -> Run {
+    let output = command(network, args).output().unwrap();
+    run_of(&output)
+}
+
+pub fn command(network: &Network, args: &[&str]) -> assert_cmd::Command {
+    let mut command = network.folder.command(args);
+    command.env("KEEN_TEST", keen_testkit::CHECKER.1).env("KEEN_TEST_MEND", MENDER.1);
+    command
+}
+
+pub fn run_of(output: &Output) -> Run {
+    Run {
+        code: output.status.code().unwrap_or(-1),
+        out: String::from_utf8_lossy(&output.stdout).into_owned(),
+        err: String::from_utf8_lossy(&output.stderr).into_owned(),
+    }
+}
+
+/// The rows of a query, as the server itself prints them.
+pub fn dump(server: &Server, sql: &str) -> String {
+    use mysql::prelude::Queryable as _;
+    if server.engine().is_postgres() {
+        let sql = format!("SELECT coalesce(string_agg(t::text, E'\\n'), '') FROM ({sql}) AS t");
+        return server.postgres().unwrap().query_one(&sql, &[]).unwrap().get(0);
+    }
+    let rows: Vec<mysql::Row> = server.mariadb().unwrap().query(sql).unwrap();
+    rows.into_iter().map(|row| format!("{:?}\n", row.unwrap())).collect()
+}

@@ -1,0 +1,150 @@
+//! Plans carried out on real servers, while others write.
+
+use crate::common::mending::{accounts, dump, keen};
+use crate::common::servers::{Network, PATIENCE, under_load};
+use keen_testkit::{Server, links};
+
+/// So many rows are made to differ; the long run makes ten thousand.
+fn rows() -> u64 {
+    if std::env::var_os("KEEN_LONG").is_some() { 10_000 } else { 700 }
+}
+
+const FIRST: u64 = 1000;
+const STAYS: &str = "SELECT * FROM stay ORDER BY id";
+
+/// Stays from number 1000 on.
+fn insert(count: u64, series: &str) -> String {
+    format!(
+        "INSERT INTO stay SELECT {FIRST} + n, 1 + n % 3, 'Saddle Refuge', 1 + n % 5, 40 + n % 7, '2026-07-01', NULL FROM {}",
+        series.replace("COUNT", &count.to_string())
+    )
+}
+
+/// Statements that part a server from the others: a third of the rows each changed, gone, and added.
+fn apart(count: u64) -> [String; 3] {
+    let last = FIRST + count;
+    [
+        format!(
+            "UPDATE stay SET beds = beds + 1 WHERE id BETWEEN {FIRST} AND {last} AND id % 3 = 0"
+        ),
+        format!("DELETE FROM stay WHERE id BETWEEN {FIRST} AND {last} AND id % 3 = 1"),
+        format!(
+            "INSERT INTO stay SELECT id + 100000, guest_id, 'Bothy \"no 7\"', beds, price, arrives, NULL FROM stay WHERE id BETWEEN {FIRST} AND {last} AND id % 3 = 2"
+        ),
+    ]
+}
+
+/// Inserts, updates and deletes of other rows, at one server.
+fn load(server: usize) -> String {
+    let id = 900_000 + server;
+    format!(
+        "INSERT INTO stay VALUES ({id}, 1, 'Cirque Hut', 1, 10, '2026-07-09', NULL); \
+         UPDATE stay SET beds = beds + 1 WHERE id = {id}; DELETE FROM stay WHERE id = {id}; \
+         UPDATE stay SET price = price + 1 WHERE id = {}",
+        1 + server
+    )
+}
+
+/// Plants what differs on a node, plans with node a right, mends while all write, and looks at the servers themselves.
+fn mended_under_load(network: &Network, leave_log: &str, settle: impl Fn(&[Server])) {
+    accounts(network);
+    let toml = network.folder.path("keen.toml");
+    let text = std::fs::read_to_string(&toml).unwrap();
+    std::fs::write(&toml, text + "[authority]\ndefault = \"a\"\n").unwrap();
+    let count = rows();
+    let last = network.servers.len() - 1;
+    for server in [1, last] {
+        let planted = apart(count).join("; ");
+        network.servers[server].run(&format!("{leave_log}{planted}")).unwrap();
+        if last == 1 {
+            break;
+        }
+    }
+    let before: Vec<String> = network.servers.iter().map(|server| dump(server, STAYS)).collect();
+    assert_ne!(before[0], before[1]);
+
+    let plan = keen(network, &["plan", "--save", "repair.plan"]);
+    assert_eq!(plan.code, 1, "{plan:?}");
+    // Nothing of it goes to where others read; nobody else writes yet.
+    watch(network, true);
+    let positions = || -> Vec<String> { network.servers.iter().map(position).collect() };
+    let then = positions();
+    let run = keen(network, &["mend", "repair.plan", "--dry-run", "--format", "json"]);
+    assert_eq!(run.code, 0, "{run:?}");
+    assert_eq!(before, network.servers.iter().map(|s| dump(s, STAYS)).collect::<Vec<_>>());
+    let tried: u64 =
+        run.json()["nodes"].as_array().unwrap().iter().map(|n| n["made"].as_u64().unwrap()).sum();
+    let run = keen(network, &["mend", "repair.plan", "--yes", "--format", "json"]);
+    assert_eq!(run.code, 0, "{run:?}");
+    let made: u64 =
+        run.json()["nodes"].as_array().unwrap().iter().map(|n| n["made"].as_u64().unwrap()).sum();
+    assert_eq!(made, tried);
+    assert_eq!(run.json()["proof"]["divergent"], 0, "{run:?}");
+    assert_eq!(positions(), then, "what was mended went to the log");
+    watch(network, false);
+    let mended: Vec<String> = network.servers.iter().map(|server| dump(server, STAYS)).collect();
+    assert!(mended.iter().all(|rows| *rows == before[0]));
+
+    // Taken back it is as it was, row for row; and can be mended once more, while all write.
+    let run = keen(network, &["mend", "--undo", "repair.plan.undo", "--yes"]);
+    assert_eq!(run.code, 0, "{run:?}");
+    assert_eq!(before, network.servers.iter().map(|s| dump(s, STAYS)).collect::<Vec<_>>());
+    let all: Vec<(&Server, String)> =
+        network.servers.iter().enumerate().map(|(i, server)| (server, load(i))).collect();
+    under_load(&all, || {
+        let plan = keen(network, &["plan", "--save", "again.plan"]);
+        assert_eq!(plan.code, 1, "{plan:?}");
+        let run = keen(network, &["mend", "again.plan", "--yes", "--format", "json"]);
+        assert_eq!(run.code, 0, "{run:?}");
+    });
+    settle(&network.servers);
+    let rows: Vec<String> = network.servers.iter().map(|server| dump(server, STAYS)).collect();
+    assert!(rows.iter().all(|of| *of == rows[0]), "the servers' own rows differ");
+    assert_eq!(keen(network, &["audit"]).code, 0);
+}
+
+/// A slot that nobody reads tells what others would get. While it is there, nobody has read everything.
+fn watch(network: &Network, is_there: bool) {
+    let make = [
+        "CREATE PUBLICATION watch FOR TABLE stay",
+        "SELECT pg_create_logical_replication_slot('watch', 'pgoutput')",
+    ];
+    let take_away = ["SELECT pg_drop_replication_slot('watch')", "DROP PUBLICATION watch"];
+    for server in network.servers.iter().filter(|server| server.engine().is_postgres()) {
+        for sql in if is_there { make } else { take_away } {
+            server.run(sql).unwrap();
+        }
+    }
+}
+
+/// What of a server's log others would take: on MariaDB where it stands, on PostgreSQL the rows that a receiver with
+/// `origin = none` gets.
+fn position(server: &Server) -> String {
+    if server.engine().is_postgres() {
+        let sql = "SELECT count(*) FROM pg_logical_slot_peek_binary_changes('watch', NULL, NULL, 'proto_version', '4', 'publication_names', 'watch', 'origin', 'none') \
+            WHERE get_byte(data, 0) IN (ascii('I'), ascii('U'), ascii('D'))";
+        return dump(server, sql);
+    }
+    dump(server, "SELECT @@gtid_binlog_pos")
+}
+
+#[test]
+fn a_mariadb_mesh_is_mended_while_all_write() {
+    let network = Network::mariadb_mesh();
+    network.servers[0].run(&insert(rows(), "(SELECT seq AS n FROM seq_1_to_COUNT) AS s")).unwrap();
+    links::mariadb_settled(&network.servers, PATIENCE).unwrap();
+    mended_under_load(&network, "SET SESSION sql_log_bin = 0; ", |servers| {
+        links::mariadb_settled(servers, PATIENCE).unwrap();
+    });
+}
+
+#[test]
+fn postgresql_peers_are_mended_while_both_write() {
+    let network = Network::postgres_peers();
+    network.servers[0].run(&insert(rows(), "generate_series(1, COUNT) AS s (n)")).unwrap();
+    links::postgres_settled(&network.servers, PATIENCE).unwrap();
+    let leave_log = "SELECT pg_replication_origin_create('elsewhere'); SELECT pg_replication_origin_session_setup('elsewhere'); ";
+    mended_under_load(&network, leave_log, |servers| {
+        links::postgres_settled(servers, PATIENCE).unwrap();
+    });
+}

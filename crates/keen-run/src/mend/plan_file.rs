@@ -1,0 +1,312 @@
+//! A plan on disk: read once from end to end before anything is done, and then step by step. Its steps are not kept.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs::File;
+use std::io::{self, BufRead as _, BufReader, Seek as _, SeekFrom};
+use std::path::{Path, PathBuf};
+
+use keen_core::fault::ReadFault;
+use keen_core::history::journal::RowOp;
+use keen_core::plan::{AuditedTable, Step};
+use keen_core::row::digest::DigestFunction;
+use keen_core::topology::{NodeId, Topology};
+use keen_wire::plan::{BatchDocument, PlanLine, PlanStart};
+use keen_wire::{VERSION, plan_step, plan_tables};
+
+/// A plan that was checked from end to end.
+#[derive(Debug)]
+pub struct PlanFile {
+    path: PathBuf,
+    reader: BufReader<File>,
+    /// Its beginning.
+    pub start: PlanStart,
+    /// The tables that its steps write to, without rows.
+    pub tables: Vec<AuditedTable>,
+    steps: Vec<StepPlace>,
+    /// Tables, and what steps lose of them.
+    losses: Vec<(String, String)>,
+    /// How many questions it leaves open.
+    pub questions: u64,
+    /// Its identity: 32 hexadecimal digits.
+    pub digest: String,
+    /// Of a way back, the batches that were made.
+    pub batches: Vec<BatchDocument>,
+}
+
+/// Where a step stands.
+#[derive(Debug, Clone, Copy)]
+struct StepPlace {
+    offset: u64,
+    /// The line, from 1.
+    line: u64,
+    number: u64,
+    node: NodeId,
+    op: RowOp,
+    /// What is lost by it, among the losses of the plan.
+    loss: Option<usize>,
+}
+
+/// How many steps there are of each kind.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct StepCounts {
+    /// Rows that are put there.
+    pub inserts: u64,
+    /// Rows that are changed.
+    pub updates: u64,
+    /// Rows that are taken away.
+    pub deletes: u64,
+    /// By table what is lost, and by how many steps.
+    pub losses: BTreeMap<(String, String), u64>,
+}
+
+impl StepCounts {
+    /// How many there are.
+    #[must_use]
+    pub fn all(&self) -> u64 {
+        self.inserts + self.updates + self.deletes
+    }
+}
+
+/// A step of a plan.
+#[derive(Debug, Clone)]
+pub struct NumberedStep {
+    /// Its number in the plan.
+    pub number: u64,
+    /// Of a write that is made in two, the number of the other half.
+    pub half_of: Option<u64>,
+    /// The step.
+    pub step: Step,
+}
+
+impl PlanFile {
+    /// Opens a plan and reads it from end to end.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when it cannot be read, was cut short, is of another topology, or holds a step that is none.
+    pub fn open(path: &Path, topology: &Topology) -> Result<Self, ReadFault> {
+        let file = File::open(path).map_err(|error| {
+            ReadFault::new(
+                format!("cannot read {}: {error}", path.display()),
+                "make a plan with keen plan --save FILE",
+            )
+        })?;
+        let reader = PlanReader { path, topology, line: 0, offset: 0 };
+        reader.read(BufReader::new(file))
+    }
+
+    /// How many steps it has.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.steps.len()
+    }
+
+    /// It has no steps.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.steps.is_empty()
+    }
+
+    /// The number and the node of a step, from 0.
+    #[must_use]
+    pub fn place(&self, at: usize) -> Option<(u64, NodeId)> {
+        self.steps.get(at).map(|place| (place.number, place.node))
+    }
+
+    /// By node, the steps that are chosen by number and node.
+    #[must_use]
+    pub fn counts(&self, chosen: &dyn Fn(u64, NodeId) -> bool) -> BTreeMap<NodeId, StepCounts> {
+        let mut counts: BTreeMap<NodeId, StepCounts> = BTreeMap::new();
+        for step in self.steps.iter().filter(|step| chosen(step.number, step.node)) {
+            let of_node = counts.entry(step.node).or_default();
+            match step.op {
+                RowOp::Insert => of_node.inserts += 1,
+                RowOp::Update => of_node.updates += 1,
+                RowOp::Delete => of_node.deletes += 1,
+            }
+            if let Some(loss) = step.loss.and_then(|loss| self.losses.get(loss)) {
+                *of_node.losses.entry(loss.clone()).or_default() += 1;
+            }
+        }
+        counts
+    }
+
+    /// A step, from 0.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when the file is no longer what it was.
+    pub fn step(&mut self, topology: &Topology, at: usize) -> Result<NumberedStep, ReadFault> {
+        let path = self.path.clone();
+        let changed = || {
+            ReadFault::new(
+                format!("{} was changed while it was carried out", path.display()),
+                "plan again",
+            )
+        };
+        let place = *self.steps.get(at).ok_or_else(changed)?;
+        let mut line = Vec::new();
+        let read = self.reader.seek(SeekFrom::Start(place.offset)).and_then(|_| {
+            self.reader.read_until(b'\n', &mut line)?;
+            Ok(())
+        });
+        read.map_err(|_| changed())?;
+        let Ok(PlanLine::Step(document)) = serde_json::from_slice(&line) else {
+            return Err(changed());
+        };
+        let (number, half_of) = (document.step, document.half_of);
+        let step = plan_step(topology, &self.tables, *document).map_err(|_| changed())?;
+        if (number, step.node) != (place.number, place.node) {
+            return Err(changed());
+        }
+        Ok(NumberedStep { number, half_of, step })
+    }
+}
+
+/// Reads a plan from end to end.
+struct PlanReader<'a> {
+    path: &'a Path,
+    topology: &'a Topology,
+    line: u64,
+    offset: u64,
+}
+
+impl PlanReader<'_> {
+    fn wrong(&self, what: &str) -> ReadFault {
+        ReadFault::new(
+            format!("{}, line {}: {what}", self.path.display(), self.line),
+            "nothing was done; correct it, or plan again with keen plan --save FILE",
+        )
+    }
+
+    fn head(&self, line: &[u8]) -> Result<PlanStart, ReadFault> {
+        let no_plan = |_| {
+            ReadFault::new(
+                format!("{} is no plan that can be carried out", self.path.display()),
+                "keen plan --save FILE writes one, as does --format ndjson",
+            )
+        };
+        let PlanLine::Start(start) = serde_json::from_slice(line).map_err(no_plan)? else {
+            return Err(self.wrong("a plan begins with a line of kind \"start\""));
+        };
+        let envelope = &start.envelope;
+        if envelope.keen != "plan" {
+            return Err(self.wrong(&format!("this is a keen {}, not a plan", envelope.keen)));
+        }
+        if envelope.version != VERSION {
+            return Err(self.wrong(&format!(
+                "the plan has version {}, but this keen carries out version {VERSION}",
+                envelope.version
+            )));
+        }
+        if envelope.topology != self.topology.name {
+            return Err(self.wrong(&format!(
+                "the plan is of \"{}\", but the topology file is for \"{}\"",
+                envelope.topology, self.topology.name
+            )));
+        }
+        Ok(start)
+    }
+
+    /// The next line with its end; empty at the end of the file.
+    fn next(&mut self, reader: &mut BufReader<File>) -> Result<Vec<u8>, ReadFault> {
+        let mut line = Vec::new();
+        self.offset += self.line_length(reader, &mut line)?;
+        Ok(line)
+    }
+
+    fn line_length(
+        &mut self,
+        reader: &mut BufReader<File>,
+        line: &mut Vec<u8>,
+    ) -> Result<u64, ReadFault> {
+        self.line += 1;
+        let read: io::Result<usize> = reader.read_until(b'\n', line);
+        read.map(|length| length as u64).map_err(|error| self.wrong(&error.to_string()))
+    }
+
+    fn read(mut self, mut reader: BufReader<File>) -> Result<PlanFile, ReadFault> {
+        let line = self.next(&mut reader)?;
+        let start = self.head(&line)?;
+        let tables = plan_tables(self.topology, &start).map_err(|why| self.wrong(&why))?;
+        let mut identity = DigestFunction::Blake3.digest(&line).0.to_be_bytes().to_vec();
+        let mut steps: Vec<StepPlace> = Vec::new();
+        let mut halves: BTreeMap<u64, u64> = BTreeMap::new();
+        let mut known: BTreeSet<u64> = BTreeSet::new();
+        let mut batches = Vec::new();
+        let mut losses: Vec<(String, String)> = Vec::new();
+        let mut numbers: BTreeMap<(String, String), usize> = BTreeMap::new();
+        let (mut questions, mut whole) = (0, false);
+        loop {
+            let offset = self.offset;
+            let line = self.next(&mut reader)?;
+            if line.is_empty() {
+                break;
+            }
+            if whole && !line.ends_with(b"\n") {
+                break; // it was being written when the run was killed: it does not count
+            }
+            let read = serde_json::from_slice(&line).map_err(|error| {
+                // Where in a line the fault is helps nobody.
+                let text = error.to_string();
+                self.wrong(text.split(" at line ").next().unwrap_or_default())
+            })?;
+            match read {
+                PlanLine::Start(_) => return Err(self.wrong("a second beginning")),
+                PlanLine::Step(_) | PlanLine::Question(_) | PlanLine::Summary(_) if whole => {
+                    return Err(self.wrong("it goes on after its end"));
+                }
+                PlanLine::Step(document) => {
+                    let (number, half_of) = (document.step, document.half_of);
+                    if !known.insert(number) {
+                        return Err(self.wrong(&format!("a second step {number}")));
+                    }
+                    halves.extend(half_of.map(|other| (number, other)));
+                    let step = plan_step(self.topology, &tables, *document)
+                        .map_err(|why| self.wrong(&format!("step {number}: {why}")))?;
+                    let loss = step.loses.as_ref().map(|loss| {
+                        let loss = (step.table.clone(), loss.clone());
+                        let next = losses.len();
+                        let number = *numbers.entry(loss.clone()).or_insert(next);
+                        if number == next {
+                            losses.push(loss);
+                        }
+                        number
+                    });
+                    let (node, op) = (step.node, step.op);
+                    steps.push(StepPlace { offset, line: self.line, number, node, op, loss });
+                }
+                PlanLine::Question(_) => questions += 1,
+                PlanLine::Summary(_) => whole = true,
+                PlanLine::Batch(_) if !whole => return Err(self.wrong("a batch before its end")),
+                PlanLine::Batch(batch) => batches.push(batch),
+            }
+            if batches.is_empty() {
+                identity.extend(DigestFunction::Blake3.digest(&line).0.to_be_bytes());
+                identity = DigestFunction::Blake3.digest(&identity).0.to_be_bytes().to_vec();
+            }
+        }
+        if !whole {
+            return Err(self.wrong("the plan ends here and its end is missing: it was cut short"));
+        }
+        for (number, other) in &halves {
+            if halves.get(other) != Some(number) {
+                let line = steps.iter().find(|step| step.number == *number).map(|step| step.line);
+                self.line = line.unwrap_or(self.line);
+                return Err(self.wrong(&format!(
+                    "step {number} is one half of a write whose other half, step {other}, is missing"
+                )));
+            }
+        }
+        let digest = DigestFunction::Blake3.digest(&identity);
+        Ok(PlanFile {
+            path: self.path.to_owned(),
+            reader,
+            start,
+            tables,
+            steps,
+            losses,
+            questions,
+            digest: format!("{:032x}", digest.0),
+            batches,
+        })
+    }
+}
