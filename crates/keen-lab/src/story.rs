@@ -190,6 +190,16 @@ impl Story {
     }
 }
 
+/// Does in the folder of a network what preflight asks for: the archive's trigger fires on no row that arrives.
+///
+/// # Errors
+/// [`LabError`] when SQLite refuses.
+pub fn follow_preflight(folder: &Path) -> Result<(), LabError> {
+    let refused = |error| LabError::Sqlite { node: "archive".to_owned(), error };
+    let archive = rusqlite::Connection::open(folder.join("archive.db")).map_err(refused)?;
+    archive.execute_batch("DROP TRIGGER note_frost").map_err(refused)
+}
+
 /// The links that do not carry as they should on the Friday.
 const FRIDAY_LINKS: [(&str, &str); 3] =
     [("cirque", "saddle"), ("valley", "archive"), ("valley", "board-west")];

@@ -217,6 +217,8 @@ pub enum Side {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct QuestionDocument {
+    /// Its name: of the row and of all versions of it. An answer holds for those versions alone.
+    pub id: String,
     /// For which set.
     pub set: String,
     /// The table, as the set names it.
@@ -227,13 +229,30 @@ pub struct QuestionDocument {
     pub why: String,
     /// The choices.
     pub choices: Vec<ChoiceDocument>,
+    /// A person's answer: a node's name, "lost", "merge", or cells. `keen plan --answers FILE` makes steps of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub answer: Option<AnswerDocument>,
+}
+
+/// An answer to a question.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(untagged)]
+pub enum AnswerDocument {
+    /// A node's name, "lost" or "merge".
+    Word(String),
+    /// Cells; the others as all versions have them.
+    Cells(Cells),
 }
 
 /// One answer to a question.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ChoiceDocument {
-    /// The nodes whose content would be kept; none for that of a lost write, which nobody holds.
+    /// What would be kept: what nodes hold, what was lost, or what each side changed, put together.
+    #[cfg_attr(feature = "schema", schemars(schema_with = "crate::schema::choice_content"))]
+    pub content: String,
+    /// The nodes that hold it; none if nobody does.
     pub nodes: Vec<String>,
     /// That content; null means no row.
     pub row: Option<Cells>,
@@ -391,6 +410,7 @@ impl Serialize for QuestionWriter<'_> {
         if let Some(kind) = kind {
             map.serialize_entry("kind", kind)?;
         }
+        map.serialize_entry("id", &question.id(topology))?;
         map.serialize_entry("set", &topology.sets[question.set].name)?;
         map.serialize_entry("table", &question.table)?;
         map.serialize_entry("key", &CellsWriter::named(&question.key))?;
@@ -413,6 +433,7 @@ impl Serialize for ChoiceWriter<'_> {
             choice.nodes.iter().map(|node| &self.topology.nodes[*node].name[..]).collect();
         let row = choice.row.as_ref().map(|row| CellsWriter::named(row));
         let mut map = to.serialize_map(None)?;
+        map.serialize_entry("content", choice.content.name())?;
         map.serialize_entry("nodes", &nodes)?;
         map.serialize_entry("row", &row)?;
         map.serialize_entry("copies", &choice.copies)?;

@@ -145,6 +145,7 @@ names! {
     unsettled = ["in_flight", "moving"];
     row_op = ["insert", "update", "delete"];
     act = ["row"];
+    choice_content = ["held", "lost", "merged"];
     deed = ["insert", "update", "delete", "take", "refer", "shape"];
     fate = ["kept", "lost", "unknown"];
     doubt = ["writer_outside", "journal_not_read", "journal_too_short", "last_writes_only"];

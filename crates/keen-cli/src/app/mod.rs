@@ -1,5 +1,6 @@
 //! The commands: request, run, outcome, exit code; nothing here knows how it is shown.
 
+pub(crate) mod answers;
 pub(crate) mod audit;
 pub(crate) mod audit_document;
 pub(crate) mod conflicts;

@@ -624,6 +624,20 @@ pub(crate) struct PlanArgs {
     #[arg(long, short, value_name = "PATH", help_heading = OUTPUT)]
     pub(crate) output: Option<PathBuf>,
 
+    /// Answer a question by its name, those of a table, or all: QUESTION=NODE keeps what that node holds, =lost what
+    /// was lost, =merge what each side changed, ={"column": cell} these cells (repeat for more). An answer to several
+    /// questions never loses a last copy.
+    #[arg(long = "answer", value_name = "QUESTION=CHOICE", conflicts_with = "ask")]
+    pub(crate) answers: Vec<String>,
+
+    /// Take the answers from the questions of this plan, which somebody filled in.
+    #[arg(long = "answers", value_name = "PLAN", conflicts_with = "ask")]
+    pub(crate) answered: Option<PathBuf>,
+
+    /// Ask the questions one by one, on the terminal.
+    #[arg(long)]
+    pub(crate) ask: bool,
+
     /// Besides, keep the plan in this file, for keen mend.
     #[arg(long, value_name = "FILE", help_heading = OUTPUT)]
     pub(crate) save: Option<PathBuf>,

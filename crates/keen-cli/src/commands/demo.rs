@@ -7,21 +7,26 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use anyhow::{Context, Result, bail};
+use clap::Parser as _;
+use keen_core::plan::Plan;
+use keen_core::topology::Topology;
 use keen_lab::story::Story;
 
 use super::audit::ROWS_SHOWN;
 use crate::app;
+use crate::app::mend::ReadyPlan;
+use crate::app::output::{Needed, Output};
 use crate::app::preflight::PreflightRequest;
 use crate::app::run_log::{EarlierConflicts, RunLog};
 use crate::app::scope::AuditScope;
 use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
-use crate::args::DemoArgs;
+use crate::args::{Cli, Command, DemoArgs};
 use crate::exit::Exit;
 use crate::numbers::counted;
-use crate::render::text;
 use crate::render::text::audit::TextSink;
 use crate::render::text::style::{HEADING, styled};
+use crate::render::{json, text};
 use crate::terminal::Terminal;
 
 /// Steps of the plan that the demo shows; the rest is a command away.
@@ -42,6 +47,7 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
     let stopped = tour.audit(&loaded)?;
     tour.conflicts(&loaded)?;
     tour.plan(&loaded)?;
+    tour.mend(&folder)?;
     tour.where_next()?;
     tour.out.flush()?;
     Ok(if stopped { Exit::Interrupted } else { Exit::Agree })
@@ -178,6 +184,57 @@ impl<W: Write> Tour<W> {
         Ok(writeln!(self.out, "{text}")?)
     }
 
+    /// Answers what was asked, and mends a copy of the network.
+    fn mend(&mut self, folder: &Path) -> Result<()> {
+        let mended = folder.join("mended");
+        copy(folder, &mended)?;
+        keen_lab::story::follow_preflight(&mended)?;
+        let (file, save) = (mended.join("keen.toml"), mended.join("repair.plan"));
+        let loaded = app::topology_file::topology(&file, self.terminal)?;
+        let (whole, terminal) = (AuditScope::whole(), self.terminal);
+        let mut planned =
+            app::plan::from_nodes(&loaded, &whole, u64::MAX, None, &self.stop, terminal)?;
+        let answers = answers(&loaded.topology, &planned.plan)?;
+        let options: Vec<String> = answers.iter().map(|a| format!(" --answer {a}")).collect();
+        let text = format!(
+            "In a copy of the network, whose archive no longer fires its trigger. A person answers: the valley is\n\
+             right; what only one office has stays; the reading of a test rig goes. By hand, in the network itself:\n  \
+             keen plan --topology {0}{1} --save repair.plan\n  \
+             keen mend repair.plan --topology {0}",
+            self.shown,
+            options.concat()
+        );
+        self.step("keen mend: the plan, carried out step by step", &text)?;
+        let given = app::answers::from_options(&loaded.topology, &answers)?;
+        planned.plan = app::answers::apply(planned.plan, &given)?;
+        let mut out = Output::open_file(&save, &Needed::default())?;
+        json::plan::lines(&loaded.topology, &planned, &mut out)?;
+        out.finish()?;
+        let arguments = [
+            "keen",
+            "mend",
+            &save.display().to_string(),
+            "--topology",
+            &file.display().to_string(),
+            "--yes",
+        ]
+        .map(str::to_owned);
+        let Command::Mend(args) = Cli::try_parse_from(arguments)?.command else {
+            bail!("the arguments of keen mend are others by now");
+        };
+        let ready = ReadyPlan::read(&loaded, &args, &self.stop)?;
+        let intention = text::mend::intention(&loaded.topology, &ready, false);
+        let outcome = ready.carry_out(&loaded, &args, &self.stop)?;
+        let columns = terminal.columns;
+        let result = text::mend::write(&loaded.topology, &outcome, columns);
+        writeln!(self.out, "{intention}{result}")?;
+        let mut sink = TextSink::new(ROWS_SHOWN);
+        let totals = app::audit::run(&loaded, &whole, &mut sink, &self.stop, false)?.unbroken()?;
+        let text = text::audit::write(&loaded.topology, &sink, &totals, columns);
+        let last = text.trim_end().lines().rev().find(|line| line.contains("agree")).unwrap_or("");
+        Ok(writeln!(self.out, "keen audit: {last}\n")?)
+    }
+
     fn where_next(&mut self) -> Result<()> {
         self.steps += 1;
         let heading = styled(HEADING, &format!("{}. Go on from here", self.steps));
@@ -193,6 +250,40 @@ impl<W: Write> Tour<W> {
              keen plan  --topology {shown} --format sql --output repair"
         )?)
     }
+}
+
+/// What a person may answer: the valley is right, what only one office has stays, and what only the archive has goes.
+fn answers(topology: &Topology, plan: &Plan) -> Result<Vec<String>> {
+    let mut answers = vec!["all=valley".to_owned()];
+    for question in plan.questions() {
+        let question = question?;
+        if question.choices.iter().all(|choice| choice.row.is_some()) {
+            continue;
+        }
+        let holder = question.choices.iter().find(|choice| choice.row.is_some());
+        let holder = holder.and_then(|choice| choice.nodes.first());
+        let writes = |node: &&usize| topology.nodes[**node].writes;
+        let right = holder.filter(writes).map_or("valley", |node| &topology.nodes[*node].name);
+        answers.push(format!("{}={right}", question.id(topology)));
+    }
+    Ok(answers)
+}
+
+/// Copies a network: its topology file and its databases.
+fn copy(from: &Path, to: &Path) -> Result<()> {
+    fs::create_dir_all(to).with_context(|| format!("cannot create {}", to.display()))?;
+    for entry in fs::read_dir(from)? {
+        let path = entry?.path();
+        let Some(name) = path.file_name() else { continue };
+        let wanted = path.extension().is_some_and(|e| e == "db" || e == "toml");
+        if path.is_dir() && path != *to {
+            copy(&path, &to.join(name))?;
+        } else if wanted {
+            fs::copy(&path, to.join(name))
+                .with_context(|| format!("cannot copy {}", path.display()))?;
+        }
+    }
+    Ok(())
 }
 
 /// A path as one types it into a shell.

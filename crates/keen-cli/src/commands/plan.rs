@@ -2,13 +2,16 @@
 
 use crate::app::plan::{Look, from_document, from_nodes, look_for_races, write_scripts};
 use std::fs;
-use std::io::Write as _;
+use std::io::{IsTerminal as _, Write as _};
 use std::path::PathBuf;
 use std::time::Duration;
 
 use anyhow::{Context, Result, bail};
+use keen_core::plan::{Plan, Question};
+use keen_core::topology::Topology;
 
 use crate::app;
+use crate::app::answers::GivenAnswers;
 use crate::app::output::{Needed, Output};
 use crate::app::scope::AuditScope;
 use crate::app::stop::Stop;
@@ -26,6 +29,13 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     let mut scope = AuditScope::new(topology, &args.scope)?;
     // Whatever somebody is ready to wait: a plan never writes what a link is still to bring.
     scope.patience = scope.patience.max(Duration::from_millis(1));
+    let mut given = app::answers::from_options(topology, &args.answers)?;
+    if let Some(path) = &args.answered {
+        given.extend(app::answers::from_plan(topology, path)?);
+    }
+    if args.ask && !std::io::stdin().is_terminal() {
+        bail!("nobody can be asked here: --answer and --answers take answers");
+    }
     let needed = Needed::of(&loaded, &args.scope.topology, None);
     let mut target = Target::open(args, terminal, &needed)?;
     let saved = args.save.as_deref();
@@ -37,6 +47,7 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
         Some(path) => from_document(&loaded, &scope, path, args.limit, raced, &stop)?,
         None => from_nodes(&loaded, &scope, args.limit, raced, &stop, terminal)?,
     };
+    planned.plan = answered(topology, planned.plan, args, terminal, given)?;
     if !args.scope.nodes.is_empty() {
         planned.plan.keep_nodes(scope.nodes);
     }
@@ -71,6 +82,22 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
         out.finish()?;
     }
     Ok(planned.exit())
+}
+
+/// The plan with the answers that were given, or that are asked for now.
+fn answered(
+    topology: &Topology,
+    plan: Plan,
+    args: &PlanArgs,
+    terminal: Terminal,
+    mut given: GivenAnswers,
+) -> Result<Plan> {
+    if args.ask {
+        let show = |question: &Question| text::plan::question(topology, question, terminal.columns);
+        let (from, out) = (&mut std::io::stdin().lock(), &mut anstream::stderr());
+        given = app::answers::ask(topology, &plan, &show, from, out)?;
+    }
+    app::answers::apply(plan, &given)
 }
 
 enum Target {

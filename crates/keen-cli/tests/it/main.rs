@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 mod advice;
+mod answers;
 mod audit;
 mod bad_input;
 mod catalogue;

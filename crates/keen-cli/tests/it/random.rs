@@ -310,5 +310,13 @@ proptest! {
         let (code, json) = folder.audit_json();
         prop_assert_eq!(found(&json), expected.clone(), "{}", text);
         prop_assert_eq!(code, i32::from(!expected.is_empty()));
+        // Planned and mended, what is left is what was asked about.
+        let plan = folder.keen(&["plan", "--format", "json", "--save", "r.plan"]).json();
+        let key = |of: &Json| of["key"]["id"].as_i64().unwrap();
+        let asked: BTreeSet<i64> = plan["questions"].as_array().unwrap().iter().map(key).collect();
+        let run = folder.keen(&["mend", "r.plan", "--yes", "--format", "json"]);
+        prop_assert_eq!(run.code, 0, "{:?}", run);
+        let left: BTreeSet<i64> = found(&folder.audit_json().1).into_keys().collect();
+        prop_assert_eq!(left, asked);
     }
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 
 use super::alike::Alike;
 use super::stopped::StoppedLink;
-use super::{Choice, Question};
+use super::{Choice, ChoiceContent, Question};
 use crate::conflict::{Conflict, ConflictStanding, CurrentRow, Fate, Thing, Written};
 use crate::links::onward::Onward;
 use crate::observe::links::Micros;
@@ -47,6 +47,17 @@ pub struct OfRow {
     pub words: Option<String>,
     /// By node, when what it holds was written, by the clock of whoever wrote it.
     pub written: BTreeMap<NodeId, Micros>,
+    /// The columns that racing writes changed, where it is proven that each writer changed other ones.
+    pub changed: Option<BTreeMap<usize, ChangedCell>>,
+}
+
+/// A cell that one of racing writers changed.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ChangedCell {
+    /// As all of them found it.
+    pub before: Value,
+    /// As it left it.
+    pub after: Value,
 }
 
 impl Evidence {
@@ -113,7 +124,11 @@ pub fn evidence(
             .held
             .iter()
             .filter_map(|(node, number)| Some((*node, conflict.writes.get(*number)?.made?)));
-        let of_row = OfRow { words: Some(words(topology, conflict)), written: written.collect() };
+        let of_row = OfRow {
+            words: Some(words(topology, conflict)),
+            written: written.collect(),
+            changed: changed_apart(conflict),
+        };
         evidence.rows.insert((table.name.to_owned(), encoding::row_bytes(key)), of_row);
         let agreed =
             matches!(conflict.standing, ConflictStanding::Alike | ConflictStanding::Healed);
@@ -122,6 +137,34 @@ pub fn evidence(
         }
     }
     evidence
+}
+
+/// The columns that racing writes changed, where journals prove that each writer changed other ones.
+fn changed_apart(conflict: &Conflict) -> Option<BTreeMap<usize, ChangedCell>> {
+    if !conflict.proven || conflict.count > conflict.writes.len() || conflict.rows.len() > 1 {
+        return None;
+    }
+    let mut changed: BTreeMap<NodeId, BTreeMap<usize, ChangedCell>> = BTreeMap::new();
+    for write in &conflict.writes {
+        let (before, after) = (write.content.before.as_ref()?, write.content.after.as_ref()?);
+        let of_node = changed.entry(write.node?).or_default();
+        for (at, (before, after)) in before.iter().zip(after).enumerate() {
+            let (before, after) = (before.as_ref()?, after.as_ref()?);
+            if !before.same_as(after) {
+                // Of several writes of one node the first found it, and the last left it.
+                let cell = ChangedCell { before: before.clone(), after: after.clone() };
+                of_node.entry(at).or_insert(cell).after = after.clone();
+            }
+        }
+    }
+    let several = changed.len() > 1;
+    let mut all = BTreeMap::new();
+    for (at, cell) in changed.into_values().flatten() {
+        if all.insert(at, cell).is_some() {
+            return None;
+        }
+    }
+    several.then_some(all)
 }
 
 fn who(topology: &Topology, write: &Written) -> String {
@@ -180,6 +223,7 @@ fn offered_back(
     };
     let when = write.made.map(|made| format!(", {}Z", timestamp_text(made))).unwrap_or_default();
     let keep = Choice {
+        content: ChoiceContent::Held,
         nodes: holders.clone(),
         row: now.as_deref().map(named),
         copies: None,
@@ -187,6 +231,7 @@ fn offered_back(
     };
     let all: Vec<&str> = holders.iter().map(|node| &topology.nodes[*node].name[..]).collect();
     let restore = Choice {
+        content: ChoiceContent::Lost,
         // Nobody holds it any more.
         nodes: Vec::new(),
         row: back.as_deref().map(|back| {

@@ -47,6 +47,12 @@ impl FoundRows {
         Self(rows)
     }
 
+    /// The same rows, and more after them.
+    #[must_use]
+    pub fn and_more(rows: &Self, more: Vec<DivergentRow>) -> Self {
+        Self(Arc::new(RowsAndMore { rows: rows.clone(), more }))
+    }
+
     /// How many there are.
     #[must_use]
     pub fn len(&self) -> usize {
@@ -70,6 +76,26 @@ impl FoundRows {
     /// All of them, one after the other.
     pub fn iter(&self) -> impl Iterator<Item = Result<DivergentRow, ReadFault>> + '_ {
         (0..self.len()).map(|at| self.get(at))
+    }
+}
+
+/// Rows that are kept somewhere, and a few more.
+#[derive(Debug)]
+struct RowsAndMore {
+    rows: FoundRows,
+    more: Vec<DivergentRow>,
+}
+
+impl KeepRows for RowsAndMore {
+    fn count(&self) -> usize {
+        self.rows.len() + self.more.len()
+    }
+
+    fn row(&self, at: usize) -> Result<DivergentRow, ReadFault> {
+        match at.checked_sub(self.rows.len()) {
+            None => self.rows.get(at),
+            Some(at) => self.more.row(at),
+        }
     }
 }
 

@@ -5,10 +5,14 @@ use crate::topology::node_set::NodeSet;
 use std::borrow::Cow;
 use std::sync::Arc;
 
+use super::answer::Answers;
 use super::decide::{self, Decision};
 use super::evidence::{Evidence, OfRow};
+use super::listed::RowAt;
 use super::sql::statement;
-use super::{AuditedTable, Choice, LocalTable, Question, Step, key_cells, named, step};
+use super::{
+    AuditedTable, Choice, ChoiceContent, LocalTable, Question, Step, key_cells, named, step,
+};
 use crate::audit::merge::{DivergentRow, Version};
 use crate::row::batch::Column;
 use crate::row::conversion::CommonKind;
@@ -51,25 +55,35 @@ pub(super) struct PutRight<'a> {
 pub(super) struct Judge<'a> {
     pub(super) topology: &'a Topology,
     pub(super) evidence: &'a Evidence,
+    pub(super) answers: &'a Answers,
 }
 
 impl Judge<'_> {
-    /// Judges a divergent row: its number among those of its table is `at`.
+    /// Judges a divergent row of this place.
     pub(super) fn row<'r>(
         &self,
         table: &'r AuditedTable,
         expectation: &Expectation,
-        at: usize,
+        place: RowAt,
         row: &'r DivergentRow,
     ) -> Treatment<'r> {
         let concern: NodeSet = row.versions.iter().flat_map(|v| &v.nodes).collect::<NodeSet>();
-        let of_row = self.of_row(table, at, row);
+        let of_row = self.of_row(table, place.row as usize, row);
         let of_row = of_row.as_deref();
         let known = |text: String| match of_row {
             Some(OfRow { words: Some(words), .. }) => format!("{text}; {words}"),
             _ => text,
         };
-        let decision = decide::decide(self.topology, table, expectation, row, of_row);
+        let decision = match self.answers.version(place, row) {
+            Some(version) => match homeless(expectation, row, version) {
+                Some(why) => Decision::Open(why),
+                None => {
+                    let reason = "decided by hand".to_owned();
+                    Decision::Right { version, reason, counted: false }
+                }
+            },
+            None => decide::decide(self.topology, table, expectation, row, of_row),
+        };
         let (version, reason, counted) = match decision {
             Decision::Right { version, reason, counted } => (version, known(reason), counted),
             Decision::Open(why) => return Treatment::Open(known(why)),
@@ -143,7 +157,12 @@ impl Judge<'_> {
         row: &DivergentRow,
         why: String,
     ) -> Question {
-        let choices = row.versions.iter().map(|version| self.choice(table, row, version)).collect();
+        // A version that only an answer made is none that somebody holds.
+        let held = row.versions.iter().filter(|version| !version.nodes.is_empty());
+        let merged = self.merged(table, row);
+        let choices =
+            merged.into_iter().chain(held.map(|version| self.choice(table, row, version)));
+        let choices = choices.collect();
         let key = key_cells(table, row);
         Question { set: table.set, table: table.table.clone(), key, why, choices }
     }
@@ -174,11 +193,40 @@ impl Judge<'_> {
             .map(|(what, nodes)| format!("{what} on {}", self.names(nodes)))
             .collect();
         Choice {
+            content: ChoiceContent::Held,
             nodes: kept.nodes.clone(),
             copies: row.key.is_empty().then_some(kept.count),
             row: kept.row.as_ref().map(|cells| named(&table.layout, cells)),
             loses: if losses.is_empty() { "nothing".to_owned() } else { losses.join("; ") },
         }
+    }
+
+    /// What each side changed, put together, where journals prove that each changed other columns and nodes hold nothing
+    /// later.
+    fn merged(&self, table: &AuditedTable, row: &DivergentRow) -> Option<Choice> {
+        let changed = self.evidence.of(&table.table, &row.key)?.changed.as_ref()?;
+        let mut merged: Vec<Value> = row.versions.iter().find_map(|v| v.row.as_deref())?.clone();
+        for (at, cell) in changed {
+            // What is neither is of a later write.
+            let known = |value: &Value| value.same_as(&cell.before) || value.same_as(&cell.after);
+            let mut rows = row.versions.iter().filter_map(|version| version.row.as_ref());
+            if !rows.all(|row| row.get(*at).is_some_and(known)) {
+                return None;
+            }
+            *merged.get_mut(*at)? = cell.after.clone();
+        }
+        // Nothing else differs.
+        let open = row.differing.iter().any(|at| !changed.contains_key(at));
+        if open || row.versions.iter().any(|version| version.row.is_none()) {
+            return None;
+        }
+        Some(Choice {
+            content: ChoiceContent::Merged,
+            nodes: Vec::new(),
+            row: Some(named(&table.layout, &merged)),
+            copies: None,
+            loses: "nothing".to_owned(),
+        })
     }
 
     /// Why a node cannot be given what it should hold without losing something, if so.
@@ -268,6 +316,20 @@ impl Judge<'_> {
     pub(super) fn names(&self, nodes: &[NodeId]) -> String {
         nodes.iter().map(|node| &self.topology.nodes[*node].name[..]).collect::<Vec<_>>().join(", ")
     }
+}
+
+/// Why a row that is to be held has no place among sources that hold other rows each, if so.
+fn homeless(expectation: &Expectation, row: &DivergentRow, right: usize) -> Option<String> {
+    row.versions[right].row.as_ref()?;
+    let makers = expectation.makers();
+    let of = |version: &Version| version.nodes.iter().copied().collect::<NodeSet>();
+    let holders = row.versions.iter().filter(|version| version.row.is_some()).map(of);
+    let held = holders.fold(NodeSet::EMPTY, |all, nodes| all | nodes);
+    let concern = row.versions.iter().map(of).fold(NodeSet::EMPTY, |all, nodes| all | nodes);
+    let sources = concern & makers & !held;
+    let one_group = sources.iter().all(|a| sources.is_within(expectation.reached_from(a)));
+    (!held.meets(makers) && !one_group)
+        .then(|| "it is not known to which of its sources this row belongs".to_owned())
 }
 
 /// The loss of a node by a task, in a few words; none if nothing is lost.

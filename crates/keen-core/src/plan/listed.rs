@@ -7,11 +7,13 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 use std::sync::Arc;
 
+use super::answer::Answers;
 use super::evidence::Evidence;
 use super::hold_back::Cause;
 use super::judge::{Judge, Treatment};
 use super::step::UpdatePart;
 use super::{AuditedTable, LocalTable, Question, Step, key_cells};
+use crate::audit::merge::DivergentRow;
 use crate::fault::ReadFault;
 use crate::topology::placement::Expectation;
 use crate::topology::{NodeId, Topology};
@@ -24,11 +26,20 @@ pub(super) struct Basis {
     /// Of each table who should hold what.
     pub(super) expectations: Vec<Expectation>,
     pub(super) evidence: Evidence,
+    /// What persons decided.
+    pub(super) answers: Answers,
 }
 
 impl Basis {
     pub(super) fn judge(&self) -> Judge<'_> {
-        Judge { topology: &self.topology, evidence: &self.evidence }
+        Judge { topology: &self.topology, evidence: &self.evidence, answers: &self.answers }
+    }
+
+    /// A divergent row, with the version that an answer made.
+    pub(super) fn row(&self, at: RowAt) -> Result<DivergentRow, ReadFault> {
+        let mut row = self.tables[at.table as usize].divergent.get(at.row as usize)?;
+        self.answers.complete(at, &mut row);
+        Ok(row)
     }
 }
 
@@ -98,6 +109,8 @@ pub struct Plan {
     pub(super) whole_questions: Vec<Question>,
     /// Notes to know before carrying it out.
     pub notes: Vec<String>,
+    /// So many of them are of its own making.
+    pub(super) made_notes: usize,
 }
 
 impl Plan {
@@ -228,9 +241,9 @@ impl Plan {
     fn step_of(&self, at: RowAt, node: NodeId) -> Result<Step, ReadFault> {
         let table = &self.basis.tables[at.table as usize];
         let expectation = &self.basis.expectations[at.table as usize];
-        let row = table.divergent.get(at.row as usize)?;
+        let row = self.basis.row(at)?;
         let judge = self.basis.judge();
-        let judged = judge.row(table, expectation, at.row as usize, &row);
+        let judged = judge.row(table, expectation, at, &row);
         let (Treatment::Right(right), Some(local)) = (judged, table.nodes.get(&node)) else {
             return Err(changed());
         };
@@ -238,15 +251,15 @@ impl Plan {
         Ok(judge.step(local, task, &right.reason, &right.arriving))
     }
 
-    fn question(&self, asked: Asked) -> Result<Question, ReadFault> {
+    pub(super) fn question(&self, asked: Asked) -> Result<Question, ReadFault> {
         match asked {
             Asked::Of(StepSource::Whole(at)) => Ok(self.whole_questions[at as usize].clone()),
             Asked::Of(StepSource::Row(at)) => {
                 let table = &self.basis.tables[at.table as usize];
                 let expectation = &self.basis.expectations[at.table as usize];
-                let row = table.divergent.get(at.row as usize)?;
+                let row = self.basis.row(at)?;
                 let judge = self.basis.judge();
-                match judge.row(table, expectation, at.row as usize, &row) {
+                match judge.row(table, expectation, at, &row) {
                     Treatment::Open(why) => Ok(judge.question(table, &row, why)),
                     Treatment::Right(_) => Err(changed()),
                 }

@@ -5,6 +5,7 @@ use crate::history::journal::RowOp;
 use crate::topology::node_set::NodeSet;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
+use super::answer::Answers;
 use super::evidence::Evidence;
 use super::hold_back::AllTies;
 use super::judge::{Judge, PutRight, Treatment};
@@ -28,7 +29,12 @@ pub fn make(
     evidence: Evidence,
 ) -> Result<Plan, ReadFault> {
     let expectations = tables.iter().map(|t| Expectation::of_set(topology, t.set)).collect();
-    let basis = Basis { topology: topology.clone(), tables, expectations, evidence };
+    let answers = Answers::default();
+    remake(Basis { topology: topology.clone(), tables, expectations, evidence, answers })
+}
+
+/// Makes it from all that it rests on.
+pub(super) fn remake(basis: Basis) -> Result<Plan, ReadFault> {
     let mut maker = Maker::new(&basis);
     maker.stopped(&basis.tables);
     for table in 0..basis.tables.len() {
@@ -39,8 +45,10 @@ pub fn make(
     }
     let Maker { steps, asked, whole_steps, whole_questions, notes, ties, arriving, later, .. } =
         maker;
-    let plan = Plan { basis, steps, asked, whole_steps, whole_questions, notes };
-    finish(plan, ties, arriving, &later)
+    let plan = Plan { basis, steps, asked, whole_steps, whole_questions, notes, made_notes: 0 };
+    let mut plan = finish(plan, ties, arriving, &later)?;
+    plan.made_notes = plan.notes.len();
+    Ok(plan)
 }
 
 /// How many rows of a node come right by what another writes.
@@ -103,14 +111,14 @@ impl<'a> Maker<'a> {
         let table = &basis.tables[number];
         let in_several_sets = self.is_in_several_sets(table);
         for at in 0..table.divergent.len() {
-            let row = table.divergent.get(at)?;
+            let place = RowAt { table: small(number), row: small(at) };
+            let row = basis.row(place)?;
             let concern = row.versions.iter().flat_map(|v| &v.nodes).collect::<NodeSet>();
             if in_several_sets && self.any_is_taken(table, &row, concern) {
                 *self.later.entry(table.table.clone()).or_default() += 1;
                 continue;
             }
-            let place = RowAt { table: small(number), row: small(at) };
-            let moved = match self.judge.row(table, &basis.expectations[number], at, &row) {
+            let moved = match self.judge.row(table, &basis.expectations[number], place, &row) {
                 Treatment::Open(_) => {
                     self.asked.push(Asked::Of(StepSource::Row(place)));
                     NodeSet::EMPTY
@@ -399,7 +407,7 @@ fn note(plan: &mut Plan, is_made: &[bool], arriving: &Arriving, later: &BTreeMap
 }
 
 /// Numbers of tables, rows and steps; nobody plans for four thousand million of them.
-fn small(number: usize) -> u32 {
+pub(super) fn small(number: usize) -> u32 {
     u32::try_from(number).unwrap_or(u32::MAX - 1)
 }
 

@@ -17,6 +17,7 @@
 //! writes at which links stopped.
 
 pub mod alike;
+pub mod answer;
 pub mod decide;
 pub mod evidence;
 mod found;
@@ -128,7 +129,9 @@ pub struct Question {
 /// One answer to a question.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Choice {
-    /// The nodes whose content would be kept; none if it is that of a lost write, which nobody holds.
+    /// What would be kept.
+    pub content: ChoiceContent,
+    /// The nodes that hold that; none if nobody does.
     pub nodes: Vec<NodeId>,
     /// That content; none means no row.
     pub row: Option<Vec<(String, Value)>>,
@@ -136,6 +139,29 @@ pub struct Choice {
     pub copies: Option<u64>,
     /// The loss.
     pub loses: String,
+}
+
+/// What a choice would keep.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ChoiceContent {
+    /// What nodes hold.
+    Held,
+    /// What was lost.
+    Lost,
+    /// What each side changed, where each changed other columns.
+    Merged,
+}
+
+impl ChoiceContent {
+    /// Its name in results.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Held => "held",
+            Self::Lost => "lost",
+            Self::Merged => "merged",
+        }
+    }
 }
 
 fn named(layout: &Layout, cells: &[Value]) -> Vec<(String, Value)> {

@@ -211,7 +211,11 @@ impl RowsNow {
             let why = &table.unread[node];
             return Standing::Not(format!("{} could not be read: {why}", name(*node)));
         }
-        let Some(row) = self.rows.get(&name_of(step)) else { return Standing::Already };
+        let Some(row) = self.rows.get(&name_of(step)) else {
+            // Alike everywhere. If that is what the plan found, the write itself meets only the row that it names.
+            let was_alike = guard.len() == 1;
+            return if was_alike { Standing::AsPlanned } else { Standing::Already };
+        };
         let after = after_of(leaves);
         let own = held_by(row, step.node);
         if same(own, after) {

@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 
 use keen_core::fault::ReadFault;
 use keen_core::plan::sql::statement::Statement;
-use keen_core::plan::{Choice, Guarded, Question, Step};
+use keen_core::plan::{Choice, ChoiceContent, Guarded, Question, Step};
 use keen_core::topology::{SetId, Topology};
 use keen_core::value::Value;
 
@@ -190,6 +190,13 @@ fn bound(statement: &Statement<'_>) -> (String, String) {
     (safe::text(&sql), values.collect::<Vec<_>>().join(", "))
 }
 
+/// Writes one question.
+pub(crate) fn question(topology: &Topology, question: &Question, columns: Option<usize>) -> String {
+    let mut out = String::new();
+    write_question(&mut out, topology, question, columns);
+    out
+}
+
 fn write_question(
     out: &mut String,
     topology: &Topology,
@@ -198,14 +205,18 @@ fn write_question(
 ) {
     let row = row_of(topology, question.set, &question.table, &question.key);
     out.push('\n');
-    out.push_str(&hanging(&format!("{} ", styled(UNKNOWN, "?")), &row, columns));
+    let id = question.id(topology);
+    let lead = format!("{} {} ", styled(UNKNOWN, "?"), styled(QUIET, &id));
+    out.push_str(&hanging(&lead, &row, columns));
     field(out, "why", &safe::text(&question.why), columns);
     for choice in &question.choices {
         let holds = if choice.nodes.len() == 1 { "holds" } else { "hold" };
         let nodes = super::style::nodes(topology, &choice.nodes);
-        let kept = match choice.nodes.is_empty() {
-            true => format!("what was lost: {}", choice_text(question, choice)),
-            false => format!("what {nodes} {holds}: {}", choice_text(question, choice)),
+        let content = choice_text(question, choice);
+        let kept = match choice.content {
+            ChoiceContent::Lost => format!("what was lost: {content}"),
+            ChoiceContent::Merged => format!("what each side changed (merge): {content}"),
+            ChoiceContent::Held => format!("what {nodes} {holds}: {content}"),
         };
         field(out, "keep", &kept, columns);
         field(
