@@ -255,6 +255,8 @@ pub struct InspectionRequest {
     pub writes: bool,
     /// Whether links lead here.
     pub receives: bool,
+    /// Whether the account carries plans out: then it needs more.
+    pub mends: bool,
 }
 
 /// A node that tells how it is set up, as far as its account may see.

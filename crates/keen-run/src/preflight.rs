@@ -113,7 +113,7 @@ fn asked(request: &InspectRequest<'_>, id: NodeId) -> InspectionRequest {
         }
     }
     let receives = topology.links.iter().any(|link| link.to == id);
-    InspectionRequest { tables, writes: node.writes, receives }
+    InspectionRequest { tables, writes: node.writes, receives, mends: false }
 }
 
 fn enter(

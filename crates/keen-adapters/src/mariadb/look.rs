@@ -4,6 +4,7 @@ use super::queries;
 use super::replication::{LinkStatus, connection};
 use std::collections::BTreeMap;
 
+use keen_core::engine::service_tables;
 use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::observe::clock::better_clock_sample;
 use keen_core::observe::log_reach::LogReach;
@@ -312,6 +313,21 @@ impl MariaDbNode {
                 what: format!("INSERT, UPDATE, DELETE on {name}"),
                 held: writes.map(|held| held.into_iter().all(|held| held)),
                 grant: of_all(database, &full, "INSERT, UPDATE, DELETE"),
+            });
+        }
+        if asked.mends {
+            let (database, marks) = (&access.server.database, service_tables::MARKS);
+            let all = ["CREATE", "SELECT", "INSERT", "DELETE"];
+            let may: Observed<Vec<bool>> =
+                all.iter().map(|privilege| held(privilege, database, marks)).collect();
+            let full = format!("{}.{}", tick(database), tick(marks));
+            rights.push(Right {
+                need: Need::Repairs,
+                what: format!("{} on {marks}", all.join(", ")),
+                held: may.map(|held| held.into_iter().all(|held| held)),
+                grant: local(&format!(
+                    "GRANT CREATE, SELECT, INSERT, DELETE ON {full} TO {account}"
+                )),
             });
         }
         rights.push(Right {

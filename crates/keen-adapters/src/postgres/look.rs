@@ -191,6 +191,21 @@ impl PostgresNode {
                 ),
             };
         }
+        if asked.mends {
+            let (setting, functions) = ("session_replication_role", queries::ORIGIN_FUNCTIONS);
+            rights.push(Right {
+                need: Need::Repairs,
+                what: format!("SET {setting}"),
+                held: bool_of(queries::MAY_SET_ROLE, &[]),
+                grant: format!("GRANT SET ON PARAMETER {setting} TO {role}"),
+            });
+            rights.push(Right {
+                need: Need::Repairs,
+                what: "the functions of replication origins".to_owned(),
+                held: bool_of(queries::MAY_USE_ORIGINS, &[]),
+                grant: format!("GRANT EXECUTE ON FUNCTION {functions} TO {role}"),
+            });
+        }
         rights.push(Right {
             need: Need::Links,
             what: "pg_monitor".to_owned(),

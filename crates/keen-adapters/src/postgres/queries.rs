@@ -26,6 +26,19 @@ pub(super) const SEES_ALL_ROWS: &str = "SELECT NOT row_security_active($1::text:
 /// Whether the account may write a table.
 pub(super) const MAY_WRITE: &str = "SELECT has_table_privilege($1::text, 'INSERT') AND has_table_privilege($1::text, 'UPDATE') AND has_table_privilege($1::text, 'DELETE')";
 
+/// Whether the account may write without triggers; before PostgreSQL 15 only a superuser may.
+pub(super) const MAY_SET_ROLE: &str =
+    "SELECT has_parameter_privilege('session_replication_role', 'SET')";
+
+/// The functions by which writes are kept out of replication.
+pub(super) const ORIGIN_FUNCTIONS: &str = "pg_replication_origin_create(text), pg_replication_origin_session_setup(text), \
+    pg_replication_origin_xact_setup(pg_lsn, timestamptz), pg_replication_origin_progress(text, boolean)";
+
+/// Whether the account may use them.
+pub(super) const MAY_USE_ORIGINS: &str = "SELECT bool_and(has_function_privilege(f, 'EXECUTE')) FROM unnest(ARRAY[ \
+    'pg_replication_origin_create(text)', 'pg_replication_origin_session_setup(text)', \
+    'pg_replication_origin_xact_setup(pg_lsn, timestamptz)', 'pg_replication_origin_progress(text, boolean)']) AS f";
+
 /// Whether the account may see what other sessions do.
 pub(super) const MAY_MONITOR: &str = "SELECT pg_has_role('pg_monitor', 'USAGE')";
 

@@ -12,6 +12,7 @@ use tokio_postgres::SimpleQueryMessage;
 use tokio_postgres::error::SqlState;
 
 use super::connect::PostgresSession;
+use super::queries;
 use crate::server::Access;
 
 /// A PostgreSQL server to which steps are written.
@@ -34,10 +35,6 @@ const SETTINGS: &str = "BEGIN; SET LOCAL standard_conforming_strings = on; SET L
     SET LOCAL bytea_output = 'hex'; SET LOCAL xmloption = 'content'; SET LOCAL row_security = off; \
     SET LOCAL session_replication_role = replica";
 
-const MAY: &str = "SELECT bool_and(has_function_privilege(f, 'EXECUTE')) FROM unnest(ARRAY[ \
-    'pg_replication_origin_create(text)', 'pg_replication_origin_session_setup(text)', \
-    'pg_replication_origin_xact_setup(pg_lsn, timestamptz)', 'pg_replication_origin_progress(text, boolean)']) AS f";
-
 fn position(mark: BatchMark) -> String {
     format!("{:X}/{:X}", mark.run, mark.batch)
 }
@@ -56,7 +53,7 @@ impl PostgresWriter {
                 "mend the primary",
             ));
         }
-        if !session.one(MAY)?.get::<_, bool>(0) {
+        if !session.one(queries::MAY_USE_ORIGINS)?.get::<_, bool>(0) {
             return Err(ReadFault::new(
                 format!("{user} may not use replication origins on {}", access.shown()),
                 format!(

@@ -143,6 +143,7 @@ fn a_node_tells_how_it_is_set_up() {
         let asked = InspectionRequest {
             tables: tables.map(|(set, local)| (set.to_owned(), local.to_owned())).into(),
             writes: true,
+            mends: false,
             receives: false,
         };
         let mut node = place.with(|adapter, site| adapter.inspect(site)).unwrap();

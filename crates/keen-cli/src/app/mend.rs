@@ -160,13 +160,13 @@ impl ReadyPlan {
 
     /// It is chosen, and no earlier run has done it.
     fn is_left(&self, number: u64, node: NodeId) -> bool {
-        let made = self.undo.as_ref().is_some_and(|undo| undo.made.contains(&number));
+        let made = self.undo.as_ref().is_some_and(|undo| undo.made.contains(number));
         self.is_chosen(number, node) && made == (self.direction == Direction::Undo)
     }
 
     /// How many steps an earlier run has made.
     pub(crate) fn made_before(&self) -> u64 {
-        self.undo.as_ref().map_or(0, |undo| undo.made.len() as u64)
+        self.undo.as_ref().map_or(0, |undo| undo.made.count())
     }
 
     /// Carries it out, or takes it back.

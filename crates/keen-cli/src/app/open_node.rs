@@ -10,8 +10,10 @@ use keen_adapters::adapter::{Adapter, Site, ordinary};
 use keen_adapters::files::journal::FileJournal;
 use keen_adapters::server::Password;
 use keen_core::fault::{FaultKind, ReadFault};
+use keen_core::observe::log_reach::LogReach;
+use keen_core::observe::node::{Need, NodeFacts, Observed, Right};
 use keen_core::plan::port::WriteSteps;
-use keen_core::ports::{JournalNeeds, LookAtNode, ReadRows};
+use keen_core::ports::{InspectionRequest, JournalNeeds, LookAtNode, ReadRows};
 use keen_core::row::schema::TableShape;
 use keen_core::topology::{Address, NodeId, Secret};
 use keen_run::conflicts::LastWrites;
@@ -24,6 +26,39 @@ use crate::app::topology_file::Loaded;
 
 /// Page cache of all files together, in KiB.
 const CACHE_KIB: u32 = 16 << 10;
+
+/// A node of which one account reads and another carries plans out.
+struct WithMender {
+    reader: Box<dyn LookAtNode>,
+    mender: Result<Box<dyn LookAtNode>, ReadFault>,
+}
+
+impl LookAtNode for WithMender {
+    /// What is needed for repairs is told of the account that makes them.
+    fn look(&mut self, asked: &InspectionRequest) -> NodeFacts {
+        let mut facts = self.reader.look(asked);
+        let asked = InspectionRequest { mends: true, ..asked.clone() };
+        match &mut self.mender {
+            Ok(mender) => {
+                let theirs = mender.look(&asked).rights.into_iter();
+                let needed =
+                    theirs.filter(|right| [Need::Repairs, Need::Tables].contains(&right.need));
+                facts.rights.retain(|right| right.need != Need::Repairs);
+                facts.rights.extend(needed.map(|right| Right { need: Need::Repairs, ..right }));
+            }
+            Err(fault) => {
+                for right in facts.rights.iter_mut().filter(|right| right.need == Need::Repairs) {
+                    right.held = Err(fault.clone());
+                }
+            }
+        }
+        facts
+    }
+
+    fn log_reach(&mut self, since: Option<&str>) -> Observed<LogReach> {
+        self.reader.log_reach(since)
+    }
+}
 
 /// More than this is no password.
 const LONGEST_PASSWORD: u64 = 64 << 10;
@@ -69,7 +104,15 @@ impl<'a> NodeOpener<'a> {
         address: &Address,
     ) -> Result<Box<dyn LookAtNode>, ReadFault> {
         self.fall_over(id);
-        self.at(id, address, |adapter, site| adapter.inspect(site))
+        let mend = self.loaded.topology.nodes[id].mend.as_ref();
+        self.at(id, address, |adapter, site| {
+            let reader = adapter.inspect(site)?;
+            let Some(account) = mend else { return Ok(reader) };
+            let password = || self.password(account.password.as_ref());
+            let user = Some(&account.user[..]);
+            let mender = adapter.inspect(&Site { user, password: &password, ..site.clone() });
+            Ok(Box::new(WithMender { reader, mender }))
+        })
     }
 
     /// Opens a node, at the first of its addresses that answers, to look at its links again and again.

@@ -38,7 +38,8 @@ fn runs_what_is_printed(name: &str) -> bool {
         "run_script",
         "run_printed",
     ];
-    const MORE: [&str; 11] = [
+    const MORE: [&str; 12] = [
+        "grants_are_enough(",
         "run_ddl(",
         "mend(&peers",
         "mend(&network",

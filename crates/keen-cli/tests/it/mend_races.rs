@@ -133,10 +133,9 @@ fn a_dead_row_stays_dead_on_mariadb() {
 
 #[test]
 fn a_dead_row_stays_dead_on_postgresql() {
-    let leave_log = "SELECT pg_replication_origin_create('elsewhere'); SELECT pg_replication_origin_session_setup('elsewhere'); ";
     let network = Network::postgres_peers();
     let settle = || links::postgres_settled(&network.servers, PATIENCE).unwrap();
-    rows_are_gone_from_b(&network, leave_log, &settle);
+    rows_are_gone_from_b(&network, LEAVE_LOG, &settle);
     let b = &network.servers[1];
     a_row_that_died_before_is_left_out(
         &network,
@@ -149,7 +148,7 @@ fn a_dead_row_stays_dead_on_postgresql() {
 
     let network = Network::postgres_peers();
     let settle = || links::postgres_settled(&network.servers, PATIENCE).unwrap();
-    rows_are_gone_from_b(&network, leave_log, &settle);
+    rows_are_gone_from_b(&network, LEAVE_LOG, &settle);
     let b = &network.servers[1];
     let hold = || -> Box<dyn std::any::Any> {
         let mut client = b.postgres().unwrap();
@@ -263,6 +262,11 @@ fn more_rows(series: &str) -> String {
     )
 }
 
+/// On PostgreSQL: what follows is written under an origin that peers do not take.
+const LEAVE_LOG: &str = "SELECT pg_replication_origin_create('elsewhere') \
+    WHERE NOT EXISTS (SELECT 1 FROM pg_replication_origin WHERE roname = 'elsewhere'); \
+    SELECT pg_replication_origin_session_setup('elsewhere'); ";
+
 /// What parts a server from the others in 450 rows.
 const PART: &str = "UPDATE stay SET beds = beds + 1 WHERE id > 1000 AND id % 3 = 0; \
     INSERT INTO stay SELECT id + 100000, guest_id, hut, beds, price, arrives, NULL FROM stay WHERE id > 1000 AND id % 3 = 2; \
@@ -288,8 +292,7 @@ fn killed_at_any_moment_on_postgresql_it_goes_on() {
     let slot = "SELECT pg_create_logical_replication_slot('watch', 'pgoutput')";
     network.servers[1].run(slot).unwrap();
     let plant = |b: &Server| {
-        let leave_log = "SELECT pg_replication_origin_create('elsewhere') WHERE NOT EXISTS (SELECT 1 FROM pg_replication_origin WHERE roname = 'elsewhere'); SELECT pg_replication_origin_session_setup('elsewhere'); ";
-        b.run(&format!("{leave_log}{PART}")).unwrap();
+        b.run(&format!("{LEAVE_LOG}{PART}")).unwrap();
     };
     let cut = "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE usename = 'keen_mend'";
     killed_and_gone_on_with(network, &plant, cut, Some(&rows_in_the_log));
@@ -301,4 +304,45 @@ fn rows_in_the_log(server: &Server) -> u64 {
         WHERE get_byte(data, 0) IN (ascii('I'), ascii('U'), ascii('D'))";
     let count: i64 = server.postgres().unwrap().query_one(sql, &[]).unwrap().get(0);
     u64::try_from(count).unwrap()
+}
+
+#[test]
+fn while_a_link_trails_or_stalls_nothing_more_is_written() {
+    use std::io::BufRead as _;
+    let network = Network::postgres_peers();
+    network.servers[0].run(&more_rows("generate_series(1, 450) AS s (n)")).unwrap();
+    links::postgres_settled(&network.servers, PATIENCE).unwrap();
+    accounts(&network);
+    let toml = network.folder.path("keen.toml");
+    let text = std::fs::read_to_string(&toml).unwrap();
+    let more = "[authority]\ndefault = \"a\"\n[limits]\ntrailing = \"1s\"\n";
+    std::fs::write(&toml, text + more).unwrap();
+    let b = &network.servers[1];
+    b.run(&format!("{LEAVE_LOG}{PART}")).unwrap();
+    assert_eq!(keen(&network, &["plan", "--save", "repair.plan"]).code, 1);
+    // Somebody holds a row that the applier of b needs.
+    let mut holder = b.postgres().unwrap();
+    holder.batch_execute("BEGIN; SELECT * FROM stay WHERE id = 1 FOR UPDATE").unwrap();
+    network.servers[0].run("UPDATE stay SET beds = beds + 1 WHERE id = 1").unwrap();
+    let mut child = std::process::Command::new(env!("CARGO_BIN_EXE_keen"))
+        .args(["mend", "repair.plan", "--yes", "--batch", "20", "--rate", "40"])
+        .current_dir(network.folder.root())
+        .env("KEEN_TEST", keen_testkit::CHECKER.1)
+        .env("KEEN_TEST_MEND", MENDER.1)
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut said =
+        std::io::BufReader::new(child.stderr.take().unwrap()).lines().map(Result::unwrap);
+    let waits =
+        said.find(|line| line.contains("-> b is ") && line.contains(": waiting until it is not"));
+    assert!(waits.is_some());
+    assert_eq!(child.try_wait().unwrap(), None);
+    assert_ne!(dump(b, STAYS), dump(&network.servers[0], STAYS));
+    holder.batch_execute("ROLLBACK").unwrap();
+    let output = child.wait_with_output().unwrap();
+    assert_eq!(output.status.code(), Some(0), "{}", String::from_utf8_lossy(&output.stdout));
+    links::postgres_settled(&network.servers, PATIENCE).unwrap();
+    assert_eq!(dump(b, STAYS), dump(&network.servers[0], STAYS));
 }

@@ -2,7 +2,7 @@
 
 use crate::common::mending::{accounts, dump, keen};
 use crate::common::servers::{Network, PATIENCE, under_load};
-use keen_testkit::{Server, links};
+use keen_testkit::{Server, ServerKind, links};
 
 /// So many rows are made to differ; the long run makes ten thousand.
 fn rows() -> u64 {
@@ -147,4 +147,93 @@ fn postgresql_peers_are_mended_while_both_write() {
     mended_under_load(&network, leave_log, |servers| {
         links::postgres_settled(servers, PATIENCE).unwrap();
     });
+}
+
+/// Preflight says what the account that mends lacks; with the grants that it prints, and no other right, it mends.
+fn grants_are_enough(network: &Network, login: &str) {
+    let path = network.folder.path("keen.toml");
+    let mut text = std::fs::read_to_string(&path).unwrap();
+    for (i, server) in network.servers.iter().enumerate() {
+        server.run(login).unwrap();
+        let name = crate::common::node_name(i);
+        text.push_str(&format!(
+            "[node.{name}.mend]\nuser = \"keen_mend\"\npassword = {{ env = \"KEEN_TEST_MEND\" }}\n"
+        ));
+    }
+    std::fs::write(&path, text + "[authority]\ndefault = \"a\"\n").unwrap();
+    let lacking = |run: &crate::common::Run| {
+        let json = run.json();
+        let findings = json["findings"].as_array().unwrap().iter();
+        let of = findings
+            .filter(|f| f["check"] == "right-missing" && f.to_string().contains("keen_mend"));
+        of.count()
+    };
+    let run = keen(network, &["preflight", "--format", "json"]);
+    assert_ne!(lacking(&run), 0, "{run:?}");
+    assert!(run.out.contains("the account keen_mend may not write repairs"), "{run:?}");
+    for (node, statement) in crate::common::preflight::printed(&run, "right-missing") {
+        if statement.contains("keen_mend") {
+            let at = usize::from(node.as_bytes()[0] - b'a');
+            network.servers[at].run(&statement).unwrap();
+        }
+    }
+    let run = keen(network, &["preflight", "--format", "json"]);
+    assert_eq!(lacking(&run), 0, "{run:?}");
+    let plan = keen(network, &["plan", "--save", "repair.plan"]);
+    assert_eq!(plan.code, 1, "{plan:?}");
+    let run = keen(network, &["mend", "repair.plan", "--yes"]);
+    assert_eq!(run.code, 0, "{run:?}");
+    let of: Vec<String> = network.servers.iter().map(|server| dump(server, STAYS)).collect();
+    assert!(of.iter().all(|rows| *rows == of[0]));
+}
+
+#[test]
+fn the_grants_that_preflight_prints_are_what_mending_takes() {
+    let network = Network::mariadb_mesh();
+    let parted = "SET SESSION sql_log_bin = 0; UPDATE stay SET beds = 9 WHERE id = 1; DELETE FROM stay WHERE id = 2";
+    network.servers[1].run(parted).unwrap();
+    // Whoever may not use a database at all cannot log in to it.
+    grants_are_enough(
+        &network,
+        "SET SESSION sql_log_bin = 0; CREATE USER keen_mend@'%' IDENTIFIED BY 'lab-mender'; GRANT SELECT ON huts.guest TO keen_mend@'%'",
+    );
+    let network = Network::alike(&[ServerKind::Postgres15, ServerKind::Postgres18]);
+    network.servers[1]
+        .run("UPDATE stay SET beds = 9 WHERE id = 1; DELETE FROM stay WHERE id = 2")
+        .unwrap();
+    grants_are_enough(&network, "CREATE ROLE keen_mend LOGIN PASSWORD 'lab-mender'");
+}
+
+#[test]
+fn what_rolls_nothing_back_is_written_row_by_row_and_taken_back() {
+    let network = Network::alike(&[ServerKind::MariaDb, ServerKind::MariaDb]);
+    accounts(&network);
+    let path = network.folder.path("keen.toml");
+    let text = std::fs::read_to_string(&path).unwrap();
+    std::fs::write(&path, text + "[authority]\ndefault = \"a\"\n").unwrap();
+    let b = &network.servers[1];
+    b.run("ALTER TABLE stay ENGINE = MyISAM; UPDATE stay SET beds = 9 WHERE id = 1; DELETE FROM stay WHERE id = 2; UPDATE guest SET name = 'x' WHERE id = 3").unwrap();
+    let before = dump(b, STAYS);
+    assert_eq!(keen(&network, &["plan", "--save", "r.plan"]).code, 1);
+    let run = keen(&network, &["mend", "r.plan", "--dry-run"]);
+    assert_eq!((run.code, dump(b, STAYS)), (0, before.clone()), "{run:?}");
+    let run = keen(&network, &["mend", "r.plan", "--yes", "--format", "json"]);
+    assert_eq!((run.code, run.json()["nodes"][0]["made"].as_u64()), (0, Some(3)), "{run:?}");
+    assert_eq!(dump(b, STAYS), dump(&network.servers[0], STAYS));
+    // Killed after the row was written and before anybody could say so: it is known all the same.
+    let undo = network.folder.path("r.plan.undo");
+    let text = std::fs::read_to_string(&undo).unwrap();
+    let lines: Vec<&str> = text.lines().collect();
+    let of = |state: &str| {
+        let is = |line: &&&str| line.contains("\"batch\"") && line.contains(state);
+        lines.iter().filter(is).count()
+    };
+    assert_eq!((of("ready"), of("done")), (3, 3), "{text}");
+    let last = lines.iter().rposition(|line| line.contains("\"done\"")).unwrap();
+    std::fs::write(&undo, lines[..last].join("\n") + "\n{\"kind\":\"ba").unwrap();
+    let run = keen(&network, &["mend", "r.plan", "--yes", "--format", "json"]);
+    assert_eq!(run.code, 0, "{run:?}");
+    assert_eq!(run.json()["nodes"][0]["made_before"], 3, "{run:?}");
+    let run = keen(&network, &["mend", "--undo", "r.plan.undo", "--yes"]);
+    assert_eq!((run.code, dump(b, STAYS)), (0, before), "{run:?}");
 }

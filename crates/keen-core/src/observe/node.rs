@@ -138,7 +138,7 @@ impl Need {
             Self::Tables => "audit and plan",
             Self::Links => "preflight",
             Self::Journals => "looking into journals",
-            Self::Repairs => "carrying out a plan's scripts as this account",
+            Self::Repairs => "carrying out a plan as this account",
         }
     }
 }

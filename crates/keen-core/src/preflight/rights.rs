@@ -26,15 +26,21 @@ pub(super) fn examine(checks: &mut CheckContext<'_>) {
             let level = match need {
                 Need::Tables => Severity::Stop,
                 Need::Links => Severity::Warn,
+                // Whoever is named to carry plans out is to be able to.
+                Need::Repairs if checks.topology.nodes[node].mend.is_some() => Severity::Warn,
                 // keen itself never needs to write, and journals only for a part of the work.
                 Need::Journals | Need::Repairs => Severity::Note,
+            };
+            let account = match &checks.topology.nodes[node].mend {
+                Some(mend) if need == Need::Repairs => format!("the account {}", mend.user),
+                _ => "the account".to_owned(),
             };
             let what = together(lacking.iter().map(|right| &right.what[..]));
             let mut finding = Finding::new(
                 &RIGHT_MISSING,
                 level,
                 [node],
-                format!("the account may not {}: it lacks {what}", need.words()),
+                format!("{account} may not {}: it lacks {what}", need.words()),
             )
             .will(format!("needed for {}", need.commands()));
             let mut grants: Vec<&str> = lacking.iter().map(|right| &right.grant[..]).collect();

@@ -10,7 +10,9 @@
 
 mod batch;
 mod guard;
+mod patience;
 pub mod plan_file;
+pub mod step_numbers;
 pub mod undo_file;
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
@@ -26,6 +28,7 @@ use keen_core::topology::{NodeId, Topology};
 
 use self::batch::Batch;
 use self::guard::{RowName, RowsNow, Standing, name_of};
+use self::patience::LinkWatch;
 use self::plan_file::{NumberedStep, PlanFile};
 use self::undo_file::UndoFile;
 use crate::audit::recheck::{self, Fencing};
@@ -42,7 +45,7 @@ const MOST_LEFT_OUT: usize = 10_000;
 /// Bytes of rows in one batch, at about.
 const BATCH_BYTES: usize = 4 << 20;
 /// Rows that are compared together in the end.
-const PROVEN_TOGETHER: usize = 20_000;
+const PROVEN_TOGETHER: usize = 5_000;
 
 /// A request to carry a plan out.
 pub struct MendRequest<'a> {
@@ -155,6 +158,7 @@ pub fn run(request: &MendRequest<'_>, plan: &mut PlanFile, undo: Option<&mut Und
         writer: None,
         window: Vec::new(),
         perhaps_made: BTreeSet::new(),
+        links: None,
     };
     match mender.settle_unsure(plan).and_then(|()| mender.all(plan)) {
         Ok(()) => {}
@@ -175,6 +179,8 @@ struct Mender<'a, 'u> {
     window: Vec<(NumberedStep, NumberedStep)>,
     /// Steps to tables without transactions that a killed run may have made.
     perhaps_made: BTreeSet<u64>,
+    /// The links, once the first batch was made.
+    links: Option<LinkWatch<'a>>,
 }
 
 impl Mender<'_, '_> {
@@ -257,7 +263,7 @@ impl Mender<'_, '_> {
             if !(self.request.chosen)(number, node) || self.result.faults.contains_key(&node) {
                 continue;
             }
-            let made = self.undo.as_ref().is_some_and(|undo| undo.made.contains(&number));
+            let made = self.undo.as_ref().is_some_and(|undo| undo.made.contains(number));
             if made == self.repairs() {
                 // Made already, or taken back already.
                 if self.repairs() {
@@ -315,6 +321,7 @@ impl Mender<'_, '_> {
         if self.result.faults.contains_key(&node) {
             return Ok(());
         }
+        self.wait_for_links(node);
         let topology = self.request.topology;
         let (keys, tables) = (guard::keys(batch.steps()), batch.tables());
         let mut now = self.rows_now(&keys, &tables, false);
@@ -371,6 +378,20 @@ impl Mender<'_, '_> {
             }
         }
         Ok(())
+    }
+
+    /// Waits while a link of the node trails. A batch or two never has to.
+    fn wait_for_links(&mut self, node: NodeId) {
+        let request = self.request;
+        if request.dry_run {
+            return;
+        }
+        match &mut self.links {
+            None => self.links = Some(LinkWatch::begin(request.topology, request.fencing.watch)),
+            Some(links) => {
+                links.wait_for(node, request.stop);
+            }
+        }
     }
 
     /// Keeps to the rate.
@@ -431,20 +452,21 @@ impl Mender<'_, '_> {
         }
         let Some(made) = self.undo.as_ref().map(|undo| undo.made.clone()) else { return Ok(()) };
         let mut proof = Proof { complete: !self.result.stopped, ..Proof::default() };
-        let mut known: HashSet<u128> = HashSet::new();
+        let mut known: HashSet<u64> = HashSet::new();
         let mut steps: Vec<Step> = Vec::new();
         for at in 0..plan.len() {
             if self.result.stopped || (self.request.stop)() {
                 proof.complete = false;
                 break;
             }
-            if !plan.place(at).is_some_and(|(number, _)| made.contains(&number)) {
+            if !plan.place(at).is_some_and(|(number, _)| made.contains(number)) {
                 continue;
             }
             let step = plan.step(self.request.topology, at)?.step;
             let (set, table, key) = name_of(&step);
             let name = format!("{set} {table} {key:?}");
-            if known.insert(DigestFunction::Xxh3.digest(name.as_bytes()).0) {
+            #[expect(clippy::cast_possible_truncation, reason = "half of it is enough")]
+            if known.insert(DigestFunction::Xxh3.digest(name.as_bytes()).0 as u64) {
                 steps.push(step);
             }
             if steps.len() >= PROVEN_TOGETHER {

@@ -1,6 +1,6 @@
 //! A plan on disk: read once from end to end before anything is done, and then step by step. Its steps are not kept.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{self, BufRead as _, BufReader, Seek as _, SeekFrom};
 use std::path::{Path, PathBuf};
@@ -12,6 +12,8 @@ use keen_core::row::digest::DigestFunction;
 use keen_core::topology::{NodeId, Topology};
 use keen_wire::plan::{BatchDocument, PlanLine, PlanStart};
 use keen_wire::{VERSION, plan_step, plan_tables};
+
+use super::step_numbers::StepNumbers;
 
 /// A plan that was checked from end to end.
 #[derive(Debug)]
@@ -37,13 +39,11 @@ pub struct PlanFile {
 #[derive(Debug, Clone, Copy)]
 struct StepPlace {
     offset: u64,
-    /// The line, from 1.
-    line: u64,
     number: u64,
-    node: NodeId,
+    node: u8,
     op: RowOp,
     /// What is lost by it, among the losses of the plan.
-    loss: Option<usize>,
+    loss: Option<u32>,
 }
 
 /// How many steps there are of each kind.
@@ -109,21 +109,21 @@ impl PlanFile {
     /// The number and the node of a step, from 0.
     #[must_use]
     pub fn place(&self, at: usize) -> Option<(u64, NodeId)> {
-        self.steps.get(at).map(|place| (place.number, place.node))
+        self.steps.get(at).map(|place| (place.number, place.node.into()))
     }
 
     /// By node, the steps that are chosen by number and node.
     #[must_use]
     pub fn counts(&self, chosen: &dyn Fn(u64, NodeId) -> bool) -> BTreeMap<NodeId, StepCounts> {
         let mut counts: BTreeMap<NodeId, StepCounts> = BTreeMap::new();
-        for step in self.steps.iter().filter(|step| chosen(step.number, step.node)) {
-            let of_node = counts.entry(step.node).or_default();
+        for step in self.steps.iter().filter(|step| chosen(step.number, step.node.into())) {
+            let of_node = counts.entry(step.node.into()).or_default();
             match step.op {
                 RowOp::Insert => of_node.inserts += 1,
                 RowOp::Update => of_node.updates += 1,
                 RowOp::Delete => of_node.deletes += 1,
             }
-            if let Some(loss) = step.loss.and_then(|loss| self.losses.get(loss)) {
+            if let Some(loss) = step.loss.and_then(|loss| self.losses.get(loss as usize)) {
                 *of_node.losses.entry(loss.clone()).or_default() += 1;
             }
         }
@@ -154,7 +154,7 @@ impl PlanFile {
         };
         let (number, half_of) = (document.step, document.half_of);
         let step = plan_step(topology, &self.tables, *document).map_err(|_| changed())?;
-        if (number, step.node) != (place.number, place.node) {
+        if (number, step.node) != (place.number, place.node.into()) {
             return Err(changed());
         }
         Ok(NumberedStep { number, half_of, step })
@@ -230,7 +230,7 @@ impl PlanReader<'_> {
         let mut identity = DigestFunction::Blake3.digest(&line).0.to_be_bytes().to_vec();
         let mut steps: Vec<StepPlace> = Vec::new();
         let mut halves: BTreeMap<u64, u64> = BTreeMap::new();
-        let mut known: BTreeSet<u64> = BTreeSet::new();
+        let mut known = StepNumbers::default();
         let mut batches = Vec::new();
         let mut losses: Vec<(String, String)> = Vec::new();
         let mut numbers: BTreeMap<(String, String), usize> = BTreeMap::new();
@@ -271,8 +271,9 @@ impl PlanReader<'_> {
                         }
                         number
                     });
-                    let (node, op) = (step.node, step.op);
-                    steps.push(StepPlace { offset, line: self.line, number, node, op, loss });
+                    let (node, op) = (u8::try_from(step.node).unwrap_or(u8::MAX), step.op);
+                    let loss = loss.and_then(|loss| u32::try_from(loss).ok());
+                    steps.push(StepPlace { offset, number, node, op, loss });
                 }
                 PlanLine::Question(_) => questions += 1,
                 PlanLine::Summary(_) => whole = true,
@@ -289,8 +290,6 @@ impl PlanReader<'_> {
         }
         for (number, other) in &halves {
             if halves.get(other) != Some(number) {
-                let line = steps.iter().find(|step| step.number == *number).map(|step| step.line);
-                self.line = line.unwrap_or(self.line);
                 return Err(self.wrong(&format!(
                     "step {number} is one half of a write whose other half, step {other}, is missing"
                 )));

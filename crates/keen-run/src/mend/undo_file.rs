@@ -1,7 +1,6 @@
 //! The way back of a plan, on disk before the first write. After its end it keeps which batches were made: so it tells
 //! what there is to take back, and where an interrupted run goes on.
 
-use std::collections::BTreeSet;
 use std::fs::{File, OpenOptions};
 use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
@@ -12,6 +11,7 @@ use keen_core::topology::Topology;
 use keen_wire::plan::{BatchDocument, BatchState, PlanLine, PlanStart, PlanSummary, StepWriter};
 
 use super::plan_file::PlanFile;
+use super::step_numbers::StepNumbers;
 
 /// The way back of a plan, open to keep what is made.
 #[derive(Debug)]
@@ -23,7 +23,7 @@ pub struct UndoFile {
     /// The number of the last batch.
     pub last_batch: u32,
     /// The steps that were made and not taken back.
-    pub made: BTreeSet<u64>,
+    pub made: StepNumbers,
     /// A batch of which nobody has said yet whether it was kept.
     pub unsure: Option<BatchDocument>,
     /// It can no longer be written: nothing more may be done.
@@ -131,7 +131,7 @@ impl UndoFile {
             file,
             run: 0,
             last_batch: 0,
-            made: BTreeSet::new(),
+            made: StepNumbers::default(),
             unsure: None,
             broken: false,
         })
@@ -143,8 +143,12 @@ impl UndoFile {
         self.unsure = None;
         match batch.state {
             BatchState::Ready | BatchState::Undoing => self.unsure = Some(batch),
-            BatchState::Done => self.made.extend(batch.steps),
-            BatchState::Undone => self.made.retain(|step| !batch.steps.contains(step)),
+            BatchState::Done => {
+                for step in &batch.steps {
+                    self.made.insert(*step);
+                }
+            }
+            BatchState::Undone => batch.steps.iter().for_each(|step| self.made.remove(*step)),
             BatchState::Dropped => {}
         }
     }

@@ -105,6 +105,9 @@ pub const RUN: &[(&str, &str)] = &[
         "SET SESSION sql_log_bin = 0;\\n{}",
         "advice: grants_name_the_account_that_logged_in_and_stay_on_their_server",
     ),
+    ("GRANT SET ON PARAMETER", MENDER),
+    ("GRANT EXECUTE ON FUNCTION", MENDER),
+    ("GRANT CREATE, SELECT, INSERT, DELETE", MENDER),
     ("CREATE PUBLICATION {JOURNAL_SLOT}", JOURNAL),
     ("ALTER PUBLICATION {JOURNAL_SLOT} ADD TABLE", JOURNAL),
     ("ALTER PUBLICATION {JOURNAL_SLOT} SET", JOURNAL),
@@ -352,6 +355,7 @@ const DERIVED: &str =
 const SEEDED: &str = "seeding: a_node_of_a_mariadb_mesh_is_seeded_and_nothing_is_lost_in_the_mesh";
 const SEEDED_PEER: &str =
     "seeding: a_peer_of_postgres_is_seeded_from_the_other_and_nothing_is_lost_there";
+const MENDER: &str = "mend_servers: the_grants_that_preflight_prints_are_what_mending_takes";
 const SCRIPTS: &str = "chains: what_a_relay_passes_on_is_repaired_once";
 
 /// Texts that name a statement and cannot be run as they stand, and why.
