@@ -1,5 +1,7 @@
 //! Text from databases and files, made safe for a terminal.
 
+use std::path::Path;
+
 use keen_core::value::Value;
 use keen_core::value::text::text_of;
 use unicode_width::UnicodeWidthChar;
@@ -176,6 +178,22 @@ fn whole(value: &Value) -> String {
 
 fn hex(bytes: &[u8]) -> String {
     bytes.iter().map(|b| format!("{b:02x}")).collect()
+}
+
+/// The argument that a command needs besides to go on with the same topology file.
+pub(crate) fn with_topology(path: &Path) -> String {
+    let usual = path.as_os_str() == "keen.toml";
+    if usual { String::new() } else { format!(" --topology {}", typed(path)) }
+}
+
+/// A path as one types it into a shell.
+pub(crate) fn typed(path: &Path) -> String {
+    let path = text(&path.display().to_string());
+    if path.chars().all(|c| c.is_alphanumeric() || "/._-".contains(c)) {
+        path
+    } else {
+        format!("'{}'", path.replace('\'', "'\\''"))
+    }
 }
 
 #[cfg(test)]

@@ -49,7 +49,9 @@ pub enum PlanLine {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct BatchDocument {
-    /// Its number in the run, from 1.
+    /// The run that made it, by when it began: in seconds since 1970.
+    pub run: u32,
+    /// Its number, from 1; later runs go on counting.
     pub batch: u64,
     /// Where.
     pub node: String,
@@ -57,6 +59,9 @@ pub struct BatchDocument {
     pub state: BatchState,
     /// The numbers of its steps.
     pub steps: Vec<u64>,
+    /// The number of its transaction on the node, where the engine tells later what became of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub transaction: Option<String>,
 }
 
 /// The standing of a batch.

@@ -89,7 +89,7 @@ impl WriteSteps for MariaDbWriter {
             if !self.marks_are_there()? {
                 self.run(
                     "create the table of marks",
-                    &format!("CREATE TABLE IF NOT EXISTS {marks} (run INT UNSIGNED NOT NULL, batch INT UNSIGNED NOT NULL, PRIMARY KEY (run, batch)) ENGINE = InnoDB"),
+                    &format!("CREATE TABLE IF NOT EXISTS {marks} (run INT UNSIGNED NOT NULL, plan BIGINT NOT NULL, batch INT UNSIGNED NOT NULL, PRIMARY KEY (run, plan, batch)) ENGINE = InnoDB"),
                 )?;
             }
             self.marks = true;
@@ -99,7 +99,10 @@ impl WriteSteps for MariaDbWriter {
             None => Ok(()),
             Some(mark) => self.run(
                 "keep the mark of a batch",
-                &format!("INSERT INTO {marks} (run, batch) VALUES ({}, {})", mark.run, mark.batch),
+                &format!(
+                    "INSERT INTO {marks} (run, plan, batch) VALUES ({}, {}, {})",
+                    mark.run, mark.plan, mark.batch
+                ),
             ),
         }
     }
@@ -161,18 +164,24 @@ impl WriteSteps for MariaDbWriter {
     }
 
     /// A batch that another session is still keeping is waited for: its mark is locked.
-    fn was_kept(&mut self, mark: BatchMark) -> Result<bool, ReadFault> {
+    fn was_kept(
+        &mut self,
+        mark: BatchMark,
+        _transaction: Option<&str>,
+    ) -> Result<Option<bool>, ReadFault> {
         let sql = format!(
-            "SELECT count(*) FROM {} WHERE run = ? AND batch = ? FOR UPDATE",
+            "SELECT count(*) FROM {} WHERE run = ? AND plan = ? AND batch = ? FOR UPDATE",
             quoted(MARKS)
         );
         self.session.usable()?;
         let access = self.session.access().clone();
         let found: Result<Option<u64>, _> =
-            self.session.connection.exec_first(sql, (mark.run, mark.batch));
+            self.session.connection.exec_first(sql, (mark.run, mark.plan, mark.batch));
         match found {
-            Ok(count) => Ok(count.is_some_and(|count| count > 0)),
-            Err(mysql::Error::MySqlError(said)) if NOT_THERE.contains(&said.code) => Ok(false),
+            Ok(count) => Ok(Some(count.is_some_and(|count| count > 0))),
+            Err(mysql::Error::MySqlError(said)) if NOT_THERE.contains(&said.code) => {
+                Ok(Some(false))
+            }
             Err(error) => {
                 let doing = "ask for the mark of a batch";
                 Err(failed(&access, &mut self.session.given_up, doing, &error))
@@ -180,11 +189,11 @@ impl WriteSteps for MariaDbWriter {
         }
     }
 
-    fn forget(&mut self, run: u32) -> Result<(), ReadFault> {
+    fn forget(&mut self, mark: BatchMark) -> Result<(), ReadFault> {
         if !self.marks_are_there()? {
             return Ok(());
         }
-        let sql = format!("DELETE FROM {} WHERE run = {run}", quoted(MARKS));
+        let sql = format!("DELETE FROM {} WHERE plan = {}", quoted(MARKS), mark.plan);
         self.run("forget the marks of batches", &sql)
     }
 }

@@ -2,7 +2,9 @@
 //!
 //! The mark of a batch is the progress of that origin: run and batch as a position, which commits with the batch. No
 //! table is needed, which a subscription to all tables would stumble over. Progress only rises; a later run has a
-//! greater number. One session at a time can have the origin: whoever has it knows that no other is still writing.
+//! greater number. One session at a time can have the origin: whoever has it knows that no other is still writing. A
+//! transaction that is rolled back moves the origin on as well, so the number of the batch's transaction is asked for
+//! besides, and what became of it.
 
 use keen_core::fault::ReadFault;
 use keen_core::history::journal::REPAIR_ORIGIN;
@@ -21,6 +23,10 @@ pub struct PostgresWriter {
     user: String,
     /// The session has the origin.
     origin: bool,
+    /// The origin has room for this run.
+    has_room: bool,
+    /// The mark of the batch at hand.
+    mark: Option<BatchMark>,
 }
 
 impl std::fmt::Debug for PostgresWriter {
@@ -61,7 +67,7 @@ impl PostgresWriter {
                 ),
             ));
         }
-        Ok(Self { session, user, origin: false })
+        Ok(Self { session, user, origin: false, has_room: false, mark: None })
     }
 
     fn run(&self, doing: &str, sql: &str) -> Result<u64, WriteFault> {
@@ -114,6 +120,15 @@ impl PostgresWriter {
         }
     }
 
+    /// Whether the origin has come to a mark, or beyond.
+    fn has_come_to(&self, mark: BatchMark) -> Result<bool, ReadFault> {
+        let sql = format!(
+            "SELECT coalesce(pg_replication_origin_progress('{REPAIR_ORIGIN}', true) >= '{}'::pg_lsn, false)",
+            position(mark)
+        );
+        Ok(self.session.one(&sql)?.get(0))
+    }
+
     /// Takes the origin, making it where it is not there. A session that is still about to end keeps it a moment longer.
     fn take_origin(&mut self) -> Result<(), ReadFault> {
         if self.origin {
@@ -152,20 +167,24 @@ impl WriteSteps for PostgresWriter {
     }
 
     fn begin(&mut self, mark: Option<BatchMark>) -> Result<(), ReadFault> {
-        if mark.is_some() {
+        if let Some(mark) = mark
+            && !self.has_room
+        {
             self.take_origin()?;
+            // Progress only rises: a mark below it could not be told from one that was kept.
+            if self.has_come_to(mark)? {
+                return Err(ReadFault::new(
+                    format!(
+                        "keen's replication origin on {} has come further than this run may go: the clock of this machine is behind that of an earlier run, or that began in the same second",
+                        self.session.access().shown()
+                    ),
+                    "set the clock right, plan again and mend that",
+                ));
+            }
+            self.has_room = true;
         }
-        self.plain("begin a transaction", SETTINGS)?;
-        match mark {
-            None => Ok(()),
-            Some(mark) => self.plain(
-                "keep the mark of a batch",
-                &format!(
-                    "SELECT pg_replication_origin_xact_setup('{}', clock_timestamp())",
-                    position(mark)
-                ),
-            ),
-        }
+        self.mark = mark;
+        self.plain("begin a transaction", SETTINGS)
     }
 
     fn write(&mut self, step: &Step) -> Result<u64, WriteFault> {
@@ -186,26 +205,45 @@ impl WriteSteps for PostgresWriter {
         Ok(found)
     }
 
+    fn transaction(&mut self) -> Result<Option<String>, ReadFault> {
+        let xid = self.session.one("SELECT pg_current_xact_id()::text")?;
+        Ok(Some(xid.get(0)))
+    }
+
+    /// The position of the origin is set at the very end: a transaction that is rolled back takes it along, too.
     fn commit(&mut self) -> Result<(), ReadFault> {
-        self.plain("keep a batch", "COMMIT")
+        let set = self.mark.map(|mark| {
+            let position = position(mark);
+            format!("SELECT pg_replication_origin_xact_setup('{position}', clock_timestamp()); ")
+        });
+        self.plain("keep a batch", &format!("{}COMMIT", set.unwrap_or_default()))
     }
 
     fn roll_back(&mut self) -> Result<(), ReadFault> {
         self.plain("roll a batch back", "ROLLBACK")
     }
 
-    fn was_kept(&mut self, mark: BatchMark) -> Result<bool, ReadFault> {
+    fn was_kept(
+        &mut self,
+        mark: BatchMark,
+        transaction: Option<&str>,
+    ) -> Result<Option<bool>, ReadFault> {
         // Whoever has the origin knows that the session which wrote the batch is gone.
         self.take_origin()?;
-        let sql = format!(
-            "SELECT coalesce(pg_replication_origin_progress('{REPAIR_ORIGIN}', true) >= '{}'::pg_lsn, false)",
-            position(mark)
-        );
-        Ok(self.session.one(&sql)?.get(0))
+        if !self.has_come_to(mark)? {
+            return Ok(Some(false));
+        }
+        // A session that was ended in its COMMIT, and a later run, have moved the position on, too.
+        let Some(transaction) = transaction.and_then(|text| text.parse::<u64>().ok()) else {
+            return Ok(None);
+        };
+        let sql = format!("SELECT pg_xact_status('{transaction}'::xid8)");
+        let status: Option<String> = self.session.one(&sql)?.get(0);
+        Ok(status.map(|status| status == "committed"))
     }
 
     /// The origin is kept, and its progress with it: a later run goes beyond it.
-    fn forget(&mut self, _run: u32) -> Result<(), ReadFault> {
+    fn forget(&mut self, _mark: BatchMark) -> Result<(), ReadFault> {
         Ok(())
     }
 }

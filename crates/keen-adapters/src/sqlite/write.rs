@@ -117,12 +117,12 @@ impl WriteSteps for SqliteWriter {
         let kept = self
             .connection
             .execute_batch(&format!(
-                "CREATE TABLE IF NOT EXISTS {marks} (run INTEGER NOT NULL, batch INTEGER NOT NULL, PRIMARY KEY (run, batch))"
+                "CREATE TABLE IF NOT EXISTS {marks} (run INTEGER NOT NULL, plan INTEGER NOT NULL, batch INTEGER NOT NULL, PRIMARY KEY (run, plan, batch))"
             ))
             .and_then(|()| {
                 self.connection.execute(
-                    &format!("INSERT INTO {marks} VALUES (?1, ?2)"),
-                    params![mark.run, mark.batch],
+                    &format!("INSERT INTO {marks} VALUES (?1, ?2, ?3)"),
+                    params![mark.run, mark.plan, mark.batch],
                 )
             });
         kept.map(drop).map_err(|error| {
@@ -179,22 +179,32 @@ impl WriteSteps for SqliteWriter {
         self.execute("roll a batch back", "ROLLBACK")
     }
 
-    fn was_kept(&mut self, mark: BatchMark) -> Result<bool, ReadFault> {
+    fn was_kept(
+        &mut self,
+        mark: BatchMark,
+        _transaction: Option<&str>,
+    ) -> Result<Option<bool>, ReadFault> {
         let there = "SELECT count(*) FROM sqlite_schema WHERE type = 'table' AND name = ?1";
-        let sql = format!("SELECT count(*) FROM {} WHERE run = ?1 AND batch = ?2", quoted(MARKS));
-        let asked = || -> rusqlite::Result<bool> {
+        let sql = format!(
+            "SELECT count(*) FROM {} WHERE run = ?1 AND plan = ?2 AND batch = ?3",
+            quoted(MARKS)
+        );
+        let asked = || -> rusqlite::Result<Option<bool>> {
             let tables: i64 = self.connection.query_row(there, [MARKS], |row| row.get(0))?;
             if tables == 0 {
-                return Ok(false);
+                return Ok(Some(false));
             }
-            let marks: i64 =
-                self.connection.query_row(&sql, params![mark.run, mark.batch], |row| row.get(0))?;
-            Ok(marks > 0)
+            let marks: i64 = self.connection.query_row(
+                &sql,
+                params![mark.run, mark.plan, mark.batch],
+                |row| row.get(0),
+            )?;
+            Ok(Some(marks > 0))
         };
         asked().map_err(|error| self.explain("ask for the mark of a batch", &error))
     }
 
-    fn forget(&mut self, run: u32) -> Result<(), ReadFault> {
+    fn forget(&mut self, mark: BatchMark) -> Result<(), ReadFault> {
         let marks = quoted(MARKS);
         let there = "SELECT count(*) FROM sqlite_schema WHERE type = 'table' AND name = ?1";
         let forget = || -> rusqlite::Result<()> {
@@ -202,7 +212,8 @@ impl WriteSteps for SqliteWriter {
             if tables == 0 {
                 return Ok(());
             }
-            self.connection.execute(&format!("DELETE FROM {marks} WHERE run = ?1"), [run])?;
+            self.connection
+                .execute(&format!("DELETE FROM {marks} WHERE plan = ?1"), [mark.plan])?;
             let left: i64 =
                 self.connection
                     .query_row(&format!("SELECT count(*) FROM {marks}"), [], |row| row.get(0))?;

@@ -14,7 +14,11 @@ use keen_core::engine::service_tables::{self, Stage};
 use keen_core::fault::FaultKind;
 use keen_core::history::journal::{Begin, Entry, Head, Id, JOURNAL_SLOT, JournalPosition, RowOp};
 use keen_core::observe::node::TableState;
+use keen_core::plan::port::{BatchMark, WriteFault, WriteSteps};
+use keen_core::plan::{LocalTable, SharedColumns, Step, StepParts};
 use keen_core::ports::{InspectionRequest, JournalNeeds, LookAtLinks, ReadJournal, WriteOrigin};
+use keen_core::row::batch::{Column, Layout};
+use keen_core::row::conversion::{CommonKind, Conversion, Normalization};
 use keen_core::row::selection::RowKeys;
 use keen_core::topology::{self, Engine, Topology};
 use keen_core::value::Value;
@@ -487,6 +491,196 @@ fn rows_tell_their_last_writes_where_the_engine_keeps_them() {
                 );
             }
         }
+        place.end();
+    }
+}
+
+/// What a row of the table becomes, by its key.
+fn step(place: &Place, id: i64, (before, after): (Option<&str>, Option<&str>)) -> Step {
+    let shape = place.with(|adapter, site| adapter.rows(site).unwrap().shape(place.table).unwrap());
+    let column = |name: &str| Column {
+        name: name.to_owned(),
+        reading: Conversion {
+            kind: CommonKind::AsStored,
+            fraction: None,
+            treatment: Normalization::default(),
+        },
+    };
+    let layout =
+        Layout { columns: vec![column("id"), column("v")], key: vec![0], shown: vec![0, 1] };
+    let local = LocalTable {
+        engine: place.engine(),
+        name: place.table.to_owned(),
+        columns: vec!["id".to_owned(), "v".to_owned()],
+        shape,
+        shared: SharedColumns::default(),
+    };
+    let row = |v: &str| Arc::new(vec![Value::Int(id.into()), Value::text(v)]);
+    let parts = StepParts {
+        node: 0,
+        set: 0,
+        table: place.table.to_owned(),
+        copies: None,
+        reason: String::new(),
+        loses: None,
+        onward: String::new(),
+        before: before.map(row),
+        after: after.map(row),
+        versions: Vec::new(),
+    };
+    Step::told(parts, Arc::new(local), Arc::new(layout)).unwrap()
+}
+
+impl Place {
+    /// By the account that may write.
+    fn writer(&self) -> Box<dyn WriteSteps> {
+        let password = || Ok(Some(Password::new("lab-writer".to_owned())));
+        self.with(|adapter, site| {
+            let user = Some("step_writer");
+            adapter.write(&Site { user, password: &password, ..site.clone() }).unwrap()
+        })
+    }
+
+    /// The rows of the table, as the node itself tells them.
+    fn content(&self) -> Vec<(i64, String)> {
+        let sql = format!("SELECT id, v FROM {} ORDER BY id", self.table);
+        match self.server {
+            None => {
+                let file = rusqlite::Connection::open(self.folder.path().join("a.db")).unwrap();
+                let mut rows = file.prepare(&sql).unwrap();
+                let row = |row: &rusqlite::Row<'_>| Ok((row.get(0)?, row.get(1)?));
+                rows.query_map([], row).unwrap().map(Result::unwrap).collect()
+            }
+            Some(server) if server.engine().is_postgres() => {
+                let rows = server.postgres().unwrap().query(&sql, &[]).unwrap();
+                rows.iter().map(|row| (row.get(0), row.get(1))).collect()
+            }
+            Some(server) => {
+                use mysql::prelude::Queryable as _;
+                server.mariadb().unwrap().query(&sql).unwrap()
+            }
+        }
+    }
+}
+
+#[test]
+fn steps_are_written_batch_by_batch_and_each_batch_is_known_by_its_mark() {
+    for place in Place::all("written") {
+        place.write(Write::Insert(1, "one"));
+        place.write(Write::Insert(2, "two"));
+        place.write(Write::Insert(3, "three"));
+        if let Some(server) = place.server {
+            // An account that only reads is refused.
+            let reads = place.with(|adapter, site| adapter.write(site).map(drop));
+            assert!(reads.is_err(), "{:?}", place.engine());
+            let account = if server.engine().is_postgres() {
+                "CREATE ROLE step_writer LOGIN SUPERUSER PASSWORD 'lab-writer'".to_owned()
+            } else {
+                format!(
+                    "SET SESSION sql_log_bin = 0; CREATE USER step_writer@'%' IDENTIFIED BY 'lab-writer'; \
+                     GRANT ALL ON {DATABASE}.* TO step_writer@'%'; GRANT BINLOG ADMIN ON *.* TO step_writer@'%'"
+                )
+            };
+            server.run(&account).unwrap();
+        }
+        let before = place.content();
+        let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap();
+        let run = u32::try_from(since.as_secs()).unwrap();
+        let mark = |batch| BatchMark { run, plan: 77, batch };
+        let mut writer = place.writer();
+        let steps = [
+            step(&place, 1, (Some("one"), Some("it's \\ \"1\""))),
+            step(&place, 2, (Some("two"), None)),
+            step(&place, 4, (None, Some("four"))),
+            // Another row stands there than the step expects.
+            step(&place, 3, (Some("other"), Some("x"))),
+            step(&place, 3, (None, Some("x"))),
+        ];
+        let write = |writer: &mut Box<dyn WriteSteps>| -> Vec<u64> {
+            steps.iter().map(|step| writer.write(step).unwrap()).collect()
+        };
+        // Tried, and rolled back.
+        writer.begin(None).unwrap();
+        assert_eq!(write(&mut writer), [1, 1, 1, 0, 0], "{:?}", place.engine());
+        writer.roll_back().unwrap();
+        assert_eq!(place.content(), before);
+        writer.begin(Some(mark(1))).unwrap();
+        write(&mut writer);
+        writer.roll_back().unwrap();
+        assert_eq!(place.content(), before);
+        assert_eq!(writer.was_kept(mark(1), None).unwrap(), Some(false), "{:?}", place.engine());
+        // A session that is lost in the middle keeps nothing, and the next one knows.
+        let mut lost = place.writer();
+        drop(writer);
+        lost.begin(Some(mark(1))).unwrap();
+        write(&mut lost);
+        let transaction = lost.transaction().unwrap();
+        drop(lost);
+        let mut writer = place.writer();
+        assert_eq!(writer.was_kept(mark(1), transaction.as_deref()).unwrap(), Some(false));
+        assert_eq!(place.content(), before);
+        // Kept, and known to another session.
+        writer.begin(Some(mark(2))).unwrap();
+        assert_eq!(write(&mut writer), [1, 1, 1, 0, 0]);
+        let transaction = writer.transaction().unwrap();
+        writer.commit().unwrap();
+        let after =
+            vec![(1, "it's \\ \"1\"".to_owned()), (3, "three".to_owned()), (4, "four".to_owned())];
+        assert_eq!(place.content(), after, "{:?}", place.engine());
+        drop(writer);
+        let mut writer = place.writer();
+        assert_eq!(
+            writer.was_kept(mark(2), transaction.as_deref()).unwrap(),
+            Some(true),
+            "{:?}",
+            place.engine()
+        );
+        assert_eq!(writer.was_kept(mark(3), None).unwrap(), Some(false), "{:?}", place.engine());
+        // A write that the node refuses leaves the others possible.
+        let long = "x".repeat(60);
+        writer.begin(Some(mark(3))).unwrap();
+        let refused = writer.write(&step(&place, 9, (None, Some(&long))));
+        match place.engine() {
+            Engine::Sqlite => assert_eq!(refused, Ok(1)), // it knows no lengths
+            _ => assert!(matches!(refused, Err(WriteFault::Refused(_))), "{refused:?}"),
+        }
+        writer.roll_back().unwrap();
+        // The way back.
+        writer.begin(Some(mark(4))).unwrap();
+        for step in steps[..3].iter().rev() {
+            assert_eq!(writer.write(&step.reversed()).unwrap(), 1);
+        }
+        writer.commit().unwrap();
+        assert_eq!(place.content(), before, "{:?}", place.engine());
+        // A later run goes over the marks of an earlier one only where there is no room for both.
+        let later = BatchMark { run: run + 5, plan: 78, batch: 1 };
+        writer.begin(Some(later)).unwrap();
+        assert_eq!(writer.write(&steps[0]).unwrap(), 1);
+        writer.commit().unwrap();
+        drop(writer);
+        let mut writer = place.writer();
+        let then = writer.was_kept(mark(4), None).unwrap();
+        let earlier = writer.begin(Some(mark(5)));
+        if place.engine() == Engine::Postgres {
+            assert_eq!(then, None);
+            let fault = earlier.unwrap_err();
+            assert!(fault.what.contains("has come further than this run may go"), "{fault}");
+        } else {
+            assert_eq!(then, Some(true));
+            earlier.unwrap();
+            writer.roll_back().unwrap();
+        }
+        writer.forget(later).unwrap();
+        writer.forget(mark(0)).unwrap();
+        if place.engine() != Engine::Postgres {
+            assert_eq!(
+                writer.was_kept(mark(4), None).unwrap(),
+                Some(false),
+                "{:?}",
+                place.engine()
+            );
+        }
+        drop(writer);
         place.end();
     }
 }

@@ -38,7 +38,7 @@ const WATCHED: Duration = Duration::from_secs(2);
 pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
     let folder = folder(args.dir.as_deref())?;
     let file = folder.join("keen.toml");
-    let shown = typed(&file);
+    let shown = crate::safe::typed(&file);
     let mut tour =
         Tour { out: terminal.stdout(), stop: Stop::on_signal(), terminal, shown, steps: 0 };
     let (loaded, faults) = tour.flow(&folder, args.seed)?;
@@ -226,7 +226,8 @@ impl<W: Write> Tour<W> {
         let intention = text::mend::intention(&loaded.topology, &ready, false);
         let outcome = ready.carry_out(&loaded, &args, &self.stop)?;
         let columns = terminal.columns;
-        let result = text::mend::write(&loaded.topology, &outcome, columns);
+        let with = crate::safe::with_topology(&file);
+        let result = text::mend::write(&loaded.topology, &outcome, &with, columns);
         writeln!(self.out, "{intention}{result}")?;
         let mut sink = TextSink::new(ROWS_SHOWN);
         let totals = app::audit::run(&loaded, &whole, &mut sink, &self.stop, false)?.unbroken()?;
@@ -284,16 +285,6 @@ fn copy(from: &Path, to: &Path) -> Result<()> {
         }
     }
     Ok(())
-}
-
-/// A path as one types it into a shell.
-fn typed(path: &Path) -> String {
-    let path = path.display().to_string();
-    if path.chars().all(|c| c.is_alphanumeric() || "/._-".contains(c)) {
-        path
-    } else {
-        format!("'{}'", path.replace('\'', "'\\''"))
-    }
 }
 
 /// The folder to work in: the one named, if it is empty, or a fresh one.

@@ -52,7 +52,8 @@ pub(crate) fn run(args: &MendArgs, terminal: Terminal) -> Result<Exit> {
     let text = match args.format {
         ReportFormat::Json => json::mend::write(topology, &outcome)?,
         ReportFormat::Text => for_people(args.output.as_deref(), terminal, |columns| {
-            text::mend::write(topology, &outcome, columns)
+            let with = crate::safe::with_topology(&args.topology);
+            text::mend::write(topology, &outcome, &with, columns)
         }),
     };
     out.write_all(text.as_bytes())?;

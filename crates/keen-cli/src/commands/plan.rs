@@ -59,7 +59,12 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
                 PlanFormat::Ndjson => json::plan::lines(topology, &planned, out)?,
                 _ => {
                     let show = args.show.unwrap_or(STEPS_SHOWN);
-                    let text = text::plan::write(topology, &planned, show, columns)?;
+                    let mut text = text::plan::write(topology, &planned, show, columns)?;
+                    text.push_str(&text::plan::next(
+                        &planned,
+                        args.save.as_deref(),
+                        &crate::safe::with_topology(&args.scope.topology),
+                    ));
                     let strip = args.output.is_some() && !terminal.colors_files();
                     let text =
                         if strip { anstream::adapter::strip_str(&text).to_string() } else { text };

@@ -9,6 +9,8 @@ use crate::fault::ReadFault;
 pub struct BatchMark {
     /// The run, by when it began: in seconds since 1970. A later run has a greater one.
     pub run: u32,
+    /// The plan, by a part of its digest that fits into a whole number of every engine.
+    pub plan: i64,
     /// The batch, from 1.
     pub batch: u32,
 }
@@ -59,6 +61,15 @@ pub trait WriteSteps {
     /// [`ReadFault`] when that cannot be asked.
     fn dangling(&mut self, steps: &[&Step]) -> Result<Vec<(usize, String)>, ReadFault>;
 
+    /// The number of the batch's transaction, where the engine tells later what became of it. Asked once the batch is
+    /// written.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when it cannot be asked.
+    fn transaction(&mut self) -> Result<Option<String>, ReadFault> {
+        Ok(None)
+    }
+
     /// Keeps the batch and its mark.
     ///
     /// # Errors
@@ -71,15 +82,19 @@ pub trait WriteSteps {
     /// [`ReadFault`] when the node no longer answers.
     fn roll_back(&mut self) -> Result<(), ReadFault>;
 
-    /// Whether a batch was kept.
+    /// Whether a batch was kept, by its mark and the number of its transaction; none where the node no longer knows.
     ///
     /// # Errors
-    /// [`ReadFault`] when that cannot be told.
-    fn was_kept(&mut self, mark: BatchMark) -> Result<bool, ReadFault>;
+    /// [`ReadFault`] when it cannot be asked.
+    fn was_kept(
+        &mut self,
+        mark: BatchMark,
+        transaction: Option<&str>,
+    ) -> Result<Option<bool>, ReadFault>;
 
-    /// Forgets the marks of a run that is over.
+    /// Forgets the marks of a plan that is carried out, of all its runs and batches.
     ///
     /// # Errors
     /// [`ReadFault`] when the node refuses.
-    fn forget(&mut self, run: u32) -> Result<(), ReadFault>;
+    fn forget(&mut self, mark: BatchMark) -> Result<(), ReadFault>;
 }

@@ -214,8 +214,15 @@ impl Mender<'_, '_> {
         let dry_run = self.request.dry_run;
         let mark = (!dry_run).then(|| self.mark(number));
         let name = self.request.topology.nodes[node].name.clone();
-        let batch =
-            |state, steps| BatchDocument { batch: number, node: name.clone(), state, steps };
+        let run = self.mark(number).run;
+        let batch = |state, steps| BatchDocument {
+            run,
+            batch: number,
+            node: name.clone(),
+            state,
+            steps,
+            transaction: None,
+        };
         // What rolls nothing back is told before it is written.
         let alone = todo.iter().any(|(step, _)| step.step.kept_by.is_some());
         if alone && dry_run {
@@ -288,10 +295,12 @@ impl Mender<'_, '_> {
             }
             return Ok(Tried::Made(made));
         }
+        let transaction = self.writer(node)?.transaction()?;
         if let Some(undo) = &mut self.undo
             && !alone
         {
-            undo.keep(batch(state, made.clone()))?;
+            let ready = batch(state, made.clone());
+            undo.keep(BatchDocument { transaction: transaction.clone(), ..ready })?;
         }
         for (number, why) in out {
             if let Some((step, _)) = todo.iter().find(|(step, _)| step.number == number) {
@@ -303,7 +312,7 @@ impl Mender<'_, '_> {
             tracing::warn!(%fault, "it is not known whether a batch was kept: asking again");
             self.writer = None;
             let mark = self.mark(number);
-            let kept = self.writer(node)?.was_kept(mark)?;
+            let kept = self.writer(node)?.was_kept(mark, transaction.as_deref())? == Some(true);
             self.keep_outcome(batch(state, made.clone()), kept)?;
             return if kept { Ok(Tried::Made(made)) } else { Err(fault) };
         }
@@ -358,7 +367,11 @@ impl Mender<'_, '_> {
         let number = self.undo.as_ref().map_or(1, |undo| u64::from(undo.last_batch) + 1);
         let steps = vec![step.number];
         let state = BatchState::Ready;
-        self.keep_outcome(BatchDocument { batch: number, node: name, state, steps }, true)
+        let run = self.mark(number).run;
+        self.keep_outcome(
+            BatchDocument { run, batch: number, node: name, state, steps, transaction: None },
+            true,
+        )
     }
 }
 

@@ -20,7 +20,7 @@ use std::time::{Duration, Instant};
 
 use keen_core::fault::ReadFault;
 use keen_core::plan::Step;
-use keen_core::plan::port::WriteSteps;
+use keen_core::plan::port::{BatchMark, WriteSteps};
 use keen_core::plan::sql::script::Direction;
 use keen_core::row::digest::DigestFunction;
 use keen_core::topology::node_set::NodeSet;
@@ -177,7 +177,7 @@ struct Mender<'a, 'u> {
     writer: Option<(NodeId, Box<dyn WriteSteps>)>,
     /// Steps that were made and not looked at again, each with what both of its halves leave.
     window: Vec<(NumberedStep, NumberedStep)>,
-    /// Steps to tables without transactions that a killed run may have made.
+    /// Steps that a killed run may have made, which the node cannot tell.
     perhaps_made: BTreeSet<u64>,
     /// The links, once the first batch was made.
     links: Option<LinkWatch<'a>>,
@@ -233,23 +233,24 @@ impl Mender<'_, '_> {
                 "carry the plan out with the file that it was made with",
             )
         })?;
-        let mark = self.mark(unsure.batch);
-        let kept = self.writer(node)?.was_kept(mark)?;
-        if !kept {
-            // Of a table without transactions a write may stand although its batch was not kept.
+        let mark = BatchMark { run: unsure.run, ..self.mark(unsure.batch) };
+        let kept = self.writer(node)?.was_kept(mark, unsure.transaction.as_deref())?;
+        if kept != Some(true) {
             for at in 0..plan.len() {
                 let chosen = plan.place(at).is_some_and(|(n, _)| unsure.steps.contains(&n));
-                if chosen && plan.step(topology, at)?.step.kept_by.is_some() {
+                // Of a table without transactions a write may stand although its batch was not kept.
+                if chosen && (kept.is_none() || plan.step(topology, at)?.step.kept_by.is_some()) {
                     self.perhaps_made.extend(plan.place(at).map(|(number, _)| number));
                 }
             }
         }
-        self.keep_outcome(unsure, kept)
+        self.keep_outcome(unsure, kept == Some(true))
     }
 
-    fn mark(&self, batch: u64) -> keen_core::plan::port::BatchMark {
-        keen_core::plan::port::BatchMark {
+    fn mark(&self, batch: u64) -> BatchMark {
+        BatchMark {
             run: self.undo.as_ref().map_or(0, |undo| undo.run),
+            plan: self.undo.as_ref().map_or(0, |undo| undo.plan),
             batch: u32::try_from(batch).unwrap_or(u32::MAX),
         }
     }
@@ -499,10 +500,13 @@ impl Mender<'_, '_> {
         if self.request.dry_run || !whole || self.result.stopped {
             return; // the marks are needed to go on
         }
-        let Some(run) = self.undo.as_ref().map(|undo| undo.run) else { return };
+        if self.undo.is_none() {
+            return;
+        }
+        let mark = self.mark(0);
         let nodes: Vec<NodeId> = self.result.nodes.keys().copied().collect();
         for node in nodes {
-            let forgotten = self.writer(node).and_then(|writer| writer.forget(run));
+            let forgotten = self.writer(node).and_then(|writer| writer.forget(mark));
             if let Err(fault) = forgotten {
                 tracing::warn!(%fault, "the marks of the batches stay there");
             }

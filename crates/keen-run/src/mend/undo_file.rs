@@ -20,6 +20,8 @@ pub struct UndoFile {
     file: File,
     /// The run, by when it began: in seconds since 1970.
     pub run: u32,
+    /// The plan, by a part of its digest.
+    pub plan: i64,
     /// The number of the last batch.
     pub last_batch: u32,
     /// The steps that were made and not taken back.
@@ -86,6 +88,7 @@ impl UndoFile {
         sync_folder(folder);
         let mut opened = Self::open(path)?;
         opened.run = u32::try_from(started.as_second()).unwrap_or(u32::MAX);
+        opened.plan = part_of(&plan.digest);
         Ok(opened)
     }
 
@@ -97,18 +100,14 @@ impl UndoFile {
         let mut opened = Self::open(path)?;
         // Only now nobody else writes to it.
         let plan = PlanFile::open(path, topology)?;
-        if plan.start.undoes.is_none() {
+        let Some(of) = &plan.start.undoes else {
             return Err(ReadFault::new(
                 format!("{} is a plan, not the way back of one", path.display()),
                 "keen mend PLAN carries it out",
             ));
-        }
-        let started: Result<Timestamp, _> = plan.start.envelope.started.parse();
-        let started = started.map_err(|_| {
-            let what = format!("{} does not say when its run began", path.display());
-            ReadFault::new(what, "plan again")
-        })?;
-        opened.run = u32::try_from(started.as_second()).unwrap_or(u32::MAX);
+        };
+        opened.plan = part_of(of);
+        opened.run = u32::try_from(Timestamp::now().as_second()).unwrap_or(u32::MAX);
         for batch in &plan.batches {
             opened.learn(batch.clone());
         }
@@ -130,6 +129,7 @@ impl UndoFile {
             path,
             file,
             run: 0,
+            plan: 0,
             last_batch: 0,
             made: StepNumbers::default(),
             unsure: None,
@@ -174,6 +174,11 @@ impl UndoFile {
         self.learn(batch);
         Ok(())
     }
+}
+
+/// A part of a digest that fits into a whole number.
+fn part_of(digest: &str) -> i64 {
+    digest.get(..15).and_then(|part| i64::from_str_radix(part, 16).ok()).unwrap_or_default()
 }
 
 /// Ends a line that a killed run left in the middle: what comes after stands on lines of its own. Half a line is told

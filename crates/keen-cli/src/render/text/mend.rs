@@ -123,7 +123,12 @@ pub(crate) fn summary(topology: &Topology, outcome: &MendOutcome) -> String {
 }
 
 /// Writes what became of a plan.
-pub(crate) fn write(topology: &Topology, outcome: &MendOutcome, columns: Option<usize>) -> String {
+pub(crate) fn write(
+    topology: &Topology,
+    outcome: &MendOutcome,
+    with: &str,
+    columns: Option<usize>,
+) -> String {
     let mended = &outcome.mended;
     let mut out = String::new();
     let undo = outcome.direction == Direction::Undo;
@@ -157,7 +162,7 @@ pub(crate) fn write(topology: &Topology, outcome: &MendOutcome, columns: Option<
     if let Some(fault) = &mended.broken {
         let _ = writeln!(out, "\n{} {}", styled(BAD, "stopped:"), safe::text(&fault.to_string()));
     }
-    advice(&mut out, outcome);
+    advice(&mut out, outcome, with);
     out
 }
 
@@ -222,9 +227,9 @@ fn proven(proof: &Proof) -> String {
     format!("{} of {rows}: {}.", styled(UNKNOWN, "Proof:"), parts.join(", "))
 }
 
-fn advice(out: &mut String, outcome: &MendOutcome) {
+fn advice(out: &mut String, outcome: &MendOutcome, with: &str) {
     let mended = &outcome.mended;
-    let path = safe::text(&outcome.undo_path.display().to_string());
+    let path = safe::typed(&outcome.undo_path);
     let mut say = |text: String| {
         let _ = writeln!(out, "{}", styled(QUIET, &text));
     };
@@ -235,9 +240,9 @@ fn advice(out: &mut String, outcome: &MendOutcome) {
     if mended.stopped || mended.broken.is_some() || !mended.faults.is_empty() {
         say("The same command goes on where this one ended: nothing is written twice.".to_owned());
     } else if mended.left() > 0 && !undo {
-        say("What was left out is planned anew: keen plan.".to_owned());
+        say(format!("What was left out is planned anew: keen plan{with}"));
     }
     if !undo && mended.made() > 0 {
-        say(format!("To take back what was written: keen mend --undo {path}"));
+        say(format!("To take back what was written: keen mend --undo {path}{with}"));
     }
 }

@@ -2,6 +2,7 @@
 
 use keen_core::history::journal::RowOp;
 use std::fmt::Write as _;
+use std::path::Path;
 
 use keen_core::fault::ReadFault;
 use keen_core::plan::sql::statement::Statement;
@@ -64,6 +65,24 @@ pub(crate) fn write(
     }
     notes(&mut out, planned);
     Ok(out)
+}
+
+/// How to go on from a plan; `with` names the topology file, where that is needed.
+pub(crate) fn next(planned: &Planned, saved: Option<&Path>, with: &str) -> String {
+    let plan = &planned.plan;
+    let mut out = String::new();
+    if plan.step_count() > 0 {
+        let how = match saved {
+            Some(path) => format!("keen mend {}{with}", safe::typed(path)),
+            None => format!("the same command with --save FILE, then keen mend FILE{with}"),
+        };
+        let _ = writeln!(out, "{} {how}", styled(QUIET, "To carry it out:"));
+    }
+    if plan.question_count() > 0 {
+        let how = "the same command with --answer QUESTION=NODE, or with --ask";
+        let _ = writeln!(out, "{} {how}", styled(QUIET, "To answer:"));
+    }
+    if out.is_empty() { out } else { format!("\n{out}") }
 }
 
 fn heading(topology: &Topology, planned: &Planned) -> String {
