@@ -31,7 +31,7 @@ pub(crate) struct ReadyPlan {
     undo: Option<UndoFile>,
     /// Where the undo file is, or is to be.
     pub(crate) undo_path: PathBuf,
-    /// When the plan was made.
+    /// When the audit behind the plan began.
     pub(crate) planned: Option<Timestamp>,
     nodes: NodeSet,
     steps: (u64, u64),
@@ -111,7 +111,11 @@ impl ReadyPlan {
             }
             (None, None) => bail!("name a plan, or an undo file with --undo"),
         };
-        let planned = plan.start.envelope.started.parse().ok();
+        // It is as old as the audit that it rests on.
+        let times = [&plan.start.envelope.started, &plan.start.audited];
+        let times = times.map(|time| time.parse::<Timestamp>().ok());
+        let planned = times.into_iter().collect::<Option<Vec<_>>>();
+        let planned = planned.and_then(|times| times.into_iter().min());
         let mut ready = Self {
             plan,
             direction,
@@ -146,7 +150,7 @@ impl ReadyPlan {
         let age = Timestamp::now().duration_since(planned);
         if age.as_secs() > i64::try_from(limit.as_secs()).unwrap_or(i64::MAX) {
             bail!(
-                "the plan is {} minutes old, and the limit is {} ([limits] plan): plan again (--even-if-stale carries it out all the same; guards hold)",
+                "the audit behind the plan is {} minutes old, and the limit is {} ([limits] plan): plan again (--even-if-stale carries it out all the same; guards hold)",
                 age.as_secs() / 60,
                 humantime::format_duration(limit)
             );

@@ -160,6 +160,10 @@ fn what_is_no_whole_plan_of_this_topology_is_refused() {
             "minutes old, and the limit is 1h",
         ),
         (
+            change(0, &|start| start["audited"] = json!("2026-01-01T00:00:00Z")),
+            "minutes old, and the limit is 1h",
+        ),
+        (
             change(0, &|start| start["topology_digest"] = json!("0")),
             "the topology file was changed since the plan was made",
         ),
