@@ -319,6 +319,16 @@ fn rows_without_a_key_are_counted_and_values_that_are_exchanged_go_in_pairs() {
     assert_eq!(folder.keen(&["plan", "--save", "r.plan"]).code, 1);
     let text = fs::read_to_string(folder.path("r.plan")).unwrap();
     assert_eq!(text.matches("half_of").count(), 2, "{text}");
+    // Chosen alone, neither half is made.
+    for line in text.lines().filter(|line| line.contains("half_of")) {
+        let step: Json = serde_json::from_str(line).unwrap();
+        let number = step["step"].to_string();
+        let run = folder.keen(&["mend", "r.plan", "--yes", "--step", &number, "--format", "json"]);
+        assert_eq!(run.code, 1, "{run:?}");
+        let why = left_out(&run.json());
+        assert!(why.values().all(|why| why.contains("other half")) && why.len() == 1, "{why:?}");
+        assert_eq!(all("a.db"), before);
+    }
     let run = folder.keen(&["mend", "r.plan", "--yes", "--batch", "1"]);
     assert_eq!(run.code, 0, "{run:?}");
     assert_eq!(all("a.db"), all("b.db"));
@@ -334,6 +344,18 @@ fn rows_without_a_key_are_counted_and_values_that_are_exchanged_go_in_pairs() {
     fs::write(folder.path("cut.plan"), cut.join("\n") + "\n").unwrap();
     let run = folder.keen(&["mend", "cut.plan", "--yes"]);
     assert_eq!(run.code, 2, "{run:?}");
+    // Nor are steps of two rows the halves of one write.
+    let pair = |number: u64, other: u64| {
+        let line = lines.iter().find(|line| line.contains(&format!("\"step\":{number},"))).unwrap();
+        let mut step: Json = serde_json::from_str(line).unwrap();
+        step["half_of"] = json!(other);
+        step.to_string()
+    };
+    let paired = [lines[0], &pair(1, 2), &pair(2, 1), lines[lines.len() - 1]].join("\n") + "\n";
+    fs::write(folder.path("cut.plan"), paired).unwrap();
+    let run = folder.keen(&["mend", "cut.plan", "--yes"]);
+    assert_eq!(run.code, 2, "{run:?}");
+    assert!(run.err.contains("are not the two halves of one write"), "{run:?}");
     // And if something is in the way of the second, the first is not made either.
     folder.sql(
         "a.db",

@@ -35,6 +35,8 @@ pub(super) struct BatchStep {
     back: Option<NumberedStep>,
     /// It is that half.
     pub(super) is_back: bool,
+    /// The other half is not in the batch.
+    pub(super) is_half: bool,
 }
 
 impl BatchStep {
@@ -91,23 +93,24 @@ impl Batch {
     }
 
     pub(super) fn into_steps(self) -> Vec<BatchStep> {
-        let back = |step: &NumberedStep| {
+        let place = |number: u64| self.steps.iter().position(|step| step.number == number);
+        let half = |at: usize, step: &NumberedStep| {
             let half = step.half_of?;
-            let at = self.steps.iter().position(|other| other.number == half)?;
-            let own = self.steps.iter().position(|other| other.number == step.number)?;
-            (at > own).then(|| self.steps[at].clone())
+            let other = place(half).filter(|other| self.steps[*other].half_of == Some(step.number));
+            Some(other.map(|other| (other > at).then(|| self.steps[other].clone())))
         };
-        let pairs: Vec<(Option<NumberedStep>, bool)> = self
-            .steps
-            .iter()
-            .map(|step| {
-                let back = back(step);
-                let is_back = step.half_of.is_some() && back.is_none();
-                (back, is_back)
-            })
-            .collect();
-        let steps = self.steps.into_iter().zip(pairs);
-        steps.map(|(step, (back, is_back))| BatchStep { step, back, is_back }).collect()
+        let halves: Vec<_> =
+            self.steps.iter().enumerate().map(|(at, step)| half(at, step)).collect();
+        let steps = self.steps.into_iter().zip(halves);
+        let told = |(step, half): (NumberedStep, Option<Option<Option<NumberedStep>>>)| match half {
+            None => BatchStep { step, back: None, is_back: false, is_half: false },
+            Some(None) => BatchStep { step, back: None, is_back: false, is_half: true },
+            Some(Some(back)) => {
+                let is_back = back.is_none();
+                BatchStep { step, back, is_back, is_half: false }
+            }
+        };
+        steps.map(told).collect()
     }
 }
 

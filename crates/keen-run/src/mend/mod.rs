@@ -44,6 +44,8 @@ const LOOKED_AT_TOGETHER: usize = 2000;
 const MOST_LEFT_OUT: usize = 10_000;
 /// Bytes of rows in one batch, at about.
 const BATCH_BYTES: usize = 4 << 20;
+/// Why half a write is not made: alone it would lose the row.
+const HALF_IS_LACKING: &str = "the other half of the write is not made with it";
 /// Rows that are compared together in the end.
 const PROVEN_TOGETHER: usize = 5_000;
 
@@ -273,6 +275,10 @@ impl Mender<'_, '_> {
                 continue;
             }
             let step = plan.step(topology, at)?;
+            if step.half_of.is_some_and(|half| !(self.request.chosen)(half, node)) {
+                self.leave_out(&step, HALF_IS_LACKING.to_owned());
+                continue;
+            }
             if batch.is_full(self.request.batch, BATCH_BYTES) || batch.is_of_another(&step) {
                 self.make(std::mem::take(&mut batch))?;
             }
@@ -333,7 +339,13 @@ impl Mender<'_, '_> {
         let mut out: HashSet<u64> = HashSet::new();
         for numbered in batch.into_steps() {
             let leaves = numbered.leaves().clone();
+            let is_half = numbered.is_half;
             let mut step = numbered.step;
+            if is_half {
+                out.insert(step.number);
+                self.leave_out(&step, HALF_IS_LACKING.to_owned());
+                continue;
+            }
             if step.half_of.is_some_and(|half| out.contains(&half)) {
                 out.insert(step.number);
                 self.leave_out(&step, "the other half of the write is left out".to_owned());

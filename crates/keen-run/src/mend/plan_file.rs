@@ -161,6 +161,11 @@ impl PlanFile {
     }
 }
 
+/// The row that a step writes.
+fn row_of(step: &Step) -> String {
+    format!("{} {} {} {:?}", step.node, step.set, step.table, step.key)
+}
+
 /// Reads a plan from end to end.
 struct PlanReader<'a> {
     path: &'a Path,
@@ -229,7 +234,7 @@ impl PlanReader<'_> {
         let tables = plan_tables(self.topology, &start).map_err(|why| self.wrong(&why))?;
         let mut identity = DigestFunction::Blake3.digest(&line).0.to_be_bytes().to_vec();
         let mut steps: Vec<StepPlace> = Vec::new();
-        let mut halves: BTreeMap<u64, u64> = BTreeMap::new();
+        let mut halves: BTreeMap<u64, (u64, String)> = BTreeMap::new();
         let mut known = StepNumbers::default();
         let mut batches = Vec::new();
         let mut losses: Vec<(String, String)> = Vec::new();
@@ -259,9 +264,9 @@ impl PlanReader<'_> {
                     if !known.insert(number) {
                         return Err(self.wrong(&format!("a second step {number}")));
                     }
-                    halves.extend(half_of.map(|other| (number, other)));
                     let step = plan_step(self.topology, &tables, *document)
                         .map_err(|why| self.wrong(&format!("step {number}: {why}")))?;
+                    halves.extend(half_of.map(|other| (number, (other, row_of(&step)))));
                     let loss = step.loses.as_ref().map(|loss| {
                         let loss = (step.table.clone(), loss.clone());
                         let next = losses.len();
@@ -288,8 +293,16 @@ impl PlanReader<'_> {
         if !whole {
             return Err(self.wrong("the plan ends here and its end is missing: it was cut short"));
         }
-        for (number, other) in &halves {
-            if halves.get(other) != Some(number) {
+        for (number, (other, row)) in &halves {
+            if let Some((back, other_row)) = halves.get(other)
+                && back == number
+                && other_row != row
+            {
+                return Err(self.wrong(&format!(
+                    "steps {number} and {other} are not the two halves of one write"
+                )));
+            }
+            if halves.get(other).is_none_or(|(back, _)| back != number) {
                 return Err(self.wrong(&format!(
                     "step {number} is one half of a write whose other half, step {other}, is missing"
                 )));
