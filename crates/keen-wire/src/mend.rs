@@ -27,7 +27,7 @@ pub struct MendDocument {
     pub undo_file: Option<String>,
     /// Steps that were not made, or were taken back, the first of very many.
     pub not_made: Vec<LeftOutDocument>,
-    /// The rows that were written, compared once more on all nodes; null if that was not done.
+    /// The rows that were written, compared once more on the nodes that were read for the plan; null if that was not done.
     pub proof: Option<ProofDocument>,
 }
 
@@ -43,7 +43,7 @@ pub struct MendedNode {
     pub made: u64,
     /// Steps that an earlier run of the same plan had made.
     pub made_before: u64,
-    /// Steps that needed no write any more: the row was alike on all nodes, or as the step would leave it.
+    /// Steps that needed no write any more: the row was alike on the nodes of the plan, or as the step would leave it.
     pub already: u64,
     /// Steps that were not made.
     pub not_made: u64,

@@ -37,8 +37,11 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
         bail!("nobody can be asked here: --answer and --answers take answers");
     }
     let needed = Needed::of(&loaded, &args.scope.topology, None);
-    let mut target = Target::open(args, terminal, &needed)?;
     let saved = args.save.as_deref();
+    if saved.is_some() && saved == args.output.as_deref() {
+        bail!("--save and --output name the same file: the plan needs one of its own");
+    }
+    let mut target = Target::open(args, terminal, &needed)?;
     let mut saved = saved.map(|path| Output::open_file(path, &needed)).transpose()?;
     let stop = Stop::on_signal();
     let look = look_for_races(&loaded, &scope, &stop);

@@ -34,7 +34,7 @@ fn the_demo_shows_the_whole_way_and_the_commands_it_names_work() {
         "?",
         "more than half",
         "keen mend",
-        "Proof: 15 rows that were written compared on all nodes: they agree.",
+        "Proof: 15 rows that were written, compared on every node that was read for the plan: they agree.",
         "keen audit: All agree.",
     ] {
         assert!(run.out.contains(part), "{part:?} in\n{}", run.out);

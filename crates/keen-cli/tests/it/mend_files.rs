@@ -56,7 +56,7 @@ fn a_plan_is_carried_out_and_taken_back() {
     ] {
         assert!(run.err.contains(part), "{part} in {run:?}");
     }
-    assert!(run.out.contains("Proof: 3 rows that were written compared on all nodes: they agree."));
+    assert!(run.out.contains("Proof: 3 rows that were written, compared on every node that was read for the plan: they agree."));
     assert_eq!(guests(&folder, "c.db"), guests(&folder, "b.db"));
     assert_eq!(folder.keen(&["audit"]).code, 0);
     // Nothing of keen stays in the file.
@@ -179,6 +179,10 @@ fn what_is_no_whole_plan_of_this_topology_is_refused() {
         fs::remove_file(folder.path("wrong.plan")).unwrap();
         assert_eq!(folder.snapshot(), before, "{why}");
     }
+    // What is shown does not take the place of the plan.
+    let run = folder.keen(&["plan", "--save", "same", "--output", "same"]);
+    assert_eq!((run.code, &run.out[..]), (2, ""), "{run:?}");
+    assert_eq!(folder.snapshot(), before);
     // A person may take steps out.
     fs::write(folder.path("part.plan"), all(&[lines[0], lines[2], lines[4]])).unwrap();
     let run = folder.keen(&["mend", "part.plan", "--yes", "--format", "json"]);

@@ -36,7 +36,10 @@ fn a_row_that_died_before_is_left_out(network: &Network, cut: &dyn Fn(), mend: &
     let run = keen(network, &["mend", "repair.plan", "--yes"]);
     // It is nowhere by now where keen looks: there is nothing to write.
     assert_eq!(run.code, 0, "{run:?}");
-    assert!(run.out.contains("b: 1 row written, 1 alike on all nodes by now"), "{run:?}");
+    assert!(
+        run.out.contains("b: 1 row written, 1 alike by now on the nodes of the plan"),
+        "{run:?}"
+    );
     assert!(!holds(&network.servers[1], 2000));
     mend();
     assert!(network.servers.iter().all(|server| !holds(server, 2000)));

@@ -88,7 +88,7 @@ pub struct Mended {
     pub broken: Option<ReadFault>,
     /// It was stopped before its end.
     pub stopped: bool,
-    /// The rows that were written, compared once more on all nodes.
+    /// The rows that were written, compared once more on the nodes that were read for the plan.
     pub proof: Option<Proof>,
 }
 

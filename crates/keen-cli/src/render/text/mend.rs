@@ -170,7 +170,7 @@ fn told(tally: &NodeTally, verb: &str) -> String {
     let mut parts = vec![format!("{} {verb}", counted(tally.made, "row", "rows"))];
     for (count, what) in [
         (tally.made_before, "written by an earlier run"),
-        (tally.already, "alike on all nodes by now"),
+        (tally.already, "alike by now on the nodes of the plan"),
         (tally.left_out, "left out"),
         (tally.taken_back, "taken back again"),
     ] {
@@ -209,7 +209,10 @@ fn left_out(out: &mut String, topology: &Topology, outcome: &MendOutcome, column
 fn proven(proof: &Proof) -> String {
     let rows = counted(proof.rows, "row that was written", "rows that were written");
     if proof.divergent + proof.unsettled == 0 && proof.complete {
-        return format!("{} {rows} compared on all nodes: they agree.", styled(GOOD, "Proof:"));
+        return format!(
+            "{} {rows}, compared on every node that was read for the plan: they agree.",
+            styled(GOOD, "Proof:")
+        );
     }
     let mut parts = Vec::new();
     if proof.divergent > 0 {
