@@ -13,6 +13,7 @@ use keen_core::plan::port::WriteSteps;
 use keen_core::ports::{
     JournalNeeds, LookAtLinks, LookAtNode, ReadJournal, ReadRows, TellLastWrites, WriteProbe,
 };
+use keen_core::setup::port::ChangeSetup;
 use keen_core::topology::{Address, Engine, Node, ServerAddress};
 
 use crate::server::{Access, Password};
@@ -153,6 +154,14 @@ pub trait Adapter: Sync {
     /// As [`Adapter::rows`].
     fn write(&self, _site: &Site<'_>) -> Result<Box<dyn WriteSteps>, ReadFault> {
         Err(self.lacks("writing steps"))
+    }
+
+    /// Opens a node to read values of its set-up and to change them.
+    ///
+    /// # Errors
+    /// As [`Adapter::rows`].
+    fn setup(&self, _site: &Site<'_>) -> Result<Box<dyn ChangeSetup>, ReadFault> {
+        Err(self.lacks("changing the set-up"))
     }
 
     /// Opens a node's journal. The tables are named as the sets do, and as the node does.

@@ -9,6 +9,7 @@
 //! - [`plan`]: from divergent rows to steps that put them right.
 //! - [`seed`]: how a copy is made, and what it would lose.
 //! - [`preflight`]: what nodes tell of their set-up, held against the file and each other.
+//! - [`setup`]: values of a node's set-up, and how they are changed.
 //! - [`links`]: in which state each link is; fences.
 //! - [`conflict`]: writes that had not seen each other, and how they ended.
 //! - [`ports`]: the traits by which runs reach nodes.
@@ -34,6 +35,7 @@ pub mod ports;
 pub mod preflight;
 pub mod row;
 pub mod seed;
+pub mod setup;
 pub mod topology;
 pub mod units;
 pub mod value;

@@ -18,6 +18,7 @@ pub mod preflight;
 pub mod probe;
 #[cfg(feature = "schema")]
 pub mod schema;
+pub mod setup;
 mod shape;
 mod value;
 
@@ -31,6 +32,7 @@ pub use envelope::{
     fault, seconds,
 };
 pub use plan_reader::{plan_step, plan_table, plan_tables};
+pub use setup::{setup_document, setup_step};
 pub use shape::{
     ColumnDocument, ShapeColumn, ShapeDocument, ShapeReference, TriggerDocument, columns, key,
     layout, shapes,

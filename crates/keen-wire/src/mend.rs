@@ -27,6 +27,10 @@ pub struct MendDocument {
     pub undo_file: Option<String>,
     /// Steps that were not made, or were taken back, the first of very many.
     pub not_made: Vec<LeftOutDocument>,
+    /// What a person has to do, or has done.
+    pub by_hand: Vec<HandWorkDocument>,
+    /// What a preflight still finds of what the plan mends; null if it was not looked for, or could not be told.
+    pub findings_left: Option<Vec<String>>,
     /// The rows that were written, compared once more on the nodes that were read for the plan; null if that was not done.
     pub proof: Option<ProofDocument>,
 }
@@ -49,8 +53,38 @@ pub struct MendedNode {
     pub not_made: u64,
     /// Steps that were made and taken back, because their source changed meanwhile.
     pub taken_back: u64,
+    /// Changes of its set-up: settings, tables, links.
+    pub changes: ChangeCounts,
     /// Why it could not be written to, or no further.
     pub fault: Option<FaultDocument>,
+}
+
+/// What became of the changes of a node's set-up.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct ChangeCounts {
+    /// Changes that were made.
+    pub made: u64,
+    /// Changes that an earlier run of the same plan had made.
+    pub made_before: u64,
+    /// Values that were as they should be already.
+    pub already: u64,
+    /// Changes that were not made.
+    pub not_made: u64,
+}
+
+/// Something that a person does.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct HandWorkDocument {
+    /// The number of the step.
+    pub step: u64,
+    /// Where.
+    pub node: String,
+    /// What is to be done.
+    pub what: String,
+    /// Whether it is done; null if no connection can tell.
+    pub done: Option<bool>,
 }
 
 /// A step that was not made.
@@ -61,10 +95,12 @@ pub struct LeftOutDocument {
     pub step: u64,
     /// Its node.
     pub node: String,
-    /// Its table, as the set names it.
-    pub table: String,
-    /// The key of its row.
-    pub key: Cells,
+    /// Of a row, its table as the set names it.
+    pub table: Option<String>,
+    /// Of a row, its key.
+    pub key: Option<Cells>,
+    /// Of anything else, what it changes.
+    pub subject: Option<String>,
     /// Why.
     pub why: String,
     /// It was made and then taken back.

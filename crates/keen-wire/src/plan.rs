@@ -13,6 +13,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::audit::TableStart;
 use crate::envelope::{Ending, Envelope};
+use crate::setup::{CheckStepDocument, HandStepDocument, SetupStepDocument, WaitStepDocument};
 use crate::value::{Cells, CellsWriter, WriteEach};
 
 /// A plan as one document.
@@ -131,15 +132,50 @@ pub struct PlanSummary {
     pub questions: u64,
 }
 
+/// A step, by its kind.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(tag = "act", rename_all = "snake_case")]
+pub enum StepDocument {
+    /// A row that is written.
+    Row(RowStepDocument),
+    /// A setting that is changed.
+    Setting(SetupStepDocument),
+    /// A table that is changed.
+    Shape(SetupStepDocument),
+    /// A link, or what its source publishes, that is changed.
+    Link(SetupStepDocument),
+    /// Something that a person does.
+    ByHand(HandStepDocument),
+    /// What the source of a link had written is waited for.
+    Wait(WaitStepDocument),
+    /// The proof: the same look once more, without what the plan mends.
+    Check(CheckStepDocument),
+}
+
+impl StepDocument {
+    /// Its number, from 1.
+    #[must_use]
+    pub fn number(&self) -> u64 {
+        match self {
+            Self::Row(row) => row.step,
+            Self::Setting(step) | Self::Shape(step) | Self::Link(step) => step.step,
+            Self::ByHand(step) => step.step,
+            Self::Wait(step) => step.step,
+            Self::Check(step) => step.step,
+        }
+    }
+}
+
+/// The kinds of steps.
+pub const ACTS: [&str; 7] = [ROW, "setting", "shape", "link", "by_hand", "wait", "check"];
+
 /// One write on one node.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct StepDocument {
+pub struct RowStepDocument {
     /// Its number, from 1.
     pub step: u64,
-    /// The kind of act: a row that is written.
-    #[cfg_attr(feature = "schema", schemars(schema_with = "crate::schema::act"))]
-    pub act: String,
     /// Where.
     pub node: String,
     /// The loss of the node; null if nothing is lost.
@@ -273,8 +309,10 @@ pub struct PlanWriter<'a, S, Q> {
     pub topology: &'a Topology,
     /// Its beginning.
     pub start: PlanStart,
-    /// Its steps, each read when it is written.
+    /// Its steps that write rows, each read when it is written.
     pub steps: S,
+    /// Its other steps, which come after them.
+    pub setup: &'a [StepDocument],
     /// Of those that are made in two, the number of the other half.
     pub halves: BTreeMap<u64, u64>,
     /// Its questions, each read when it is written.
@@ -298,14 +336,31 @@ where
         let half_of = |number| self.halves.get(&number).copied();
         let steps = self.steps.clone().zip(1..).map(|(step, number)| {
             let half_of = half_of(number);
-            Deferred(step.map(|step| StepWriter { topology, number, step, half_of, kind: None }))
+            let step = step.map(|step| StepWriter { topology, number, step, half_of, kind: None });
+            EitherStep::Row(Box::new(Deferred(step)))
         });
+        let steps = steps.chain(self.setup.iter().map(EitherStep::Other));
         let questions = self.questions.clone().map(|question| {
             Deferred(question.map(|question| QuestionWriter { topology, question, kind: None }))
         });
         let parts =
             Parts { start: &self.start, steps: WriteEach(steps), questions: WriteEach(questions) };
         parts.serialize(to)
+    }
+}
+
+/// A step that is read only when it is written, or one that is there.
+enum EitherStep<'a> {
+    Row(Box<Deferred<StepWriter<'a>>>),
+    Other(&'a StepDocument),
+}
+
+impl Serialize for EitherStep<'_> {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        match self {
+            Self::Row(row) => row.serialize(to),
+            Self::Other(step) => step.serialize(to),
+        }
     }
 }
 
@@ -321,7 +376,7 @@ impl<T: Serialize> Serialize for Deferred<T> {
     }
 }
 
-/// Writes a step, as [`StepDocument`] reads it, from where its cells are.
+/// Writes a step, as [`RowStepDocument`] reads it, from where its cells are.
 pub struct StepWriter<'a> {
     /// The topology.
     pub topology: &'a Topology,

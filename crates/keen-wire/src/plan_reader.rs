@@ -11,7 +11,7 @@ use keen_core::value::Value;
 use crate::Unusable;
 use crate::audit::{TableStart, audited_table};
 use crate::envelope::ByNode;
-use crate::plan::{GuardDocument, GuardRow, PlanStart, ROW, Side, StepDocument};
+use crate::plan::{GuardDocument, GuardRow, PlanStart, RowStepDocument, Side};
 use crate::shape::{columns, key, layout, shapes};
 use crate::value::{Cells, parse_value};
 
@@ -49,19 +49,13 @@ pub fn plan_tables(topology: &Topology, start: &PlanStart) -> Result<Vec<Audited
 /// A step, with the table that it writes to as the plan has it.
 ///
 /// # Errors
-/// The reason why it cannot be used: an act that this keen does not know, a node, a table or a column that is not in
+/// The reason why it cannot be used: a node, a table or a column that is not in
 /// the plan, cells that are no values, no guard.
 pub fn plan_step(
     topology: &Topology,
     tables: &[AuditedTable],
-    document: StepDocument,
+    document: RowStepDocument,
 ) -> Result<Step, Unusable> {
-    if document.act != ROW {
-        return Err(format!(
-            "it is of the kind \"{}\", which this keen does not know",
-            document.act
-        ));
-    }
     let node = node_of(topology, &document.node)?;
     let table = tables.iter().find(|table| {
         table.table == document.table && topology.sets[table.set].name == document.set

@@ -144,7 +144,6 @@ names! {
     verdict = ["agrees", "diverges", "unread", "unsettled"];
     unsettled = ["in_flight", "moving"];
     row_op = ["insert", "update", "delete"];
-    act = ["row"];
     choice_content = ["held", "lost", "merged"];
     deed = ["insert", "update", "delete", "take", "refer", "shape"];
     fate = ["kept", "lost", "unknown"];

@@ -3,9 +3,10 @@
 use keen_core::fault::ReadFault;
 use keen_core::plan::port::WriteSteps;
 use keen_core::ports::{JournalNeeds, LookAtLinks, LookAtNode, ReadJournal, ReadRows, WriteProbe};
+use keen_core::setup::port::ChangeSetup;
 use keen_core::topology::Engine;
 
-use super::{MariaDbJournal, MariaDbLinks, MariaDbNode, MariaDbProbe, MariaDbWriter};
+use super::{MariaDbJournal, MariaDbLinks, MariaDbNode, MariaDbProbe, MariaDbSetup, MariaDbWriter};
 use crate::adapter::{Adapter, Site};
 
 /// MariaDB servers.
@@ -31,6 +32,10 @@ impl Adapter for MariaDbAdapter {
 
     fn write(&self, site: &Site<'_>) -> Result<Box<dyn WriteSteps>, ReadFault> {
         Ok(Box::new(MariaDbWriter::open(&site.access()?)?))
+    }
+
+    fn setup(&self, site: &Site<'_>) -> Result<Box<dyn ChangeSetup>, ReadFault> {
+        Ok(Box::new(MariaDbSetup::open(&site.access()?)?))
     }
 
     fn probe(&self, site: &Site<'_>, table: &str) -> Result<Box<dyn WriteProbe + Send>, ReadFault> {

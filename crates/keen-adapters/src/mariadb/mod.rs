@@ -16,6 +16,7 @@ mod probe;
 mod queries;
 mod read;
 mod replication;
+mod setup;
 mod shape;
 mod write;
 
@@ -33,6 +34,7 @@ pub use binlog::MariaDbJournal;
 use connect::MariaDbSession;
 pub use links::MariaDbLinks;
 pub use probe::MariaDbProbe;
+pub use setup::MariaDbSetup;
 pub use write::MariaDbWriter;
 
 /// The account that logs in, as the server's statements name it.

@@ -5,10 +5,11 @@ use keen_core::plan::port::WriteSteps;
 use keen_core::ports::{
     JournalNeeds, LookAtLinks, LookAtNode, ReadJournal, ReadRows, TellLastWrites, WriteProbe,
 };
+use keen_core::setup::port::ChangeSetup;
 use keen_core::topology::Engine;
 
 use super::{
-    PostgresJournal, PostgresLastWrites, PostgresLinks, PostgresNode, PostgresProbe,
+    PostgresJournal, PostgresLastWrites, PostgresLinks, PostgresNode, PostgresProbe, PostgresSetup,
     PostgresWriter, journal_setup,
 };
 use crate::adapter::{Adapter, Site};
@@ -36,6 +37,10 @@ impl Adapter for PostgresAdapter {
 
     fn write(&self, site: &Site<'_>) -> Result<Box<dyn WriteSteps>, ReadFault> {
         Ok(Box::new(PostgresWriter::open(&site.access()?)?))
+    }
+
+    fn setup(&self, site: &Site<'_>) -> Result<Box<dyn ChangeSetup>, ReadFault> {
+        Ok(Box::new(PostgresSetup::open(&site.access()?)?))
     }
 
     fn probe(&self, site: &Site<'_>, table: &str) -> Result<Box<dyn WriteProbe + Send>, ReadFault> {

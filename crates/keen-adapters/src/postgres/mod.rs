@@ -20,6 +20,7 @@ mod probe;
 mod queries;
 mod read;
 mod replication;
+mod setup;
 mod shape;
 mod types;
 mod write;
@@ -42,6 +43,7 @@ pub(crate) use journal::journal_setup;
 pub use last_writes::PostgresLastWrites;
 pub use links::PostgresLinks;
 pub use probe::PostgresProbe;
+pub use setup::PostgresSetup;
 pub use write::PostgresWriter;
 
 /// Older ones lack columns of the catalogue that are asked for here.

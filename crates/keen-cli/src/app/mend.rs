@@ -17,6 +17,7 @@ use keen_run::mend::{self, MendRequest, Mended};
 
 use crate::app::open_node::NodeOpener;
 use crate::app::output::Needed;
+use crate::app::plan_setup;
 use crate::app::scope::AuditScope;
 use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
@@ -58,7 +59,18 @@ impl MendOutcome {
     pub(crate) fn complete(&self) -> bool {
         let mended = &self.mended;
         let read = mended.proof.as_ref().is_none_or(|proof| proof.complete && proof.unsettled == 0);
-        !mended.stopped && mended.broken.is_none() && mended.faults.is_empty() && read
+        let looked = mended.findings_left.as_ref().is_none_or(Result::is_ok);
+        !mended.stopped && mended.broken.is_none() && mended.faults.is_empty() && read && looked
+    }
+
+    /// Something is left for a person, or is still found.
+    pub(crate) fn is_open(&self) -> bool {
+        let mended = &self.mended;
+        let found = mended
+            .findings_left
+            .as_ref()
+            .is_some_and(|left| left.as_ref().is_ok_and(|found| !found.is_empty()));
+        found || mended.by_hand.iter().any(|work| work.is_done == Some(false))
     }
 
     /// The exit code.
@@ -67,7 +79,7 @@ impl MendOutcome {
         let differ = mended.proof.as_ref().is_some_and(|proof| proof.divergent > 0);
         if mended.stopped {
             Exit::Interrupted
-        } else if mended.left() > 0 || differ {
+        } else if mended.left() > 0 || differ || self.is_open() {
             Exit::Found
         } else if self.complete() {
             Exit::Agree
@@ -132,9 +144,15 @@ impl ReadyPlan {
         }
         ready.counts = ready.plan.counts(&|number, node| ready.is_left(number, node));
         let opener = NodeOpener::new(loaded, args.wait, args.silence, stop);
-        let nodes = ready.counts.keys();
-        let writer = |node: &NodeId| (*node, opener.write(*node).map(|writer| writer.about()));
-        ready.writers = nodes.map(writer).collect();
+        let writer = |(node, counts): (&NodeId, &StepCounts)| {
+            let rows = counts.inserts + counts.updates + counts.deletes > 0;
+            let about = match rows {
+                true => opener.write(*node).map(|writer| writer.about()),
+                false => opener.setup(*node).map(|setup| setup.about()),
+            };
+            (*node, about)
+        };
+        ready.writers = ready.counts.iter().map(writer).collect();
         Ok(ready)
     }
 
@@ -166,6 +184,11 @@ impl ReadyPlan {
     fn is_left(&self, number: u64, node: NodeId) -> bool {
         let made = self.undo.as_ref().is_some_and(|undo| undo.made.contains(number));
         self.is_chosen(number, node) && made == (self.direction == Direction::Undo)
+    }
+
+    /// There is more to do than to write rows.
+    pub(crate) fn changes_setup(&self) -> bool {
+        self.counts.values().any(|counts| counts.changes + counts.by_hand > 0)
     }
 
     /// How many steps an earlier run has made.
@@ -212,6 +235,10 @@ impl ReadyPlan {
             rate: args.rate,
             open: &|node| opener.open(node),
             write: &|node| writing.write(node),
+            setup: &|node| writing.setup(node),
+            find_again: &|checks| {
+                plan_setup::find_again(loaded, &AuditScope::whole(), checks, stop)
+            },
             fencing: &fencing,
             stop: &|| stop.raised(),
         };

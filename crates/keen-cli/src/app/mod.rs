@@ -11,6 +11,7 @@ pub(crate) mod open_node;
 pub(crate) mod output;
 pub(crate) mod plan;
 pub(crate) mod plan_links;
+pub(crate) mod plan_setup;
 pub(crate) mod preflight;
 pub(crate) mod probe;
 pub(crate) mod proven;

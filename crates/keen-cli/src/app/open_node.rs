@@ -15,6 +15,7 @@ use keen_core::observe::node::{Need, NodeFacts, Observed, Right};
 use keen_core::plan::port::WriteSteps;
 use keen_core::ports::{InspectionRequest, JournalNeeds, LookAtNode, ReadRows};
 use keen_core::row::schema::TableShape;
+use keen_core::setup::port::ChangeSetup;
 use keen_core::topology::{Address, NodeId, Secret};
 use keen_run::conflicts::LastWrites;
 use keen_run::links::Watched;
@@ -131,13 +132,28 @@ impl<'a> NodeOpener<'a> {
     pub(crate) fn write(&self, id: NodeId) -> Result<Box<dyn WriteSteps>, ReadFault> {
         self.fall_over(id);
         self.not_a_twin(id)?;
+        self.as_mender(id, |adapter, site| adapter.write(site))
+    }
+
+    /// Opens a node, at the first of its addresses that answers, to read and change its set-up.
+    pub(crate) fn setup(&self, id: NodeId) -> Result<Box<dyn ChangeSetup>, ReadFault> {
+        self.fall_over(id);
+        self.as_mender(id, |adapter, site| adapter.setup(site))
+    }
+
+    /// As the account that carries plans out.
+    fn as_mender<T>(
+        &self,
+        id: NodeId,
+        open: impl Fn(&dyn Adapter, &Site<'_>) -> Result<T, ReadFault>,
+    ) -> Result<T, ReadFault> {
         let account = self.loaded.topology.nodes[id].mend.as_ref();
         self.at_any(id, |adapter, site| match account {
-            None => adapter.write(site),
+            None => open(adapter, site),
             Some(account) => {
                 let password = || self.password(account.password.as_ref());
                 let user = Some(&account.user[..]);
-                adapter.write(&Site { user, password: &password, ..site.clone() })
+                open(adapter, &Site { user, password: &password, ..site.clone() })
             }
         })
     }

@@ -12,7 +12,9 @@ use anyhow::{Context, Result, bail};
 use jiff::Timestamp;
 use keen_core::audit::merge::{DivergentRow, RowStanding};
 use keen_core::plan::evidence::{Evidence, JudgedTable};
+use keen_core::plan::setup_steps::SetupPlan;
 use keen_core::plan::sql::script::{Direction, ScriptFault};
+use keen_core::plan::stopped::StoppedLink;
 use keen_core::plan::{
     self, AuditedTable, FoundRows, LocalTable, Plan, SharedColumns, WrittenTimes,
 };
@@ -41,12 +43,18 @@ const MOST_HELD_BACK: usize = 10_000;
 /// A plan and where it comes from.
 pub(crate) struct Planned {
     pub(crate) plan: Plan,
+    /// Its steps that are not about rows, which come after the others.
+    pub(crate) setup: SetupPlan,
+    /// Links that stopped at a write when it was made.
+    pub(crate) stopped: Vec<StoppedLink>,
     pub(crate) started: Timestamp,
     pub(crate) took: Duration,
     /// Nodes and tables that were left out.
     pub(crate) left_out: Vec<String>,
     /// When the audit behind it began.
     pub(crate) audited: String,
+    /// Rows were planned for.
+    pub(crate) with_rows: bool,
     /// The audit read everything it should have, and all it found is in the plan.
     pub(crate) complete: bool,
     pub(crate) interrupted: bool,
@@ -60,7 +68,7 @@ impl Planned {
     pub(crate) fn exit(&self) -> Exit {
         if self.interrupted {
             Exit::Interrupted
-        } else if !self.plan.is_empty() {
+        } else if !self.plan.is_empty() || !self.setup.steps.is_empty() {
             Exit::Found
         } else if self.complete {
             Exit::Agree
@@ -135,12 +143,16 @@ pub(crate) fn from_nodes(
     }
     // Also where nothing differs: a link that meets the row it brings stands still all the same.
     let links = if totals.stopped { Links::default() } else { links(loaded, scope, true, stop) };
+    let stopped = links.stopped.clone();
     let mut planned = Planned {
         plan: made(loaded, scope, tables, (raced, links), stop)?,
         started,
         took: clock.elapsed(),
         left_out: scope.left_out(&loaded.topology),
         audited: totals.started.to_string(),
+        with_rows: true,
+        setup: SetupPlan::default(),
+        stopped,
         complete: totals.complete() && over == 0,
         interrupted: totals.stopped,
         read: totals.nodes.keys().collect(),
@@ -299,12 +311,16 @@ pub(crate) fn from_document(
     if read.over > 0 {
         plan.notes.push(over_the_limit(read.over, limit));
     }
+    let stopped = Vec::new(); // links are looked at only with rows that were read just now
     Ok(Planned {
         plan,
         started,
         took: clock.elapsed(),
         left_out: scope.left_out(&loaded.topology),
         audited: read.started,
+        with_rows: true,
+        setup: SetupPlan::default(),
+        stopped,
         complete: read.complete,
         interrupted: false,
         read: read.nodes,

@@ -12,6 +12,7 @@ use keen_core::observe::links::Observations;
 use keen_core::observe::node::{ReplicationKind, WorkerState};
 use keen_core::plan::AuditedTable;
 use keen_core::plan::stopped::StoppedLink;
+use keen_core::setup::switch_state;
 use keen_core::topology::{Engine, NodeId, Topology};
 use keen_core::value::Value;
 use keen_run::links::NodeConnections;
@@ -107,6 +108,14 @@ fn stopped_links(
         Some(StoppedLink {
             from: ends.0,
             to: ends.1,
+            name: waiting.inflow.link.name.clone(),
+            switch: {
+                let off = |worker| worker == WorkerState::Stopped;
+                switch_state(
+                    !off(waiting.inflow.link.receiving),
+                    !off(waiting.inflow.link.applying),
+                )
+            },
             at,
             passing_over,
             going_on: waiting

@@ -603,6 +603,21 @@ pub(crate) struct PlanArgs {
     #[arg(long = "audit", value_name = "AUDIT.json", conflicts_with_all = ["digest", "wait", "tables", "exclude"])]
     pub(crate) from: Option<PathBuf>,
 
+    /// What is planned: rows that differ, or what a preflight finds wrong with settings, tables or links (repeat, or
+    /// separate by commas).
+    #[arg(
+        long = "kind",
+        value_enum,
+        value_name = "KIND",
+        value_delimiter = ',',
+        default_value = "row"
+    )]
+    pub(crate) kinds: Vec<PlanKind>,
+
+    /// Of what a preflight finds, only these (repeat, or separate by commas).
+    #[arg(long = "finding", value_name = "FINDING", value_delimiter = ',')]
+    pub(crate) findings: Vec<String>,
+
     /// Read the nodes' journals, too: a row that differs names the writes that raced for it, "latest" is
     /// decided by them, and lost writes are offered back.
     #[arg(long)]
@@ -728,6 +743,19 @@ fn steps(text: &str) -> Result<(u64, u64), String> {
         None => text.trim().parse().ok().map(|step: u64| (step, step)),
     };
     range.filter(|(from, to)| from <= to).ok_or_else(|| "write 7, 7..12, 7.. or ..12".to_owned())
+}
+
+/// Kinds of steps that can be planned.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum PlanKind {
+    /// Rows that differ.
+    Row,
+    /// Settings of servers.
+    Setting,
+    /// Tables.
+    Shape,
+    /// Links, and what their sources publish.
+    Link,
 }
 
 /// Formats of a plan.

@@ -1,6 +1,7 @@
 //! `keen plan`.
 
 use crate::app::plan::{Look, from_document, from_nodes, look_for_races, write_scripts};
+use crate::app::plan_setup::{self, without_rows};
 use std::fs;
 use std::io::{IsTerminal as _, Write as _};
 use std::path::PathBuf;
@@ -8,6 +9,7 @@ use std::time::Duration;
 
 use anyhow::{Context, Result, bail};
 use keen_core::plan::{Plan, Question};
+use keen_core::setup::SetupKind;
 use keen_core::topology::Topology;
 
 use crate::app;
@@ -15,7 +17,7 @@ use crate::app::answers::GivenAnswers;
 use crate::app::output::{Needed, Output};
 use crate::app::scope::AuditScope;
 use crate::app::stop::Stop;
-use crate::args::{PlanArgs, PlanFormat};
+use crate::args::{PlanArgs, PlanFormat, PlanKind};
 use crate::exit::Exit;
 use crate::render::{json, text};
 use crate::terminal::Terminal;
@@ -36,6 +38,16 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     if args.ask && !std::io::stdin().is_terminal() {
         bail!("nobody can be asked here: --answer and --answers take answers");
     }
+    let kinds = setup_kinds(&args.kinds);
+    plan_setup::known_checks(&args.findings)?;
+    if kinds.is_empty() && !args.findings.is_empty() {
+        bail!("--finding chooses among settings, tables and links: name one with --kind");
+    }
+    if !kinds.is_empty() && args.format == PlanFormat::Sql {
+        bail!(
+            "scripts write rows; keen mend carries out the rest, and keen preflight shows its statements"
+        );
+    }
     let needed = Needed::of(&loaded, &args.scope.topology, None);
     let saved = args.save.as_deref();
     if saved.is_some() && saved == args.output.as_deref() {
@@ -47,12 +59,17 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     let look = look_for_races(&loaded, &scope, &stop);
     let raced: Option<&Look<'_>> = if args.conflicts { Some(&look) } else { None };
     let mut planned = match &args.from {
+        _ if !args.kinds.contains(&PlanKind::Row) => without_rows(&loaded, &scope)?,
         Some(path) => from_document(&loaded, &scope, path, args.limit, raced, &stop)?,
         None => from_nodes(&loaded, &scope, args.limit, raced, &stop, terminal)?,
     };
     planned.plan = answered(topology, planned.plan, args, terminal, given)?;
     if !args.scope.nodes.is_empty() {
         planned.plan.keep_nodes(scope.nodes);
+    }
+    plan_setup::add_going_on(&mut planned)?;
+    if !kinds.is_empty() && !planned.interrupted {
+        plan_setup::add(&loaded, &scope, &mut planned, (&kinds, &args.findings), &stop)?;
     }
     match &mut target {
         Target::Stream(out) => {
@@ -90,6 +107,17 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
         out.finish()?;
     }
     Ok(planned.exit())
+}
+
+/// The kinds that are not about rows.
+fn setup_kinds(kinds: &[PlanKind]) -> Vec<SetupKind> {
+    let kind = |kind: &PlanKind| match kind {
+        PlanKind::Row => None,
+        PlanKind::Setting => Some(SetupKind::Setting),
+        PlanKind::Shape => Some(SetupKind::Shape),
+        PlanKind::Link => Some(SetupKind::Link),
+    };
+    kinds.iter().filter_map(kind).collect()
 }
 
 /// The plan with the answers that were given, or that are asked for now.

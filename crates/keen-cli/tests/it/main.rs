@@ -27,6 +27,7 @@ mod memory;
 mod mend_files;
 mod mend_races;
 mod mend_servers;
+mod mend_setup;
 mod one_value;
 mod plan;
 mod preflight_mariadb;

@@ -122,7 +122,7 @@ fn what_is_no_whole_plan_of_this_topology_is_refused() {
         ),
         (
             change(1, &|step| step["act"] = json!("sweep")),
-            "step 1: it is of the kind \"sweep\", which this keen does not know",
+            "it is of the kind \"sweep\", which this keen does not know",
         ),
         (
             change(1, &|step| step["table"] = json!("hut")),

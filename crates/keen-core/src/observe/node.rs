@@ -421,12 +421,9 @@ pub struct TableLook {
 }
 
 impl TableLook {
-    /// The statement that names rows whole to subscribers, given the table's name, quoted.
+    /// The statement that names rows of a partitioned table whole to subscribers, given the table's name, quoted.
     #[must_use]
-    pub fn name_rows_whole(&self, name: &str) -> String {
-        if !self.partitioned {
-            return format!("ALTER TABLE {name} REPLICA IDENTITY FULL");
-        }
+    pub fn name_rows_of_parts_whole(name: &str) -> String {
         // Whatever the name is, it must not end the block.
         let mark = (0..).map(|n| format!("$part{n}$")).find(|mark| !name.contains(&**mark));
         let mark = mark.unwrap_or_default();

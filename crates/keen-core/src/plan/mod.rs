@@ -14,7 +14,8 @@
 //! for each engine, [`hold_back`] finds steps that cannot stand beside what is left as
 //! it is, [`order`] puts the steps of a node in an order that its keys bear,
 //! [`script`] writes them as one file per node, [`stopped`] makes way for the
-//! writes at which links stopped.
+//! writes at which links stopped. [`setup_steps`] does the same for settings, tables
+//! and links that a preflight found wrong.
 
 pub mod alike;
 pub mod answer;
@@ -28,6 +29,7 @@ mod make;
 mod onward;
 pub mod order;
 pub mod port;
+pub mod setup_steps;
 pub mod sql;
 mod step;
 pub mod stopped;

@@ -6,15 +6,19 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
+use std::time::Duration;
 
 use super::decide::{self, Decision};
 use super::judge::Task;
 use super::make::Maker;
-use super::{AuditedTable, Question};
+use super::setup_steps::{SetupAct, SetupStep};
+use super::{AuditedTable, Plan, Question};
 use crate::audit::merge::DivergentRow;
+use crate::fault::ReadFault;
 use crate::history::journal::RowOp;
 use crate::links::fence::GoingOn;
 use crate::links::owed::{OwedRow, OwedTransaction};
+use crate::setup::{ON, SetupChange, Subject};
 use crate::topology::NodeId;
 use crate::topology::placement::Expectation;
 use crate::value::Value;
@@ -29,6 +33,10 @@ pub struct StoppedLink {
     pub from: NodeId,
     /// Where it stopped.
     pub to: NodeId,
+    /// Its name there.
+    pub name: String,
+    /// What it reads as there: on, off, or half of either.
+    pub switch: &'static str,
     /// The transaction that it stopped at.
     pub at: OwedTransaction,
     /// The way in which it goes on once the row is in order.
@@ -46,6 +54,63 @@ impl StoppedLink {
     fn lacks_its_row(&self) -> bool {
         self.row_is_missing && self.at.count == 1
     }
+}
+
+/// How long a link is waited for, once it goes on.
+const GOES_ON_WITHIN: Duration = Duration::from_secs(60);
+
+/// The steps by which links go on behind the rows that a plan puts in order: each is switched on, where that needs
+/// somebody, and waited for. None for a link of which something is still asked, or of whose rows the plan has nothing.
+///
+/// # Errors
+/// [`ReadFault`] when the steps of the plan cannot be read back.
+pub fn going_on(plan: &Plan, stopped: &[StoppedLink]) -> Result<Vec<SetupStep>, ReadFault> {
+    if stopped.is_empty() {
+        return Ok(Vec::new());
+    }
+    let writes = |link: &StoppedLink, table: &str, key: &[(String, Value)]| {
+        link.at.rows.iter().any(|write| write.table == table && write.key == key)
+    };
+    let mut needs: Vec<Vec<u64>> = vec![Vec::new(); stopped.len()];
+    for (step, number) in plan.steps().zip(1..) {
+        let step = step?;
+        for (link, needs) in stopped.iter().zip(&mut needs) {
+            if link.to == step.node && writes(link, &step.table, &step.key) {
+                needs.push(number);
+            }
+        }
+    }
+    let mut asked = vec![false; stopped.len()];
+    for question in plan.questions() {
+        let question = question?;
+        for (link, asked) in stopped.iter().zip(&mut asked) {
+            *asked |= writes(link, &question.table, &question.key);
+        }
+    }
+    let mut steps = Vec::new();
+    for ((link, needs), asked) in stopped.iter().zip(needs).zip(asked) {
+        if asked || needs.is_empty() {
+            continue;
+        }
+        let mut step = |purpose: &str, depends_on, act| {
+            let (node, purpose) = (link.to, purpose.to_owned());
+            steps.push(SetupStep { node, purpose, evidence: None, depends_on, act });
+            (plan.step_count() + steps.len()) as u64
+        };
+        let before = match link.going_on {
+            GoingOn::Itself => needs,
+            GoingOn::By(_) => {
+                let subject = Subject::LinkSwitch { link: link.name.clone() };
+                let change = SetupChange::to(subject, ON);
+                let change = SetupChange { before: Some(link.switch.to_owned()), ..change };
+                let purpose = "the link goes on once the row that it stopped at is in order";
+                vec![step(purpose, needs, SetupAct::Change(change))]
+            }
+        };
+        let wait = SetupAct::Wait { from: link.from, at_most: GOES_ON_WITHIN };
+        step("what waited behind that row has arrived", before, wait);
+    }
+    Ok(steps)
 }
 
 impl Maker<'_> {

@@ -6,6 +6,7 @@ use super::legend::{Area, COUNTERS_COLLIDE};
 use super::{Finding, Severity};
 use crate::observe::node::{Counter, NodeFacts, TableState};
 use crate::preflight::CheckContext;
+use crate::setup::{Reach, SetupChange, Subject};
 use crate::topology::{Engine, NodeId};
 
 pub(super) fn examine(checks: &mut CheckContext<'_>) {
@@ -61,12 +62,7 @@ pub(super) fn examine(checks: &mut CheckContext<'_>) {
         .needs(format!("an increment of at least {writers}, and a different offset on each"));
         for (at, node) in nodes.iter().enumerate() {
             let Some(facts) = checks.facts(*node) else { continue };
-            for statement in remedy(facts, &columns, writers, at + 1) {
-                finding = match statement {
-                    Ok(statement) => finding.run(*node, statement),
-                    Err(sentence) => finding.advise(Some(*node), sentence),
-                };
-            }
+            finding = remedy(finding, (*node, facts), &columns, (writers, at + 1));
         }
         checks.find(finding);
     }
@@ -84,30 +80,33 @@ fn gcd(a: u64, b: u64) -> u64 {
 }
 
 fn remedy(
-    facts: &NodeFacts,
+    finding: Finding,
+    (node, facts): (NodeId, &NodeFacts),
     columns: &[String],
-    writers: usize,
-    offset: usize,
-) -> Vec<Result<String, String>> {
+    (writers, offset): (usize, usize),
+) -> Finding {
     match facts.engine {
-        Engine::MariaDb => vec![
-            Ok(format!(
-                "SET GLOBAL auto_increment_increment = {writers}, GLOBAL auto_increment_offset = {offset}"
-            )),
-            Err("and the same under [mariadbd] in its configuration file, or it is lost at the next restart; connected sessions keep their old values until they reconnect".to_owned()),
-        ],
-        Engine::Postgres => columns
-            .iter()
-            .map(|column| {
-                Err(format!(
-                    "ALTER SEQUENCE of {column}: INCREMENT {writers}, and RESTART at a number whose remainder by {writers} is {}",
-                    offset % writers
-                ))
-            })
-            .collect(),
-        Engine::Sqlite => vec![Err(
-            "SQLite always counts by one: have the application choose the keys, or use random ones".to_owned(),
-        )],
+        Engine::MariaDb => {
+            let setting = |finding: Finding, (name, value): (&str, usize)| {
+                let subject = Subject::Setting { name: name.to_owned() };
+                let change = SetupChange::to(subject, &value.to_string());
+                finding.want(node, Engine::MariaDb, Reach::UntilRestart, change)
+            };
+            [("auto_increment_increment", writers), ("auto_increment_offset", offset)]
+                .into_iter()
+                .fold(finding, setting)
+                .advise(Some(node), "connected sessions keep their old values until they reconnect")
+        }
+        Engine::Postgres => columns.iter().fold(finding, |finding, column| {
+            finding.advise(Some(node), format!(
+                "ALTER SEQUENCE of {column}: INCREMENT {writers}, and RESTART at a number whose remainder by {writers} is {}",
+                offset % writers
+            ))
+        }),
+        Engine::Sqlite => finding.advise(
+            Some(node),
+            "SQLite always counts by one: have the application choose the keys, or use random ones",
+        ),
     }
 }
 

@@ -4,7 +4,8 @@ use super::legend::{Area, PORT_CLAIMED, SAME_DATABASE, SAME_DOMAIN, SAME_SERVER_
 use super::{Finding, Severity};
 use crate::observe::node::{NodeFacts, ReplicationKind};
 use crate::preflight::CheckContext;
-use crate::topology::NodeId;
+use crate::setup::{Reach, SetupChange, Subject};
+use crate::topology::{Engine, NodeId};
 
 pub(super) fn examine(checks: &mut CheckContext<'_>) {
     let nodes = checks.nodes();
@@ -71,10 +72,9 @@ fn numbered(checks: &mut CheckContext<'_>, nodes: &[(NodeId, &NodeFacts)]) {
             let mut finding =
                 Finding::new(check, level, nodes.clone(), found).needs("a different one on each");
             for (free, node) in (free_number(checks, setting)..).zip(&nodes[1..]) {
-                finding = finding.run(*node, format!("SET GLOBAL {setting} = {free}")).advise(
-                    Some(*node),
-                    "and the same in its configuration file, or it is lost at the next restart",
-                );
+                let subject = Subject::Setting { name: setting.to_owned() };
+                let change = SetupChange::to(subject, &free.to_string());
+                finding = finding.want(*node, Engine::MariaDb, Reach::UntilRestart, change);
             }
             checks.find(finding);
         }

@@ -17,7 +17,9 @@ mod shape;
 use crate::fault::ReadFault;
 use std::collections::BTreeMap;
 
-use crate::observe::node::{NodeFacts, NodeInspection, Observed};
+use crate::observe::node::{NodeFacts, NodeInspection, Observed, TableLook};
+use crate::setup::spell::statements;
+use crate::setup::{FULL, Reach, SetupChange, Subject, told};
 use crate::topology::{Engine, NodeId, Topology};
 use legend::{Area, Check};
 
@@ -65,7 +67,23 @@ pub struct Finding {
     pub effect: Option<String>,
     /// The tasks: a node and a statement or a sentence.
     pub todo: Vec<Todo>,
+    /// The changes of the set-up that would mend it.
+    pub wants: Vec<WantedChange>,
 }
+
+/// A change of a node's set-up that would mend a finding.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WantedChange {
+    /// Where.
+    pub node: NodeId,
+    /// The change; what the value is before is still to be read.
+    pub change: SetupChange,
+    /// How far it reaches.
+    pub reach: Reach,
+}
+
+/// What a person has to add to a setting that the server does not keep.
+const KEEP_IT: &str = "and the same in its configuration file, or it is lost at the next restart";
 
 /// Something to do.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -95,6 +113,7 @@ impl Finding {
             needed: None,
             effect: None,
             todo: Vec::new(),
+            wants: Vec::new(),
         }
     }
 
@@ -113,6 +132,47 @@ impl Finding {
         self
     }
 
+    /// A change that mends it: its statements, and what a person has to add.
+    pub(crate) fn want(
+        mut self,
+        node: NodeId,
+        engine: Engine,
+        reach: Reach,
+        change: SetupChange,
+    ) -> Self {
+        let advice = match reach {
+            Reach::Kept => None,
+            Reach::UntilRestart => Some(KEEP_IT.to_owned()),
+            Reach::AfterRestart => Some("then restart it".to_owned()),
+            Reach::ByHand => Some(format!(
+                "set {} = {} under [mariadbd] in its configuration file, and restart it",
+                change.subject,
+                told(change.after.as_deref())
+            )),
+        };
+        // Several changes have one advice, after all of them.
+        let known = |todo: &Todo| todo.nodes == [node] && Some(&todo.what) == advice.as_ref();
+        let advised = self.todo.iter().position(known).map(|at| self.todo.remove(at));
+        if reach != Reach::ByHand {
+            for statement in statements(engine, &change).unwrap_or_default() {
+                self = self.run(node, statement);
+            }
+        }
+        match (advised, advice) {
+            (Some(todo), _) => self.todo.push(todo),
+            (None, Some(advice)) => self = self.advise(Some(node), advice),
+            (None, None) => {}
+        }
+        self.wants.push(WantedChange { node, change, reach });
+        self
+    }
+
+    /// A change that mends it, besides statements that are told otherwise.
+    pub(crate) fn want_quietly(mut self, node: NodeId, change: SetupChange) -> Self {
+        self.wants.push(WantedChange { node, change, reach: Reach::Kept });
+        self
+    }
+
     pub(crate) fn advise(mut self, node: Option<NodeId>, sentence: impl Into<String>) -> Self {
         let nodes = node.into_iter().collect();
         self.todo.push(Todo { nodes, what: sentence.into(), is_statement: false });
@@ -128,6 +188,18 @@ impl Finding {
         self.links = links;
         self
     }
+}
+
+/// Has rows of a PostgreSQL table named whole to subscribers.
+pub(crate) fn names_rows_whole(finding: Finding, node: NodeId, look: &TableLook) -> Finding {
+    let table = look.shape.qualified.clone();
+    if look.partitioned {
+        let quoted = table.iter().map(|part| Engine::Postgres.dialect().quoted(part));
+        let name = quoted.collect::<Vec<_>>().join(".");
+        return finding.run(node, TableLook::name_rows_of_parts_whole(&name));
+    }
+    let change = SetupChange::to(Subject::RowNames { table }, FULL);
+    finding.want(node, Engine::Postgres, Reach::Kept, change)
 }
 
 /// Something that could not be looked at.
@@ -261,6 +333,7 @@ fn merged(findings: Vec<Finding>) -> Vec<Finding> {
             Some(other) => {
                 other.nodes.extend(&finding.nodes);
                 other.links.extend(&finding.links);
+                other.wants.extend(finding.wants.iter().cloned());
                 for (todo, more) in other.todo.iter_mut().zip(&finding.todo) {
                     todo.nodes.extend(&more.nodes);
                 }

@@ -12,6 +12,7 @@ mod batch;
 mod guard;
 mod patience;
 pub mod plan_file;
+pub mod setup;
 pub mod step_numbers;
 pub mod undo_file;
 
@@ -21,6 +22,7 @@ use std::time::{Duration, Instant};
 use keen_core::fault::ReadFault;
 use keen_core::plan::Step;
 use keen_core::plan::port::{BatchMark, WriteSteps};
+use keen_core::plan::setup_steps::SetupAct;
 use keen_core::plan::sql::script::Direction;
 use keen_core::row::digest::DigestFunction;
 use keen_core::topology::node_set::NodeSet;
@@ -30,6 +32,7 @@ use self::batch::Batch;
 use self::guard::{RowName, RowsNow, Standing, name_of};
 use self::patience::LinkWatch;
 use self::plan_file::{NumberedStep, PlanFile};
+use self::setup::{FindAgain, HandWork, OpenSetup, SetupProgress, SetupTally};
 use self::undo_file::UndoFile;
 use crate::audit::recheck::{self, Fencing};
 use crate::audit::{self, AuditRequest, WantedKeys};
@@ -69,6 +72,10 @@ pub struct MendRequest<'a> {
     pub open: &'a OpenRows<'a>,
     /// How nodes are opened to be written to.
     pub write: &'a OpenWriter<'a>,
+    /// How nodes are opened to change their set-up.
+    pub setup: &'a OpenSetup<'a>,
+    /// How what was found is looked for once more.
+    pub find_again: &'a FindAgain<'a>,
     /// How what was written is looked at again.
     pub fencing: &'a Fencing<'a>,
     /// Asked now and then; true ends the run after the batch at hand.
@@ -80,6 +87,12 @@ pub struct MendRequest<'a> {
 pub struct Mended {
     /// By node.
     pub nodes: BTreeMap<NodeId, NodeTally>,
+    /// By node, what is not about rows.
+    pub setup: BTreeMap<NodeId, SetupTally>,
+    /// What a person has to do.
+    pub by_hand: Vec<HandWork>,
+    /// What the preflight still finds of what the plan mends; none if it was not looked for.
+    pub findings_left: Option<Result<Vec<String>, ReadFault>>,
     /// Steps that were not made, the first of very many.
     pub left_out: Vec<LeftOut>,
     /// Nodes that could not be written to any more, and why.
@@ -114,14 +127,26 @@ pub struct LeftOut {
     pub number: u64,
     /// Its node.
     pub node: NodeId,
-    /// Its table.
-    pub table: String,
-    /// The key of its row.
-    pub key: Vec<(String, keen_core::value::Value)>,
+    /// What it is about.
+    pub of: LeftOutOf,
     /// Why it was not made.
     pub why: String,
     /// It was made and then taken back.
     pub taken_back: bool,
+}
+
+/// What a step that was not made is about.
+#[derive(Debug, Clone, PartialEq)]
+pub enum LeftOutOf {
+    /// A row.
+    Row {
+        /// Its table.
+        table: String,
+        /// Its key.
+        key: Vec<(String, keen_core::value::Value)>,
+    },
+    /// A value of the set-up.
+    Setup(String),
 }
 
 /// The rows of a plan, compared once more.
@@ -147,7 +172,14 @@ impl Mended {
     /// How many were not, or were taken back.
     #[must_use]
     pub fn left(&self) -> u64 {
-        self.nodes.values().map(|tally| tally.left_out + tally.taken_back).sum()
+        let rows: u64 = self.nodes.values().map(|tally| tally.left_out + tally.taken_back).sum();
+        rows + self.setup.values().map(|tally| tally.left_out).sum::<u64>()
+    }
+
+    /// How many changes of a set-up were made.
+    #[must_use]
+    pub fn changed(&self) -> u64 {
+        self.setup.values().map(|tally| tally.made).sum()
     }
 }
 
@@ -161,6 +193,7 @@ pub fn run(request: &MendRequest<'_>, plan: &mut PlanFile, undo: Option<&mut Und
         window: Vec::new(),
         perhaps_made: BTreeSet::new(),
         links: None,
+        setup: SetupProgress::default(),
     };
     match mender.settle_unsure(plan).and_then(|()| mender.all(plan)) {
         Ok(()) => {}
@@ -183,6 +216,8 @@ struct Mender<'a, 'u> {
     perhaps_made: BTreeSet<u64>,
     /// The links, once the first batch was made.
     links: Option<LinkWatch<'a>>,
+    /// What is not about rows.
+    setup: SetupProgress,
 }
 
 impl Mender<'_, '_> {
@@ -216,7 +251,8 @@ impl Mender<'_, '_> {
             let NumberedStep { number, step, .. } = step;
             let (node, table, key) = (step.node, step.table.clone(), step.key.clone());
             let number = *number;
-            self.result.left_out.push(LeftOut { number, node, table, key, why, taken_back });
+            let of = LeftOutOf::Row { table, key };
+            self.result.left_out.push(LeftOut { number, node, of, why, taken_back });
         }
     }
 
@@ -226,6 +262,9 @@ impl Mender<'_, '_> {
             return Ok(());
         };
         if self.request.dry_run {
+            return Ok(());
+        }
+        if self.settle_setup(plan, &unsure)? {
             return Ok(());
         }
         let topology = self.request.topology;
@@ -269,8 +308,29 @@ impl Mender<'_, '_> {
             let made = self.undo.as_ref().is_some_and(|undo| undo.made.contains(number));
             if made == self.repairs() {
                 // Made already, or taken back already.
-                if self.repairs() {
-                    self.tally(node).made_before += 1;
+                match plan.setup(at) {
+                    _ if !self.repairs() => {}
+                    Some(_) => self.setup_tally(node).made_before += 1,
+                    None => self.tally(node).made_before += 1,
+                }
+                continue;
+            }
+            if let Some(step) = plan.setup(at).cloned() {
+                self.make(std::mem::take(&mut batch))?;
+                // What it lets go on is what these rows wait for: before it nothing more is seen of them.
+                let waits = |row: &NumberedStep| step.depends_on.contains(&row.number);
+                if !matches!(step.act, SetupAct::Wait { .. })
+                    && !self.window.iter().any(|(row, _)| waits(row))
+                {
+                    self.look_again()?;
+                }
+                if (self.request.stop)() {
+                    self.result.stopped = true;
+                    break;
+                }
+                // A node that failed at its rows is left alone.
+                if !self.result.faults.contains_key(&node) {
+                    self.set_up(number, &step)?;
                 }
                 continue;
             }
@@ -464,6 +524,9 @@ impl Mender<'_, '_> {
             return Ok(());
         }
         let Some(made) = self.undo.as_ref().map(|undo| undo.made.clone()) else { return Ok(()) };
+        if (0..plan.len()).all(|at| plan.setup(at).is_some()) {
+            return Ok(());
+        }
         let mut proof = Proof { complete: !self.result.stopped, ..Proof::default() };
         let mut known: HashSet<u64> = HashSet::new();
         let mut steps: Vec<Step> = Vec::new();
@@ -472,7 +535,9 @@ impl Mender<'_, '_> {
                 proof.complete = false;
                 break;
             }
-            if !plan.place(at).is_some_and(|(number, _)| made.contains(number)) {
+            if plan.setup(at).is_some()
+                || !plan.place(at).is_some_and(|(number, _)| made.contains(number))
+            {
                 continue;
             }
             let step = plan.step(self.request.topology, at)?.step;

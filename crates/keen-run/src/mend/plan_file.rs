@@ -7,11 +7,12 @@ use std::path::{Path, PathBuf};
 
 use keen_core::fault::ReadFault;
 use keen_core::history::journal::RowOp;
+use keen_core::plan::setup_steps::{SetupAct, SetupStep};
 use keen_core::plan::{AuditedTable, Step};
 use keen_core::row::digest::DigestFunction;
 use keen_core::topology::{NodeId, Topology};
-use keen_wire::plan::{BatchDocument, PlanLine, PlanStart};
-use keen_wire::{VERSION, plan_step, plan_tables};
+use keen_wire::plan::{ACTS, BatchDocument, PlanLine, PlanStart, StepDocument};
+use keen_wire::{VERSION, plan_step, plan_tables, setup_step};
 
 use super::step_numbers::StepNumbers;
 
@@ -25,6 +26,8 @@ pub struct PlanFile {
     /// The tables that its steps write to, without rows.
     pub tables: Vec<AuditedTable>,
     steps: Vec<StepPlace>,
+    /// The steps that are not about rows: there are few.
+    setup: Vec<SetupStep>,
     /// Tables, and what steps lose of them.
     losses: Vec<(String, String)>,
     /// How many questions it leaves open.
@@ -41,9 +44,17 @@ struct StepPlace {
     offset: u64,
     number: u64,
     node: u8,
-    op: RowOp,
+    what: PlacedKind,
     /// What is lost by it, among the losses of the plan.
     loss: Option<u32>,
+}
+
+/// The kind of a step that stands in a plan.
+#[derive(Debug, Clone, Copy)]
+enum PlacedKind {
+    Row(RowOp),
+    /// Its place among those that are not about rows.
+    Setup(u32),
 }
 
 /// How many steps there are of each kind.
@@ -57,14 +68,10 @@ pub struct StepCounts {
     pub deletes: u64,
     /// By table what is lost, and by how many steps.
     pub losses: BTreeMap<(String, String), u64>,
-}
-
-impl StepCounts {
-    /// How many there are.
-    #[must_use]
-    pub fn all(&self) -> u64 {
-        self.inserts + self.updates + self.deletes
-    }
+    /// Values of the set-up that are changed.
+    pub changes: u64,
+    /// What a person does.
+    pub by_hand: u64,
 }
 
 /// A step of a plan.
@@ -112,16 +119,30 @@ impl PlanFile {
         self.steps.get(at).map(|place| (place.number, place.node.into()))
     }
 
+    /// A step that is not about a row, from 0; none of one that is.
+    #[must_use]
+    pub fn setup(&self, at: usize) -> Option<&SetupStep> {
+        match self.steps.get(at)?.what {
+            PlacedKind::Row(_) => None,
+            PlacedKind::Setup(place) => self.setup.get(place as usize),
+        }
+    }
+
     /// By node, the steps that are chosen by number and node.
     #[must_use]
     pub fn counts(&self, chosen: &dyn Fn(u64, NodeId) -> bool) -> BTreeMap<NodeId, StepCounts> {
         let mut counts: BTreeMap<NodeId, StepCounts> = BTreeMap::new();
         for step in self.steps.iter().filter(|step| chosen(step.number, step.node.into())) {
             let of_node = counts.entry(step.node.into()).or_default();
-            match step.op {
-                RowOp::Insert => of_node.inserts += 1,
-                RowOp::Update => of_node.updates += 1,
-                RowOp::Delete => of_node.deletes += 1,
+            match step.what {
+                PlacedKind::Row(RowOp::Insert) => of_node.inserts += 1,
+                PlacedKind::Row(RowOp::Update) => of_node.updates += 1,
+                PlacedKind::Row(RowOp::Delete) => of_node.deletes += 1,
+                PlacedKind::Setup(at) => match self.setup.get(at as usize).map(|step| &step.act) {
+                    Some(SetupAct::Change(_)) => of_node.changes += 1,
+                    Some(SetupAct::ByHand { .. }) => of_node.by_hand += 1,
+                    Some(SetupAct::Wait { .. } | SetupAct::Check { .. }) | None => {}
+                },
             }
             if let Some(loss) = step.loss.and_then(|loss| self.losses.get(loss as usize)) {
                 *of_node.losses.entry(loss.clone()).or_default() += 1;
@@ -152,8 +173,9 @@ impl PlanFile {
         let Ok(PlanLine::Step(document)) = serde_json::from_slice(&line) else {
             return Err(changed());
         };
+        let StepDocument::Row(document) = *document else { return Err(changed()) };
         let (number, half_of) = (document.step, document.half_of);
-        let step = plan_step(topology, &self.tables, *document).map_err(|_| changed())?;
+        let step = plan_step(topology, &self.tables, document).map_err(|_| changed())?;
         if (number, step.node) != (place.number, place.node.into()) {
             return Err(changed());
         }
@@ -218,6 +240,22 @@ impl PlanReader<'_> {
         Ok(line)
     }
 
+    /// What stands in a line.
+    fn line(&self, line: &[u8]) -> Result<PlanLine, ReadFault> {
+        serde_json::from_slice(line).map_err(|error| {
+            // Where in a line the fault is helps nobody.
+            let text = error.to_string();
+            let text = text.split(" at line ").next().unwrap_or_default();
+            let json: Option<serde_json::Value> = serde_json::from_slice(line).ok();
+            let act = json.as_ref().and_then(|json| json.get("act")?.as_str());
+            match act.filter(|act| !ACTS.contains(act)) {
+                Some(act) => self
+                    .wrong(&format!("it is of the kind \"{act}\", which this keen does not know")),
+                None => self.wrong(text),
+            }
+        })
+    }
+
     fn line_length(
         &mut self,
         reader: &mut BufReader<File>,
@@ -234,6 +272,7 @@ impl PlanReader<'_> {
         let tables = plan_tables(self.topology, &start).map_err(|why| self.wrong(&why))?;
         let mut identity = DigestFunction::Blake3.digest(&line).0.to_be_bytes().to_vec();
         let mut steps: Vec<StepPlace> = Vec::new();
+        let mut setup: Vec<SetupStep> = Vec::new();
         let mut halves: BTreeMap<u64, (u64, String)> = BTreeMap::new();
         let mut known = StepNumbers::default();
         let mut batches = Vec::new();
@@ -249,23 +288,40 @@ impl PlanReader<'_> {
             if whole && !line.ends_with(b"\n") {
                 break; // it was being written when the run was killed: it does not count
             }
-            let read = serde_json::from_slice(&line).map_err(|error| {
-                // Where in a line the fault is helps nobody.
-                let text = error.to_string();
-                self.wrong(text.split(" at line ").next().unwrap_or_default())
-            })?;
-            match read {
+            match self.line(&line)? {
                 PlanLine::Start(_) => return Err(self.wrong("a second beginning")),
                 PlanLine::Step(_) | PlanLine::Question(_) | PlanLine::Summary(_) if whole => {
                     return Err(self.wrong("it goes on after its end"));
                 }
                 PlanLine::Step(document) => {
-                    let (number, half_of) = (document.step, document.half_of);
+                    let number = document.number();
                     if !known.insert(number) {
                         return Err(self.wrong(&format!("a second step {number}")));
                     }
-                    let step = plan_step(self.topology, &tables, *document)
-                        .map_err(|why| self.wrong(&format!("step {number}: {why}")))?;
+                    let wrong = |why: String| self.wrong(&format!("step {number}: {why}"));
+                    let document = match *document {
+                        StepDocument::Row(document) => document,
+                        other => {
+                            let (_, step) = setup_step(self.topology, other).map_err(wrong)?;
+                            if let Some(later) = step
+                                .depends_on
+                                .iter()
+                                .find(|n| !known.contains(**n) || **n == number)
+                            {
+                                return Err(wrong(format!(
+                                    "it depends on step {later}, which does not come before it"
+                                )));
+                            }
+                            let node = u8::try_from(step.node).unwrap_or(u8::MAX);
+                            let place = u32::try_from(setup.len()).unwrap_or(u32::MAX);
+                            let what = PlacedKind::Setup(place);
+                            steps.push(StepPlace { offset, number, node, what, loss: None });
+                            setup.push(step);
+                            continue;
+                        }
+                    };
+                    let half_of = document.half_of;
+                    let step = plan_step(self.topology, &tables, document).map_err(wrong)?;
                     halves.extend(half_of.map(|other| (number, (other, row_of(&step)))));
                     let loss = step.loses.as_ref().map(|loss| {
                         let loss = (step.table.clone(), loss.clone());
@@ -276,9 +332,10 @@ impl PlanReader<'_> {
                         }
                         number
                     });
-                    let (node, op) = (u8::try_from(step.node).unwrap_or(u8::MAX), step.op);
+                    let node = u8::try_from(step.node).unwrap_or(u8::MAX);
                     let loss = loss.and_then(|loss| u32::try_from(loss).ok());
-                    steps.push(StepPlace { offset, number, node, op, loss });
+                    let what = PlacedKind::Row(step.op);
+                    steps.push(StepPlace { offset, number, node, what, loss });
                 }
                 PlanLine::Question(_) => questions += 1,
                 PlanLine::Summary(_) => whole = true,
@@ -315,6 +372,7 @@ impl PlanReader<'_> {
             start,
             tables,
             steps,
+            setup,
             losses,
             questions,
             digest: format!("{:032x}", digest.0),

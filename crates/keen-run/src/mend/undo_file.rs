@@ -7,8 +7,11 @@ use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use keen_core::fault::ReadFault;
+use keen_core::plan::setup_steps::SetupAct;
+use keen_core::setup::Subject;
 use keen_core::topology::Topology;
 use keen_wire::plan::{BatchDocument, BatchState, PlanLine, PlanStart, PlanSummary, StepWriter};
+use keen_wire::setup_document;
 
 use super::plan_file::PlanFile;
 use super::step_numbers::StepNumbers;
@@ -65,18 +68,50 @@ impl UndoFile {
             start.envelope.started = started.to_string();
             start.undoes = Some(plan.digest.clone());
             start.notes = Vec::new();
-            start.summary = PlanSummary { steps: steps as u64, questions: 0 };
+            let reversed = |at| plan.setup(at).map(|step| step.reversed().is_some());
+            let kept = (0..steps).filter(|at| reversed(*at) != Some(false)).count();
+            start.summary = PlanSummary { steps: kept as u64, questions: 0 };
             let mut line = |line: &dyn Fn(&mut dyn Write) -> io::Result<()>| {
                 line(&mut out).and_then(|()| out.write_all(b"\n")).map_err(|e| cannot(path, &e))
             };
             let summary = start.summary;
             let start = PlanLine::Start(start);
             line(&|out| Ok(serde_json::to_writer(out, &start)?))?;
+            // A receiver lets go of a table only once it is no longer published, and while its link is on.
+            let mut lets_go = Vec::new();
             for at in (0..steps).rev() {
+                if let Some(step) = plan.setup(at) {
+                    let (Some(back), Some((number, _))) = (step.reversed(), plan.place(at)) else {
+                        continue; // what a person did, and what was looked at
+                    };
+                    let subject = match &back.act {
+                        SetupAct::Change(change) => Some(&change.subject),
+                        _ => None,
+                    };
+                    let step = setup_document(topology, number, &back);
+                    let step = PlanLine::Step(Box::new(step));
+                    if matches!(subject, Some(Subject::SubscribedTable { .. })) {
+                        lets_go.push(step);
+                        continue;
+                    }
+                    if !matches!(subject, Some(Subject::PublishedTable { .. })) {
+                        for step in lets_go.drain(..) {
+                            line(&|out| Ok(serde_json::to_writer(out, &step)?))?;
+                        }
+                    }
+                    line(&|out| Ok(serde_json::to_writer(out, &step)?))?;
+                    continue;
+                }
+                for step in lets_go.drain(..) {
+                    line(&|out| Ok(serde_json::to_writer(out, &step)?))?;
+                }
                 let numbered = plan.step(topology, at)?;
                 let (number, half_of) = (numbered.number, numbered.half_of);
                 let step = numbered.step.reversed();
                 let step = StepWriter { topology, number, step, half_of, kind: Some("step") };
+                line(&|out| Ok(serde_json::to_writer(out, &step)?))?;
+            }
+            for step in lets_go {
                 line(&|out| Ok(serde_json::to_writer(out, &step)?))?;
             }
             let end = PlanLine::Summary(summary);

@@ -23,6 +23,7 @@ const FLOORS: [(&str, &[&str]); 4] = [
             "plan",
             "seed",
             "preflight",
+            "setup",
             "links",
             "conflict",
             "ports",

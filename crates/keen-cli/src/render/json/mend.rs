@@ -3,8 +3,11 @@
 use anyhow::Result;
 use keen_core::plan::sql::script::Direction;
 use keen_core::topology::Topology;
-use keen_run::mend::NodeTally;
-use keen_wire::mend::{LeftOutDocument, MendDocument, MendedNode, ProofDocument};
+use keen_run::mend::setup::SetupTally;
+use keen_run::mend::{LeftOutOf, NodeTally};
+use keen_wire::mend::{
+    ChangeCounts, HandWorkDocument, LeftOutDocument, MendDocument, MendedNode, ProofDocument,
+};
 use keen_wire::{Ending, Envelope, cells, fault};
 
 use super::pretty;
@@ -24,16 +27,33 @@ pub(crate) fn write(topology: &Topology, outcome: &MendOutcome) -> Result<String
             already,
             not_made: left_out,
             taken_back,
+            changes: mended.setup.get(node).map(changes).unwrap_or_default(),
             fault: fault(mended.faults.get(node)),
         }
     };
-    let left_out = mended.left_out.iter().map(|left| LeftOutDocument {
-        step: left.number,
-        node: topology.nodes[left.node].name.clone(),
-        table: left.table.clone(),
-        key: cells(left.key.iter().map(|(name, value)| (&name[..], value))),
-        why: left.why.clone(),
-        taken_back: left.taken_back,
+    let left_out = mended.left_out.iter().map(|left| {
+        let (table, key, subject) = match &left.of {
+            LeftOutOf::Row { table, key } => {
+                let key = cells(key.iter().map(|(name, value)| (&name[..], value)));
+                (Some(table.clone()), Some(key), None)
+            }
+            LeftOutOf::Setup(subject) => (None, None, Some(subject.clone())),
+        };
+        LeftOutDocument {
+            step: left.number,
+            node: topology.nodes[left.node].name.clone(),
+            table,
+            key,
+            subject,
+            why: left.why.clone(),
+            taken_back: left.taken_back,
+        }
+    });
+    let by_hand = mended.by_hand.iter().map(|work| HandWorkDocument {
+        step: work.number,
+        node: topology.nodes[work.node].name.clone(),
+        what: work.what.clone(),
+        done: work.is_done,
     });
     let nodes = outcome.writers.iter().map(node).collect();
     let document = MendDocument {
@@ -45,6 +65,8 @@ pub(crate) fn write(topology: &Topology, outcome: &MendOutcome) -> Result<String
         broken: fault(mended.broken.as_ref()),
         undo_file: (!outcome.dry_run).then(|| outcome.undo_path.display().to_string()),
         not_made: left_out.collect(),
+        by_hand: by_hand.collect(),
+        findings_left: mended.findings_left.as_ref().and_then(|left| left.as_ref().ok().cloned()),
         proof: mended.proof.as_ref().map(|proof| ProofDocument {
             rows: proof.rows,
             divergent: proof.divergent,
@@ -53,4 +75,9 @@ pub(crate) fn write(topology: &Topology, outcome: &MendOutcome) -> Result<String
         }),
     };
     pretty(&document)
+}
+
+fn changes(tally: &SetupTally) -> ChangeCounts {
+    let SetupTally { made, made_before, already, left_out } = *tally;
+    ChangeCounts { made, made_before, already, not_made: left_out }
 }

@@ -1,13 +1,14 @@
 //! A plan that is carried out, for people: what will be done, and what became of it.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 
 use keen_core::plan::sql::script::Direction;
-use keen_core::topology::Topology;
+use keen_core::topology::{NodeId, Topology};
 use keen_core::value::text::text_of;
 use keen_run::mend::plan_file::StepCounts;
-use keen_run::mend::{LeftOut, NodeTally, Proof};
+use keen_run::mend::setup::{HandWork, SetupTally};
+use keen_run::mend::{LeftOut, LeftOutOf, NodeTally, Proof};
 
 use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, hanging, styled};
 use crate::app::mend::{MendOutcome, ReadyPlan};
@@ -29,16 +30,21 @@ pub(crate) fn intention(topology: &Topology, ready: &ReadyPlan, dry_run: bool) -
     let will = match (dry_run, undo) {
         (true, _) => "will try, and keep nothing:",
         (false, true) => "will take back:",
+        (false, false) if ready.changes_setup() => "will carry out, node by node:",
         (false, false) => "will write:",
     };
     let _ = writeln!(out, "keen {will}");
     for (node, counts) in &ready.counts {
+        let todo = kinds(counts);
+        if todo.is_empty() {
+            continue; // it is only looked at
+        }
         let writer = match ready.writers.get(node) {
             Some(Ok(about)) if !about.is_empty() => format!(", {}", safe::text(about)),
             _ => String::new(),
         };
         let name = &topology.nodes[*node].name;
-        let _ = writeln!(out, "  {name}: {}{writer}", kinds(counts));
+        let _ = writeln!(out, "  {name}: {todo}{writer}");
         for (table, losses) in losses(counts) {
             let _ = writeln!(out, "    loses of {}: {}", safe::text(table), safe::text(&losses));
         }
@@ -56,16 +62,25 @@ pub(crate) fn intention(topology: &Topology, ready: &ReadyPlan, dry_run: bool) -
         let path = safe::text(&ready.undo_path.display().to_string());
         let _ = writeln!(out, "What is overwritten is kept in {path}, which can take it back.");
     }
+    if undo && ready.plan.start.tables.is_empty() {
+        let _ = writeln!(out, "What was done by hand is not taken back.");
+    }
     out
 }
 
 fn kinds(counts: &StepCounts) -> String {
     let kinds =
         [(counts.inserts, "insert"), (counts.updates, "update"), (counts.deletes, "delete")];
-    let kinds: Vec<String> = (kinds.iter())
+    let mut kinds: Vec<String> = (kinds.iter())
         .filter(|(count, _)| *count > 0)
         .map(|(count, kind)| format!("{kind} {}", counted(*count, "row", "rows")))
         .collect();
+    if counts.changes > 0 {
+        kinds.push(format!("change {} of its set-up", counted(counts.changes, "value", "values")));
+    }
+    if counts.by_hand > 0 {
+        kinds.push(format!("{} by hand", counted(counts.by_hand, "thing", "things")));
+    }
     kinds.join(", ")
 }
 
@@ -82,7 +97,9 @@ fn losses(counts: &StepCounts) -> BTreeMap<&str, String> {
         losses.sort_by_key(|(_, rows)| std::cmp::Reverse(*rows));
         let named = losses.iter().take(LOSSES_NAMED);
         let mut parts: Vec<String> = named
-            .map(|(loss, rows)| format!("{loss} ({})", counted(*rows, "row", "rows")))
+            .map(|(loss, rows)| {
+                format!("{} ({})", loss.trim_end_matches(','), counted(*rows, "row", "rows"))
+            })
             .collect();
         let more: u64 = losses.iter().skip(LOSSES_NAMED).map(|(_, rows)| rows).sum();
         if more > 0 {
@@ -107,11 +124,26 @@ pub(crate) fn summary(topology: &Topology, outcome: &MendOutcome) -> String {
             format!("{} on {name}{account}", counted(tally.made, "row", "rows"))
         })
         .collect();
+    let changed: Vec<String> = (mended.setup.iter())
+        .filter(|(_, tally)| tally.made > 0)
+        .map(|(node, tally)| {
+            format!(
+                "{} on {}",
+                counted(tally.made, "change", "changes"),
+                topology.nodes[*node].name
+            )
+        })
+        .collect();
     let mut parts = vec![match (made.is_empty(), outcome.direction) {
+        (true, _) if !changed.is_empty() => "wrote no row".to_owned(),
         (true, _) => "nothing was written".to_owned(),
         (false, Direction::Repair) => format!("wrote {}", made.join(", ")),
         (false, Direction::Undo) => format!("took back {}", made.join(", ")),
     }];
+    if !changed.is_empty() {
+        let word = if outcome.direction == Direction::Undo { "took back" } else { "made" };
+        parts.push(format!("{word} {}", changed.join(", ")));
+    }
     if mended.left() > 0 {
         parts.push(format!("{} left out", mended.left()));
     }
@@ -132,23 +164,23 @@ pub(crate) fn write(
     let mended = &outcome.mended;
     let mut out = String::new();
     let undo = outcome.direction == Direction::Undo;
-    let made = mended.made();
     let verb = match (outcome.dry_run, undo) {
         (true, true) => "could be taken back",
         (true, false) => "could be written",
         (false, true) => "taken back",
         (false, false) => "written",
     };
-    let rows = counted(made, "row", "rows");
-    let word = if mended.left() == 0 && outcome.complete() {
-        styled(GOOD, &format!("{rows} {verb}"))
-    } else {
-        styled(UNKNOWN, &format!("{rows} {verb}"))
-    };
+    let done = done(outcome, verb);
+    let good = mended.left() == 0 && outcome.complete() && !outcome.is_open();
+    let word = styled(if good { GOOD } else { UNKNOWN }, &done);
     let name = styled(HEADING, &safe::text(&topology.name));
     let _ = writeln!(out, "{name}: {word} in {:.1} s", outcome.took.as_secs_f64());
-    for (node, tally) in &mended.nodes {
-        let _ = writeln!(out, "  {}: {}", topology.nodes[*node].name, told(tally, verb));
+    let nodes: BTreeSet<&NodeId> = mended.nodes.keys().chain(mended.setup.keys()).collect();
+    for node in nodes {
+        let rows = mended.nodes.get(node).map(|tally| told(tally, verb));
+        let setup = mended.setup.get(node).map(|tally| changes(tally, outcome));
+        let parts: Vec<String> = rows.into_iter().chain(setup).collect();
+        let _ = writeln!(out, "  {}: {}", topology.nodes[*node].name, parts.join("; "));
     }
     for (node, fault) in &mended.faults {
         let name = &topology.nodes[*node].name;
@@ -159,11 +191,88 @@ pub(crate) fn write(
     if let Some(proof) = mended.proof.as_ref().filter(|proof| proof.rows > 0) {
         let _ = writeln!(out, "\n{}", proven(proof));
     }
+    by_hand(&mut out, topology, outcome, columns);
+    match &mended.findings_left {
+        None => {}
+        Some(Ok(found)) if found.is_empty() => {
+            let said = "a preflight no longer finds what the plan mends.";
+            let _ = writeln!(out, "\n{} {said}", styled(GOOD, "Proof:"));
+        }
+        Some(Ok(found)) => {
+            let _ = writeln!(out, "\n{}", styled(UNKNOWN, "Still found by a preflight"));
+            for one in found {
+                out.push_str(&hanging("  ", &safe::text(one), columns));
+            }
+        }
+        Some(Err(fault)) => {
+            let said = format!("no preflight could be made: {fault}");
+            let _ = writeln!(out, "\n{} {}", styled(UNKNOWN, "Proof:"), safe::text(&said));
+        }
+    }
     if let Some(fault) = &mended.broken {
         let _ = writeln!(out, "\n{} {}", styled(BAD, "stopped:"), safe::text(&fault.to_string()));
     }
     advice(&mut out, outcome, with);
     out
+}
+
+/// What was done, in a few words.
+fn done(outcome: &MendOutcome, verb: &str) -> String {
+    let mended = &outcome.mended;
+    let mut parts = Vec::new();
+    if !mended.nodes.is_empty() || mended.setup.is_empty() && mended.by_hand.is_empty() {
+        parts.push(format!("{} {verb}", counted(mended.made(), "row", "rows")));
+    }
+    if !mended.setup.is_empty() || !mended.by_hand.is_empty() {
+        let changes = counted(mended.changed(), "change", "changes");
+        parts.push(format!("{changes} {}", change_verb(outcome)));
+    }
+    parts.join(", ")
+}
+
+fn change_verb(outcome: &MendOutcome) -> &'static str {
+    match (outcome.dry_run, outcome.direction) {
+        (true, Direction::Repair) => "could be made",
+        (true, Direction::Undo) => "could be taken back",
+        (false, Direction::Repair) => "made",
+        (false, Direction::Undo) => "taken back",
+    }
+}
+
+fn changes(tally: &SetupTally, outcome: &MendOutcome) -> String {
+    let made = counted(tally.made, "change", "changes");
+    let mut parts = vec![format!("{made} {}", change_verb(outcome))];
+    for (count, what) in [
+        (tally.made_before, "made by an earlier run"),
+        (tally.already, "not needed any more"),
+        (tally.left_out, "left out"),
+    ] {
+        if count > 0 {
+            parts.push(format!("{} {what}", crate::numbers::grouped(count)));
+        }
+    }
+    parts.join(", ")
+}
+
+fn by_hand(out: &mut String, topology: &Topology, outcome: &MendOutcome, columns: Option<usize>) {
+    let work = &outcome.mended.by_hand;
+    if work.is_empty() {
+        return;
+    }
+    let _ = writeln!(out, "\n{}", styled(HEADING, "By hand"));
+    for HandWork { number, node, what, is_done } in work {
+        let word = match is_done {
+            Some(true) => styled(GOOD, "done"),
+            Some(false) => styled(UNKNOWN, "to do"),
+            None => styled(UNKNOWN, "to do, if it was not done"),
+        };
+        let lead = format!("  step {number}, {}, {word}: ", topology.nodes[*node].name);
+        out.push_str(&hanging(&lead, &safe::text(what), columns));
+    }
+    if work.iter().any(|work| work.is_done == Some(false)) && !outcome.dry_run {
+        let _ =
+            writeln!(out, "{}", styled(QUIET, "Then the same command goes on, and looks again."));
+    }
 }
 
 fn told(tally: &NodeTally, verb: &str) -> String {
@@ -188,16 +297,18 @@ fn left_out(out: &mut String, topology: &Topology, outcome: &MendOutcome, column
     }
     let _ = writeln!(out, "\n{}", styled(HEADING, "Left out"));
     for left in mended.left_out.iter().take(SHOWN) {
-        let LeftOut { number, node, table, key, why, .. } = left;
-        let key: Vec<String> = (key.iter())
-            .map(|(name, value)| format!("{name} {}", text_of(value.as_ref())))
-            .collect();
-        let lead = format!(
-            "  step {number}, {} {}, {}: ",
-            topology.nodes[*node].name,
-            safe::text(table),
-            safe::text(&key.join(", "))
-        );
+        let LeftOut { number, node, of, why, .. } = left;
+        let of = match of {
+            LeftOutOf::Row { table, key } => {
+                let key: Vec<String> = (key.iter())
+                    .map(|(name, value)| format!("{name} {}", text_of(value.as_ref())))
+                    .collect();
+                format!("{table}, {}", key.join(", "))
+            }
+            LeftOutOf::Setup(subject) => subject.clone(),
+        };
+        let name = &topology.nodes[*node].name;
+        let lead = format!("  step {number}, {name} {}: ", safe::text(&of));
         out.push_str(&hanging(&lead, &safe::text(why), columns));
     }
     let more = mended.left().saturating_sub(SHOWN.min(mended.left_out.len()) as u64);
@@ -243,9 +354,11 @@ fn advice(out: &mut String, outcome: &MendOutcome, with: &str) {
     if mended.stopped || mended.broken.is_some() || !mended.faults.is_empty() {
         say("The same command goes on where this one ended: nothing is written twice.".to_owned());
     } else if mended.left() > 0 && !undo {
-        say(format!("What was left out is planned anew: keen plan{with}"));
+        let rows = mended.left_out.iter().any(|left| matches!(left.of, LeftOutOf::Row { .. }));
+        let kinds = if rows { String::new() } else { " --kind setting,shape,link".to_owned() };
+        say(format!("What was left out is planned anew: keen plan{kinds}{with}"));
     }
-    if !undo && mended.made() > 0 {
+    if !undo && mended.made() + mended.changed() > 0 {
         say(format!("To take back what was written: keen mend --undo {path}{with}"));
     }
 }

@@ -6,6 +6,7 @@ pub(crate) mod history;
 pub(crate) mod links;
 pub(crate) mod mend;
 pub(crate) mod plan;
+mod plan_setup;
 pub(crate) mod preflight;
 pub(crate) mod probe;
 pub(crate) mod row_history;

@@ -7,7 +7,7 @@ use std::path::Path;
 use keen_core::fault::ReadFault;
 use keen_core::plan::sql::statement::Statement;
 use keen_core::plan::{Choice, ChoiceContent, Guarded, Question, Step};
-use keen_core::topology::{SetId, Topology};
+use keen_core::topology::{NodeId, SetId, Topology};
 use keen_core::value::Value;
 
 use super::style::{BAD, GOOD, HEADING, QUIET, UNKNOWN, hanging, styled};
@@ -56,6 +56,7 @@ pub(crate) fn write(
             counted(more, "more step", "more steps")
         );
     }
+    super::plan_setup::write(&mut out, topology, planned, show, columns);
     for question in plan.questions().take(show) {
         write_question(&mut out, topology, &question?, columns);
     }
@@ -71,7 +72,7 @@ pub(crate) fn write(
 pub(crate) fn next(planned: &Planned, saved: Option<&Path>, with: &str) -> String {
     let plan = &planned.plan;
     let mut out = String::new();
-    if plan.step_count() > 0 {
+    if plan.step_count() + planned.setup.steps.len() > 0 {
         let how = match saved {
             Some(path) => format!("keen mend {}{with}", safe::typed(path)),
             None => format!("the same command with --save FILE, then keen mend FILE{with}"),
@@ -89,23 +90,30 @@ fn heading(topology: &Topology, planned: &Planned) -> String {
     let plan = &planned.plan;
     let mut out = String::new();
     let name = styled(HEADING, &safe::text(&topology.name));
-    let audited = safe::text(planned.audited.split(['.', 'Z']).next().unwrap_or_default())
+    let when = safe::text(planned.audited.split(['.', 'Z']).next().unwrap_or_default())
         .replace('T', " ")
         + " UTC";
-    if plan.is_empty() {
-        let word = if planned.complete {
-            styled(GOOD, "nothing to do")
-        } else {
-            styled(UNKNOWN, "nothing to repair in what was read")
+    let from = if planned.with_rows { "audit" } else { "preflight" };
+    if plan.is_empty() && planned.setup.steps.is_empty() {
+        let word = match (planned.complete, planned.with_rows) {
+            (false, _) => styled(UNKNOWN, "nothing to repair in what was read"),
+            (true, false) if !planned.setup.notes.is_empty() => {
+                styled(UNKNOWN, "nothing that a step can mend")
+            }
+            (true, _) => styled(GOOD, "nothing to do"),
         };
-        let _ = writeln!(out, "Plan for {name}, from the audit of {audited}: {word}.");
+        let _ = writeln!(out, "Plan for {name}, from the {from} of {when}: {word}.");
         return out;
     }
+    let mut nodes: Vec<NodeId> = plan.nodes().map(|of| of.node).collect();
+    nodes.extend(planned.setup.steps.iter().map(|step| step.node));
+    nodes.sort_unstable();
+    nodes.dedup();
     let _ = writeln!(
         out,
-        "Plan for {name}, from the audit of {audited}: {} on {}, {}. Nothing has been changed.",
-        counted(plan.step_count() as u64, "step", "steps"),
-        counted(plan.nodes().count() as u64, "node", "nodes"),
+        "Plan for {name}, from the {from} of {when}: {} on {}, {}. Nothing has been changed.",
+        counted((plan.step_count() + planned.setup.steps.len()) as u64, "step", "steps"),
+        counted(nodes.len() as u64, "node", "nodes"),
         counted(plan.question_count() as u64, "question", "questions"),
     );
     out
@@ -124,7 +132,7 @@ fn row_name(key: &[(String, Value)]) -> String {
 }
 
 /// One named line of a step or a question.
-fn field(out: &mut String, name: &str, text: &str, columns: Option<usize>) {
+pub(super) fn field(out: &mut String, name: &str, text: &str, columns: Option<usize>) {
     let lead = format!("       {} ", styled(QUIET, &format!("{name:<6}")));
     out.push_str(&hanging(&lead, text, columns));
 }
@@ -271,16 +279,18 @@ fn choice_text(question: &Question, choice: &Choice) -> String {
 }
 
 fn notes(out: &mut String, planned: &Planned) {
-    if !planned.plan.notes.is_empty() {
+    let notes = || planned.plan.notes.iter().chain(&planned.setup.notes);
+    if notes().next().is_some() {
         out.push('\n');
     }
-    for note in &planned.plan.notes {
+    for note in notes() {
         let _ = writeln!(out, "{} {}", styled(UNKNOWN, "note"), safe::text(note));
     }
     if !planned.complete {
+        let from = if planned.with_rows { "audit" } else { "preflight" };
         let _ = writeln!(
             out,
-            "\n{} the audit behind this plan did not read everything.",
+            "\n{} the {from} behind this plan did not read everything.",
             styled(UNKNOWN, "Incomplete:")
         );
     }

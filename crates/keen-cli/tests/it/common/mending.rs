@@ -76,5 +76,10 @@ pub fn dump(server: &Server, sql: &str) -> String {
         return server.postgres().unwrap().query_one(&sql, &[]).unwrap().get(0);
     }
     let rows: Vec<mysql::Row> = server.mariadb().unwrap().query(sql).unwrap();
-    rows.into_iter().map(|row| format!("{:?}\n", row.unwrap())).collect()
+    // Not as they are debugged: that cuts them.
+    let told = |row: mysql::Row| {
+        let cells: Vec<String> = row.unwrap().iter().map(|cell| cell.as_sql(true)).collect();
+        format!("({})\n", cells.join(", "))
+    };
+    rows.into_iter().map(told).collect()
 }

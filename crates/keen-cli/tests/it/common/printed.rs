@@ -49,6 +49,8 @@ pub const CHECKS_WITH_COMMANDS: &[(&str, &str)] = &[
     ),
 ];
 
+const SETUP_UNDONE: &str =
+    "mend_setup: settings_and_links_of_postgresql_peers_are_mended_and_taken_back";
 const SETTINGS: &str =
     "preflight_mariadb: settings_that_replication_needs_are_told_with_value_need_and_command";
 
@@ -152,7 +154,7 @@ pub const RUN: &[(&str, &str)] = &[
         "flow_postgres: what_fails_at_a_row_is_broken_and_what_is_disabled_is_paused",
     ),
     (
-        "ALTER SUBSCRIPTION \\\"{}\\\" ENABLE",
+        "ALTER SUBSCRIPTION {} {word}",
         "preflight_postgres: links_as_they_are_against_links_as_they_should_be",
     ),
     (
@@ -183,19 +185,9 @@ pub const RUN: &[(&str, &str)] = &[
         "SET SESSION default_master_connection",
         "flow_mariadb: a_connection_that_would_leave_out_a_transaction_is_told_and_started_without",
     ),
-    ("STOP SLAVE '{name}'", DELAY),
-    ("CHANGE MASTER '{name}' TO MASTER_DELAY", DELAY),
-    ("START SLAVE '{name}'", DELAY),
+    ("CHANGE MASTER {} TO MASTER_DELAY", DELAY),
     (
-        "ALTER SYSTEM SET recovery_min_apply_delay",
-        "preflight_postgres: a_leader_that_is_not_the_one_the_file_wants",
-    ),
-    (
-        "ALTER SUBSCRIPTION \\\"{}\\\" SET (origin = none)",
-        "preflight_postgres: links_as_they_are_against_links_as_they_should_be",
-    ),
-    (
-        "ALTER SUBSCRIPTION \\\"{name}\\\" SET (origin = any)",
+        "ALTER SUBSCRIPTION {} SET (origin = {origin})",
         "preflight_postgres: a_relay_that_passes_nothing_on",
     ),
     (
@@ -203,16 +195,12 @@ pub const RUN: &[(&str, &str)] = &[
         "preflight_postgres: what_a_subscription_carries_against_the_sets",
     ),
     (
-        "ALTER PUBLICATION {} ADD TABLE",
+        "ALTER PUBLICATION {} {word} TABLE",
         "preflight_postgres: what_a_subscription_carries_against_the_sets",
     ),
     (
-        "ALTER SUBSCRIPTION {subscription} REFRESH PUBLICATION WITH",
+        "ALTER SUBSCRIPTION {} REFRESH PUBLICATION{copied}",
         "advice: tables_that_peers_begin_to_carry_are_neither_doubled_nor_stuck",
-    ),
-    (
-        "ALTER SUBSCRIPTION {subscription} REFRESH PUBLICATION",
-        "preflight_postgres: a_partitioned_table_is_told_from_its_partitions",
     ),
     (
         "ALTER SUBSCRIPTION {name} SKIP",
@@ -224,33 +212,14 @@ pub const RUN: &[(&str, &str)] = &[
     ),
     // Settings.
     ("SELECT pg_reload_conf()", "preflight_postgres: a_server_that_gives_up_slots_is_found"),
-    ("ALTER SYSTEM SET {setting}", "preflight_postgres: settings_that_take_a_restart"),
-    ("ALTER SYSTEM SET max_slot_wal_keep_size", "preflight_postgres: settings_that_take_a_restart"),
+    ("ALTER SYSTEM SET {name}", "preflight_postgres: settings_that_take_a_restart"),
+    ("ALTER SYSTEM RESET {name}", SETUP_UNDONE),
     (
-        "ALTER SYSTEM SET idle_replication_slot_timeout",
-        "preflight_postgres: a_server_that_gives_up_slots_is_found",
-    ),
-    (
-        "ALTER DATABASE {database} SET default_transaction_read_only",
+        "ALTER DATABASE {database} SET {name}",
         "preflight_postgres: a_node_that_nobody_writes_is_closed_and_goes_on_receiving",
     ),
-    (
-        "SET GLOBAL auto_increment_increment",
-        "preflight_mariadb: numbers_for_new_keys_that_would_collide",
-    ),
-    ("SET GLOBAL {setting} = {free}", "preflight_mariadb: servers_that_cannot_be_told_apart"),
-    ("SET GLOBAL {setting} = {wanted}", SETTINGS),
-    (
-        "SET GLOBAL read_only",
-        "preflight_mariadb: a_healthy_mesh_ring_and_one_way_link_have_nothing_to_mend",
-    ),
-    (
-        "SET GLOBAL foreign_key_checks",
-        "preflight_mariadb: settings_that_make_writes_fail_or_part_are_found",
-    ),
-    ("SET GLOBAL binlog_expire_logs_seconds", SETTINGS),
-    ("SET GLOBAL slave_exec_mode", SETTINGS),
-    ("SET GLOBAL slave_net_timeout", SETTINGS),
+    ("ALTER DATABASE {database} RESET {name}", SETUP_UNDONE),
+    ("SET GLOBAL {} = {}", SETTINGS),
     ("SET GLOBAL binlog_format = ROW, and later", SETTINGS),
     ("SET GLOBAL binlog_row_metadata = FULL, and later", SETTINGS),
     // Rights.
@@ -273,7 +242,7 @@ pub const RUN: &[(&str, &str)] = &[
     ("GRANT {privilege} ON", ACCOUNT),
     // Tables.
     (
-        "ALTER TABLE {name} REPLICA IDENTITY FULL",
+        "ALTER TABLE {} REPLICA IDENTITY {by}",
         "preflight_postgres: publications_that_make_the_server_refuse_updates_are_found",
     ),
     (
@@ -377,6 +346,7 @@ pub const NOT_AS_IT_STANDS: &[(&str, &str)] = &[
     ("GRANT SELECT ON {full}", "keen preflight prints the statement itself"),
     ("CREATE TABLE IF NOT EXISTS {marks}", "keen mend itself runs it: mend_servers"),
     ("INSERT INTO {marks}", "keen mend itself runs it: mend_servers"),
+    ("grant {user} ALTER SYSTEM ON PARAMETER {name}", "it is a remark"),
     ("TRUNCATE", "it is the name of what was done"),
     ("CREATE EXTENSION", "it is a mark in what was derived"),
 ];

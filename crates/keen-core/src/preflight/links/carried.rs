@@ -7,7 +7,9 @@ use crate::observe::node::{
 use crate::preflight::legend::{
     Area, CARRIED_OTHERWISE, NEVER_COPIED, TABLE_NOT_CARRIED, UPDATES_REFUSED,
 };
+use crate::preflight::names_rows_whole;
 use crate::preflight::settings::mariadb;
+use crate::setup::{Reach, SetupChange, Subject, YES};
 use crate::topology::{ColumnChoice, Engine, Link, NodeId};
 
 /// Whether a table that one node calls `full` (schema and name) is the one that the file calls `local`.
@@ -94,12 +96,13 @@ pub(super) fn carried(checks: &mut CheckContext<'_>, known: &ResolvedInflow<'_>)
                 ),
             )
             .on_links(vec![(from, known.to)])
-            .run(
+            .want(
                 from,
-                format!(
-                    "ALTER PUBLICATION {} SET (publish = '{}')",
-                    Engine::Postgres.dialect().quoted(&publication.name),
-                    publication.publishing_all().join(", ")
+                Engine::Postgres,
+                Reach::Kept,
+                SetupChange::to(
+                    Subject::PublishedKinds { publication: publication.name.clone() },
+                    &publication.publishing_all().join(", "),
                 ),
             )
             .advise(
@@ -124,9 +127,12 @@ fn taken_up(
         topology.links.iter().any(|link| link.to == to && Some(link.from) != known.from);
     let free =
         any_rows(checks, to, table) == Some(false) && !topology.nodes[to].writes && !fed_by_others;
-    let subscription = Engine::Postgres.dialect().quoted(&known.link.name);
+    let local = named_parts(checks, to, table);
+    let link = known.link.name.clone();
+    let subject = Subject::SubscribedTable { link, table: local, copy: free };
+    let change = SetupChange::to(subject, YES);
     if free {
-        return finding.run(to, format!("ALTER SUBSCRIPTION {subscription} REFRESH PUBLICATION"));
+        return finding.want(to, Engine::Postgres, Reach::Kept, change);
     }
     let receiver = checks.name(to);
     let why = match any_rows(checks, to, table) {
@@ -142,12 +148,7 @@ fn taken_up(
     };
     finding
         .will(format!("without an initial copy: {why}"))
-        .run(
-            to,
-            format!(
-                "ALTER SUBSCRIPTION {subscription} REFRESH PUBLICATION WITH (copy_data = false)"
-            ),
-        )
+        .want(to, Engine::Postgres, Reach::Kept, change)
         .advise(
             None,
             format!("then keen audit --table {table} shows what still differs, and keen plan what would repair it"),
@@ -186,13 +187,12 @@ fn table_carried(
                 format!("give {there} a primary key first: once a table without one is published, the server refuses every update and delete of it"),
             ),
             ([publication], Some(look)) => {
-                let name = look.shape.qualified.iter().map(|part| Engine::Postgres.dialect().quoted(part));
-                let add = format!(
-                    "ALTER PUBLICATION {} ADD TABLE {}",
-                    Engine::Postgres.dialect().quoted(&publication.name),
-                    name.collect::<Vec<_>>().join(".")
-                );
-                taken_up(checks, finding.run(from, add), known, table)
+                let (publication, table_there) =
+                    (publication.name.clone(), look.shape.qualified.clone());
+                let subject = Subject::PublishedTable { publication, table: table_there };
+                let change = SetupChange::to(subject, YES);
+                let finding = finding.want(from, Engine::Postgres, Reach::Kept, change);
+                taken_up(checks, finding, known, table)
             }
             _ => finding.advise(
                 Some(from),
@@ -260,8 +260,6 @@ fn refused(
     let look = checks.facts(from).and_then(|facts| facts.tables.get(table)?.as_ref().ok()?.there());
     let (Some(look), true) = (look, sent) else { return };
     let local = checks.topology.nodes[from].name_of(table).to_owned();
-    let name: Vec<String> =
-        look.shape.qualified.iter().map(|part| Engine::Postgres.dialect().quoted(part)).collect();
     let place = format!("publication {} on {}", publication.name, checks.name(from));
     let missing: Vec<&String> = match look.named_by.as_deref() {
         Some("the whole row") => {
@@ -298,10 +296,19 @@ fn refused(
             "{place} filters rows of {local} by {}, but rows are identified by their key",
             beside.join(", ")
         );
-        found.push(finding(text).run(from, look.name_rows_whole(&name.join("."))));
+        found.push(names_rows_whole(finding(text), from, look));
     }
     for finding in found {
         checks.find(finding);
+    }
+}
+
+/// A table as a node calls it, by its schema where that is known.
+fn named_parts(checks: &CheckContext<'_>, node: NodeId, table: &str) -> Vec<String> {
+    let look = checks.facts(node).and_then(|facts| facts.tables.get(table)?.as_ref().ok()?.there());
+    match look {
+        Some(look) => look.shape.qualified.clone(),
+        None => checks.topology.nodes[node].name_of(table).split('.').map(str::to_owned).collect(),
     }
 }
 

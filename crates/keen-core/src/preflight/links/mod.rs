@@ -14,10 +14,11 @@ use super::legend::{
 };
 use super::{Finding, Reaches, Severity};
 use crate::links::state::stopped_at_a_row;
-use crate::observe::node::{Incoming, ReplicationKind, WorkerState, skip_nothing};
+use crate::observe::node::{Incoming, ReplicationKind, WorkerState};
 use crate::observe::source::{self, SourceHints};
 use crate::preflight::CheckContext;
-use crate::topology::{Address, Link, NodeId, Topology};
+use crate::setup::{ON, Reach, SetupChange, Subject};
+use crate::topology::{Address, Engine, Link, NodeId, Topology};
 
 /// A link that a node knows of, and where it comes from.
 pub(crate) struct ResolvedInflow<'a> {
@@ -258,12 +259,19 @@ fn running(checks: &mut CheckContext<'_>, known: &ResolvedInflow<'_>) {
             Some(*to),
             "keen plan shows the row and what makes way for the waiting write, if it can read the source's journal; if not, read the message in its server's log. If it is just enabled, it stops there again; skipping the transaction loses everything in it",
         ),
-        ReplicationKind::BinaryLog => link.starting().into_iter().fold(finding, |f, start| f.run(*to, start)),
+        ReplicationKind::BinaryLog => {
+            let finding = link.starting().into_iter().fold(finding, |f, start| f.run(*to, start));
+            finding.want_quietly(*to, switch_on(link))
+        }
         ReplicationKind::Subscription => {
-            finding.run(*to, format!("ALTER SUBSCRIPTION \"{}\" ENABLE", name.replace('"', "\"\"")))
+            finding.want(*to, Engine::Postgres, Reach::Kept, switch_on(link))
         }
         ReplicationKind::Pglogical | ReplicationKind::Streaming | ReplicationKind::StandIn => finding,
     });
+}
+
+fn switch_on(link: &Incoming) -> SetupChange {
+    SetupChange::to(Subject::LinkSwitch { link: link.name.clone() }, ON)
 }
 
 /// The number that the server's own message has: "... Error_code: 1062; ..." or "Duplicate entry".
@@ -349,16 +357,20 @@ fn delayed(checks: &mut CheckContext<'_>, known: &ResolvedInflow<'_>) {
     )
     .on_links(vec![(from, known.to)])
     .needs(said(wanted));
-    let (name, seconds) = (known.link.name.replace('\'', "''"), wanted.as_secs());
+    let (name, seconds) = (known.link.name.clone(), wanted.as_secs());
     checks.find(match known.link.means {
-        ReplicationKind::BinaryLog => finding
-            .run(known.to, format!("STOP SLAVE '{name}'"))
-            .run(known.to, format!("CHANGE MASTER '{name}' TO MASTER_DELAY = {seconds}"))
-            .run(known.to, skip_nothing(&known.link.name))
-            .run(known.to, format!("START SLAVE '{name}'")),
-        ReplicationKind::Streaming => finding
-            .run(known.to, format!("ALTER SYSTEM SET recovery_min_apply_delay = '{seconds}s'"))
-            .run(known.to, "SELECT pg_reload_conf()"),
+        ReplicationKind::BinaryLog => {
+            let subject = Subject::LinkDelay { link: name.clone() };
+            let mut change = SetupChange::to(subject, &seconds.to_string());
+            change.pauses = vec![name];
+            finding.want(known.to, Engine::MariaDb, Reach::Kept, change)
+        }
+        ReplicationKind::Streaming => {
+            let setting = "recovery_min_apply_delay".to_owned();
+            let subject = Subject::KeptSetting { name: setting, reload: true };
+            let change = SetupChange::to(subject, &format!("{seconds}s"));
+            finding.want(known.to, Engine::Postgres, Reach::Kept, change)
+        }
         ReplicationKind::Subscription | ReplicationKind::Pglogical | ReplicationKind::StandIn => finding.advise(
             Some(known.to),
             "a subscription cannot be delayed: remove delay from the file, or make it a standby",

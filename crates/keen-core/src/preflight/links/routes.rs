@@ -8,7 +8,8 @@ use crate::observe::node::{ReplicationKind, Slot};
 use crate::preflight::legend::{
     Area, LEADER_ELSEWHERE, LINK_LOOP, LOG_HELD_BACK, RELAY_STARVED, SLOT_UNREAD, VOTERS,
 };
-use crate::topology::{Address, NodeId};
+use crate::setup::{Reach, SetupChange, Subject};
+use crate::topology::{Address, Engine, NodeId};
 use crate::units::size;
 
 /// Circles in which every link passes on what its source was sent.
@@ -70,13 +71,9 @@ pub(super) fn loops(checks: &mut CheckContext<'_>, known: &[ResolvedInflow<'_>])
             let name = edges.iter().find(|(f, t, _)| (*f, *t) == (from, to)).map_or("", |e| e.2);
             let major = checks.facts(to).map_or(0, |facts| facts.major);
             finding = if major >= 16 {
-                finding.run(
-                    to,
-                    format!(
-                        "ALTER SUBSCRIPTION \"{}\" SET (origin = none)",
-                        name.replace('"', "\"\"")
-                    ),
-                )
+                let subject = Subject::LinkOrigin { link: name.to_owned() };
+                let change = SetupChange::to(subject, "none");
+                finding.want(to, Engine::Postgres, Reach::Kept, change)
             } else {
                 finding.advise(Some(to), format!("PostgreSQL {major} cannot tell where a change came from: drop subscription {name}, or upgrade both servers to 16 or newer"))
             };
@@ -111,7 +108,8 @@ pub(super) fn starved(checks: &mut CheckContext<'_>, known: &[ResolvedInflow<'_>
             checks.names(&behind),
             checks.name(from)
         );
-        let name = link.link.name.replace('"', "\"\"");
+        let subject = Subject::LinkOrigin { link: link.link.name.clone() };
+        let change = SetupChange::to(subject, "any");
         let finding = Finding::new(&RELAY_STARVED, Severity::Stop, [from, link.to], found)
             .on_links(vec![(from, link.to)]);
         checks.find(if link.link.means != ReplicationKind::Subscription {
@@ -123,7 +121,7 @@ pub(super) fn starved(checks: &mut CheckContext<'_>, known: &[ResolvedInflow<'_>
             )
         } else {
             finding
-                .run(link.to, format!("ALTER SUBSCRIPTION \"{name}\" SET (origin = any)"))
+                .want(link.to, Engine::Postgres, Reach::Kept, change)
                 .advise(None, "what did not arrive until then stays missing: keen audit shows it")
         });
     }

@@ -3,9 +3,7 @@
 use std::collections::BTreeMap;
 
 use crate::observe::filter::{domain_left_out, left_out};
-use crate::observe::node::{
-    Incoming, NodeFacts, ReplicationKind, WorkerState, in_quotes, skip_nothing,
-};
+use crate::observe::node::{Incoming, NodeFacts, ReplicationKind, WorkerState, skip_nothing};
 use crate::preflight::legend::{
     Area, CARRIED_OTHERWISE, Check, DUPLICATES, ERRORS_SKIPPED, EVENTS_RUN, LOG_FORMAT, LOG_IMAGES,
     LOG_KEPT, LOG_METADATA, LOG_OFF, LOSSY_CONVERSION, MODES_DIFFER, NOT_READ_ONLY,
@@ -13,6 +11,7 @@ use crate::preflight::legend::{
     WRITER_CLOSED, ZONES_DIFFER,
 };
 use crate::preflight::{CheckContext, Finding, Severity};
+use crate::setup::{Reach, SetupChange, Subject};
 use crate::topology::{Address, ColumnChoice, Engine, NodeId};
 
 /// A server that keeps its log for less than this has none left after a weekend's outage.
@@ -84,7 +83,12 @@ pub(crate) fn examine(checks: &mut CheckContext<'_>, node: NodeId, facts: &NodeF
                     "read_only is OFF, but the topology says that no application writes here",
                 )
                 .needs("read_only = ON")
-                .run(node, "SET GLOBAL read_only = ON"),
+                .want(
+                    node,
+                    Engine::MariaDb,
+                    Reach::UntilRestart,
+                    set("read_only", "ON"),
+                ),
             );
         }
     }
@@ -122,11 +126,8 @@ fn plain_rules(
                 "foreign_key_checks is OFF for all sessions: rows without parents are accepted",
             )
             .needs("foreign_key_checks = ON")
-            .run(node, "SET GLOBAL foreign_key_checks = ON")
-            .advise(
-                Some(node),
-                "and the same in its configuration file; connected sessions keep the old value",
-            ),
+            .want(node, Engine::MariaDb, Reach::UntilRestart, set("foreign_key_checks", "ON"))
+            .advise(Some(node), "connected sessions keep the old value until they reconnect"),
         );
     }
     let conversions = settings.get("slave_type_conversions").filter(|_| receives);
@@ -230,7 +231,12 @@ fn log(checks: &mut CheckContext<'_>, node: NodeId, settings: &BTreeMap<String, 
                 format!("the binary log is thrown away after {:.1} hours", kept / 3600.0),
             )
             .needs("at least a day")
-            .run(node, "SET GLOBAL binlog_expire_logs_seconds = 864000"),
+            .want(
+                node,
+                Engine::MariaDb,
+                Reach::UntilRestart,
+                set("binlog_expire_logs_seconds", "864000"),
+            ),
         );
     }
 }
@@ -250,7 +256,7 @@ fn receiving(checks: &mut CheckContext<'_>, node: NodeId, settings: &BTreeMap<St
             )
             .needs(format!("{setting} = {wanted}"));
             checks.find(if setting == "slave_exec_mode" {
-                finding.run(node, "SET GLOBAL slave_exec_mode = 'STRICT'")
+                finding.want(node, Engine::MariaDb, Reach::UntilRestart, set(setting, wanted))
             } else {
                 finding.advise(
                     Some(node),
@@ -270,7 +276,8 @@ fn receiving(checks: &mut CheckContext<'_>, node: NodeId, settings: &BTreeMap<St
                 format!("a source that goes silent is noticed only after {late} s"),
             )
             .needs(format!("slave_net_timeout of at most {SILENCE_AT_MOST}"))
-            .run(node, "SET GLOBAL slave_net_timeout = 10"),
+            .want(node, Engine::MariaDb, Reach::UntilRestart, set("slave_net_timeout", "10"))
+            .advise(Some(node), "links that run keep the old value until they are started again"),
         );
     }
 }
@@ -308,43 +315,30 @@ fn require(
     };
     let finding = Finding::new(check, *level, [node], format!("{setting} is {value}: {effect}"))
         .needs(format!("{setting} = {wanted}"));
-    checks.find(if *restart {
-        finding.advise(
-            Some(node),
-            format!(
-                "set {setting} = {wanted} under [mariadbd] in its configuration file, and restart it"
-            ),
-        )
-    } else {
-        let mut finding = finding;
-        let running: Vec<Incoming> = match *setting == "gtid_ignore_duplicates" {
-            true => running(checks, node),
-            false => Vec::new(),
-        };
+    let mut change = set(setting, wanted);
+    if *setting == "gtid_ignore_duplicates" {
         // It is refused while a connection runs.
-        for link in &running {
-            finding = finding.run(node, format!("STOP SLAVE {}", in_quotes(&link.name)));
-        }
-        finding = finding.run(node, format!("SET GLOBAL {setting} = {wanted}"));
-        for link in &running {
-            finding = finding.run(node, skip_nothing(&link.name));
-            finding = finding.run(node, format!("START SLAVE {}", in_quotes(&link.name)));
-        }
-        finding
-            .advise(Some(node), "and the same in its configuration file, or it is lost at the next restart")
-    });
+        change.pauses = running(checks, node);
+    }
+    let reach = if *restart { Reach::ByHand } else { Reach::UntilRestart };
+    checks.find(finding.want(node, Engine::MariaDb, reach, change));
     false
 }
 
+/// A setting of the running server, set to a value.
+fn set(setting: &str, value: &str) -> SetupChange {
+    SetupChange::to(Subject::Setting { name: setting.to_owned() }, value)
+}
+
 /// The connections of a server that are not switched off.
-fn running(checks: &CheckContext<'_>, node: NodeId) -> Vec<Incoming> {
+fn running(checks: &CheckContext<'_>, node: NodeId) -> Vec<String> {
     let links = checks.facts(node).and_then(|facts| facts.incoming.as_ref().ok());
     let links = links.into_iter().flatten().filter(|link| link.means == ReplicationKind::BinaryLog);
     links
         .filter(|link| {
             (link.receiving, link.applying) != (WorkerState::Stopped, WorkerState::Stopped)
         })
-        .cloned()
+        .map(|link| link.name.clone())
         .collect()
 }
 

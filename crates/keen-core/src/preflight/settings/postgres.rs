@@ -9,6 +9,7 @@ use crate::preflight::legend::{
     TEXTS_DIFFER, ZONES_DIFFER,
 };
 use crate::preflight::{CheckContext, Finding, Severity};
+use crate::setup::{Reach, SetupChange, Subject};
 use crate::topology::{Address, AuthorityRule, Engine, NodeId};
 
 pub(crate) fn examine(checks: &mut CheckContext<'_>, node: NodeId, facts: &NodeFacts) {
@@ -38,11 +39,19 @@ fn number(settings: &BTreeMap<String, String>, name: &str) -> Option<i64> {
     settings.get(name)?.parse().ok()
 }
 
+/// From the next restart on.
 fn set(finding: Finding, node: NodeId, setting: &str, value: &str) -> Finding {
-    finding
-        .needs(format!("{setting} = {value}"))
-        .run(node, format!("ALTER SYSTEM SET {setting} = {value}"))
-        .advise(Some(node), "then restart it")
+    finding.needs(format!("{setting} = {value}")).want(
+        node,
+        Engine::Postgres,
+        Reach::AfterRestart,
+        kept_as(setting, false, value),
+    )
+}
+
+fn kept_as(setting: &str, reload: bool, value: &str) -> SetupChange {
+    let name = setting.to_owned();
+    SetupChange::to(Subject::KeptSetting { name, reload }, value)
 }
 
 fn sending(
@@ -93,8 +102,12 @@ fn sending(
                 format!("log that a slot needs is discarded beyond {kept} MB"),
             )
             .needs("max_slot_wal_keep_size = -1, or several times the log written during an outage")
-            .run(node, "ALTER SYSTEM SET max_slot_wal_keep_size = '20GB'")
-            .run(node, "SELECT pg_reload_conf()"),
+            .want(
+                node,
+                Engine::Postgres,
+                Reach::Kept,
+                kept_as("max_slot_wal_keep_size", true, "20GB"),
+            ),
         );
     }
 }
@@ -113,8 +126,12 @@ fn timing_out(checks: &mut CheckContext<'_>, node: NodeId, settings: &BTreeMap<S
                 format!("the server invalidates a slot that nobody reads for {idle} s"),
             )
             .needs("idle_replication_slot_timeout = 0, or more than your longest outage")
-            .run(node, "ALTER SYSTEM SET idle_replication_slot_timeout = 0")
-            .run(node, "SELECT pg_reload_conf()"),
+            .want(
+                node,
+                Engine::Postgres,
+                Reach::Kept,
+                kept_as("idle_replication_slot_timeout", true, "0"),
+            ),
         );
     }
 }
@@ -186,7 +203,7 @@ fn writers(
         checks.looked(Area::Settings);
         if settings.get("default_transaction_read_only").is_some_and(|v| v == "off") {
             let database = match &topology.nodes[node].at {
-                Address::Server(server) => Engine::Postgres.dialect().quoted(&server.database),
+                Address::Server(server) => server.database.clone(),
                 Address::Sqlite(_) => return,
             };
             // Nothing in PostgreSQL closes a subscriber to everyone but its own appliers.
@@ -199,7 +216,7 @@ fn writers(
                 )
                 .needs("default_transaction_read_only = on, and no write privileges for applications")
                 // For this database alone: others of the server may be written to.
-                .run(node, format!("ALTER DATABASE {database} SET default_transaction_read_only = on"))
+                .want(node, Engine::Postgres, Reach::Kept, SetupChange::to(Subject::DatabaseSetting { database, name: "default_transaction_read_only".to_owned() }, "on"))
                 .advise(Some(node), "connected sessions keep the old value until they reconnect"),
             );
         }

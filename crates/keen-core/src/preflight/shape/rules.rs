@@ -7,6 +7,7 @@ use crate::preflight::legend::{
     Area, CHECKS_DIFFER, KEY_DIFFERS, KEY_MISSING, REFERENCE_DIFFERS, ROLLS_NOTHING_BACK,
     ROW_IDENTITY, TRIGGER_AGAIN, UNIQUE_DIFFERS,
 };
+use crate::preflight::names_rows_whole;
 use crate::topology::{Engine, NodeId};
 
 impl TableChecks<'_, '_> {
@@ -51,9 +52,6 @@ impl TableChecks<'_, '_> {
             let no_primary = named == Some("nothing");
             if no_primary && !self.checks.facts(*node).is_some_and(|facts| facts.standby) {
                 let name = self.checks.topology.nodes[*node].name_of(self.table);
-                let place =
-                    look.shape.qualified.iter().map(|part| Engine::Postgres.dialect().quoted(part));
-                let place: Vec<String> = place.collect();
                 let rows = if look.partitioned { "rows of partitions" } else { "rows" };
                 let finding = self
                     .finding(
@@ -62,8 +60,8 @@ impl TableChecks<'_, '_> {
                         &[*node],
                         format!("{rows} of {name} on {} do not identify their rows to subscribers", self.checks.name(*node)),
                     )
-                    .will("as soon as it is published, every update and delete on it is refused there")
-                    .run(*node, look.name_rows_whole(&place.join(".")))
+                    .will("as soon as it is published, every update and delete on it is refused there");
+                let finding = names_rows_whole(finding, *node, look)
                     .advise(Some(*node), "or better, give it a primary key with the same values on every node: if each node numbers its rows itself, they differ");
                 self.checks.find(finding);
             }

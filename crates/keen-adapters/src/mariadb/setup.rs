@@ -1,0 +1,92 @@
+//! Reading and changing values of a MariaDB server's set-up.
+
+use keen_core::fault::ReadFault;
+use keen_core::setup::port::ChangeSetup;
+use keen_core::setup::{SetupChange, Subject, spell, switch_state};
+use keen_core::topology::Engine;
+use mysql::prelude::Queryable;
+
+use super::connect::{MariaDbSession, failed};
+use crate::server::Access;
+
+/// A MariaDB server whose set-up is changed.
+pub struct MariaDbSetup {
+    session: MariaDbSession,
+}
+
+impl std::fmt::Debug for MariaDbSetup {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("MariaDbSetup").finish_non_exhaustive()
+    }
+}
+
+/// As statements are spelled for.
+const SETTINGS: &str = "SET SESSION sql_mode = 'STRICT_ALL_TABLES,ANSI_QUOTES,PIPES_AS_CONCAT,NO_BACKSLASH_ESCAPES', \
+    SESSION wait_timeout = 86400";
+
+impl MariaDbSetup {
+    /// Logs in.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when it cannot be reached in time, or refuses.
+    pub fn open(access: &Access) -> Result<Self, ReadFault> {
+        let mut session = Self { session: MariaDbSession::open_to_write(access)? };
+        session.run("prepare the session", SETTINGS)?;
+        Ok(session)
+    }
+
+    fn run(&mut self, doing: &str, sql: &str) -> Result<(), ReadFault> {
+        self.session.usable()?;
+        let access = self.session.access().clone();
+        let done = self.session.connection.query_drop(sql);
+        done.map_err(|error| failed(&access, &mut self.session.given_up, doing, &error))
+    }
+
+    /// What the server tells of a connection; none if there is none of that name.
+    fn connection(&mut self, link: &str) -> Result<Option<mysql::Row>, ReadFault> {
+        let rows: Vec<mysql::Row> =
+            self.session.rows("look at its connections", "SHOW ALL SLAVES STATUS", ())?;
+        let named = |row: &mysql::Row| {
+            let name: Option<String> = row.get("Connection_name");
+            name.is_some_and(|name| name.eq_ignore_ascii_case(link))
+        };
+        Ok(rows.into_iter().find(named))
+    }
+}
+
+impl ChangeSetup for MariaDbSetup {
+    fn about(&self) -> String {
+        let access = self.session.access();
+        format!("as {}@{}", access.server.user, access.shown())
+    }
+
+    fn state(&mut self, subject: &Subject) -> Result<Option<String>, ReadFault> {
+        match subject {
+            Subject::Setting { name } => {
+                let sql = "SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_VARIABLES WHERE VARIABLE_NAME = ?";
+                let found: Vec<String> = self.session.rows("read a setting", sql, (name,))?;
+                Ok(found.into_iter().next())
+            }
+            Subject::LinkSwitch { link } => {
+                let Some(row) = self.connection(link)? else { return Ok(None) };
+                let off = |column: &str| row.get::<String, _>(column).is_none_or(|s| s == "No");
+                let (fetches, applies) = (!off("Slave_IO_Running"), !off("Slave_SQL_Running"));
+                Ok(Some(switch_state(fetches, applies).to_owned()))
+            }
+            Subject::LinkDelay { link } => {
+                let Some(row) = self.connection(link)? else { return Ok(None) };
+                Ok(row.get("SQL_Delay"))
+            }
+            other => Err(ReadFault::not_told(format!("MariaDB has no such thing as {other}"))),
+        }
+    }
+
+    fn change(&mut self, change: &SetupChange) -> Result<(), ReadFault> {
+        let statements = spell::statements(Engine::MariaDb, change)
+            .map_err(|why| ReadFault::new(why, "plan again"))?;
+        for statement in statements {
+            self.run("change its set-up", &statement)?;
+        }
+        Ok(())
+    }
+}

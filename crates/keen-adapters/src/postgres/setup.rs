@@ -1,0 +1,139 @@
+//! Reading and changing values of a PostgreSQL server's set-up.
+
+use keen_core::fault::ReadFault;
+use keen_core::setup::port::ChangeSetup;
+use keen_core::setup::{INDEX, SetupChange, Subject, spell};
+use keen_core::topology::Engine;
+use tokio_postgres::error::SqlState;
+use tokio_postgres::types::ToSql;
+
+use super::connect::PostgresSession;
+use super::{queries, quoted};
+use crate::server::Access;
+
+/// A PostgreSQL server whose set-up is changed.
+pub struct PostgresSetup {
+    session: PostgresSession,
+    user: String,
+}
+
+impl std::fmt::Debug for PostgresSetup {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("PostgresSetup").finish_non_exhaustive()
+    }
+}
+
+/// The file that `ALTER SYSTEM` writes has the last word.
+const KEPT: &str = "SELECT setting FROM pg_file_settings WHERE lower(name) = lower($1) \
+    AND sourcefile LIKE '%postgresql.auto.conf' ORDER BY seqno DESC LIMIT 1";
+const OF_DATABASE: &str = "SELECT substr(c, length($2) + 2) FROM pg_db_role_setting s JOIN pg_database d ON d.oid = s.setdatabase, \
+    unnest(s.setconfig) AS c WHERE s.setrole = 0 AND d.datname = $1 AND lower(split_part(c, '=', 1)) = lower($2)";
+const ENABLED: &str = "SELECT CASE WHEN subenabled THEN 'on' ELSE 'off' END FROM pg_subscription \
+    WHERE subname = $1 AND subdbid = (SELECT oid FROM pg_database WHERE datname = current_database())";
+const ORIGIN: &str = "SELECT suborigin FROM pg_subscription \
+    WHERE subname = $1 AND subdbid = (SELECT oid FROM pg_database WHERE datname = current_database())";
+const PUBLISHES: &str = "SELECT 'yes' FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid \
+    WHERE p.pubname = $1 AND r.prrelid = to_regclass($2)";
+const KINDS: &str = "SELECT concat_ws(', ', CASE WHEN pubinsert THEN 'insert' END, CASE WHEN pubupdate THEN 'update' END, \
+    CASE WHEN pubdelete THEN 'delete' END, CASE WHEN pubtruncate THEN 'truncate' END) FROM pg_publication WHERE pubname = $1";
+const TAKES: &str = "SELECT 'yes' FROM pg_subscription_rel r JOIN pg_subscription s ON s.oid = r.srsubid \
+    WHERE s.subname = $1 AND s.subdbid = (SELECT oid FROM pg_database WHERE datname = current_database()) AND r.srrelid = to_regclass($2)";
+const NAMES: &str = "SELECT CASE c.relreplident WHEN 'd' THEN 'default' WHEN 'f' THEN 'full' WHEN 'n' THEN 'nothing' \
+    ELSE $2 || ' ' || (SELECT i.relname FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid WHERE x.indrelid = c.oid AND x.indisreplident) END \
+    FROM pg_class c WHERE c.oid = to_regclass($1)";
+
+impl PostgresSetup {
+    /// Logs in.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when it cannot be reached in time, or refuses.
+    pub fn open(access: &Access) -> Result<Self, ReadFault> {
+        let user = access.server.user.clone();
+        Ok(Self { session: PostgresSession::open_to_write(access)?, user })
+    }
+
+    fn first(
+        &self,
+        doing: &str,
+        sql: &str,
+        values: &[&(dyn ToSql + Sync)],
+    ) -> Result<Option<String>, ReadFault> {
+        let rows = self.session.rows(doing, sql, values)?;
+        Ok(rows.first().and_then(|row| row.get(0)))
+    }
+}
+
+fn named(table: &[String]) -> String {
+    table.iter().map(|part| quoted(part)).collect::<Vec<_>>().join(".")
+}
+
+impl ChangeSetup for PostgresSetup {
+    fn about(&self) -> String {
+        format!("as {}@{}", self.user, self.session.access().shown())
+    }
+
+    fn state(&mut self, subject: &Subject) -> Result<Option<String>, ReadFault> {
+        match subject {
+            Subject::Setting { name } => {
+                let sql = "SELECT setting FROM pg_settings WHERE lower(name) = lower($1)";
+                self.first("read a setting", sql, &[name])
+            }
+            Subject::KeptSetting { name, .. } => {
+                self.first("read what the server keeps of a setting", KEPT, &[name]).map_err(|fault| {
+                    let user = &self.user;
+                    ReadFault {
+                        advice: format!("grant {user} ALTER SYSTEM ON PARAMETER {name}, SELECT on pg_file_settings and EXECUTE on pg_show_all_file_settings() and pg_reload_conf(), or use a superuser"),
+                        ..fault
+                    }
+                })
+            }
+            Subject::DatabaseSetting { database, name } => {
+                self.first("read a setting of the database", OF_DATABASE, &[database, name])
+            }
+            Subject::LinkSwitch { link } => self.first("look at its subscriptions", ENABLED, &[link]),
+            Subject::LinkOrigin { link } => self.first("look at its subscriptions", ORIGIN, &[link]),
+            Subject::PublishedTable { publication, table } => {
+                self.first("look at its publications", PUBLISHES, &[publication, &named(table)])
+            }
+            Subject::PublishedKinds { publication } => {
+                self.first("look at its publications", KINDS, &[publication])
+            }
+            Subject::SubscribedTable { link, table, .. } => {
+                self.first("look at its subscriptions", TAKES, &[link, &named(table)])
+            }
+            Subject::RowNames { table } => {
+                self.first("look how rows are named", NAMES, &[&named(table), &INDEX])
+            }
+            Subject::TableRows { table } => {
+                let sql = format!("SELECT 'yes' WHERE EXISTS (SELECT 1 FROM {})", named(table));
+                self.first("look into a table", &sql, &[])
+            }
+            Subject::NamedRows { table } => {
+                let sql = format!("SELECT CASE WHEN named THEN 'yes' END FROM ({}) AS of (named, published)", queries::IS_IDENTIFIED);
+                self.first("look how rows are named", &sql, &[&named(table), &""])
+            }
+            Subject::LinkDelay { .. } => {
+                Err(ReadFault::not_told(format!("PostgreSQL has no such thing as {subject}")))
+            }
+        }
+    }
+
+    fn change(&mut self, change: &SetupChange) -> Result<(), ReadFault> {
+        let statements = spell::statements(Engine::Postgres, change)
+            .map_err(|why| ReadFault::new(why, "plan again"))?;
+        for statement in statements {
+            let doing = "change its set-up";
+            let done = self.session.simple(doing, &statement)?;
+            done.map_err(|error| {
+                let fault = self.session.failed(doing, &error);
+                let code = error.as_db_error().map(|said| said.code().clone());
+                if code == Some(SqlState::INSUFFICIENT_PRIVILEGE) {
+                    let advice = format!("{} lacks a right for: {statement}", self.user);
+                    return ReadFault { advice, ..fault };
+                }
+                fault
+            })?;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,150 @@
+//! Planning what is not about rows: a preflight, the values that it would change as they are now, and the same look
+//! once more when a plan was carried out.
+
+use std::collections::BTreeMap;
+
+use anyhow::{Result, bail};
+use jiff::Timestamp;
+use keen_core::fault::ReadFault;
+use keen_core::plan;
+use keen_core::plan::evidence::Evidence;
+use keen_core::plan::setup_steps::{self, SetupChoice, SetupPlan};
+use keen_core::plan::stopped::going_on;
+use keen_core::preflight::PreflightScope;
+use keen_core::preflight::legend::{check, nearest};
+use keen_core::setup::SetupKind;
+use keen_core::setup::port::ChangeSetup;
+use keen_core::topology::NodeId;
+use keen_core::topology::node_set::NodeSet;
+
+use crate::app;
+use crate::app::open_node::NodeOpener;
+use crate::app::plan::Planned;
+use crate::app::preflight::PreflightRequest;
+use crate::app::scope::AuditScope;
+use crate::app::stop::Stop;
+use crate::app::topology_file::Loaded;
+
+/// Refuses names that are no checks.
+pub(crate) fn known_checks(names: &[String]) -> Result<()> {
+    let Some(unknown) = names.iter().find(|name| check(name).is_none()) else { return Ok(()) };
+    let near = nearest(unknown);
+    let hint = if near.is_empty() {
+        String::new()
+    } else {
+        format!("; did you mean {}?", near.join(", "))
+    };
+    bail!(
+        "there is no finding {}{hint} (keen preflight --list has all)",
+        crate::safe::text(unknown)
+    );
+}
+
+fn request(loaded: &Loaded, scope: &AuditScope, nodes: NodeSet) -> PreflightRequest {
+    PreflightRequest {
+        nodes,
+        left_out: scope.left_out(&loaded.topology),
+        tables: scope.tables.clone(),
+        wait: scope.wait,
+        scope: PreflightScope { shape: true, only_shape: false },
+    }
+}
+
+/// A plan of nothing, from nothing that was read.
+pub(crate) fn without_rows(loaded: &Loaded, scope: &AuditScope) -> Result<Planned> {
+    let started = Timestamp::now();
+    Ok(Planned {
+        plan: plan::make(&loaded.topology, Vec::new(), Evidence::default())?,
+        setup: SetupPlan::default(),
+        stopped: Vec::new(),
+        started,
+        took: std::time::Duration::ZERO,
+        left_out: scope.left_out(&loaded.topology),
+        audited: started.to_string(),
+        with_rows: false,
+        complete: true,
+        interrupted: false,
+        read: NodeSet::EMPTY,
+        topology_digest: loaded.digest.clone(),
+    })
+}
+
+/// Adds the steps by which links go on behind the rows of the plan.
+pub(crate) fn add_going_on(planned: &mut Planned) -> Result<()> {
+    planned.setup.steps = going_on(&planned.plan, &planned.stopped)?;
+    Ok(())
+}
+
+/// Adds steps of these kinds to a plan, from what a preflight finds now.
+pub(crate) fn add(
+    loaded: &Loaded,
+    scope: &AuditScope,
+    planned: &mut Planned,
+    (kinds, checks): (&[SetupKind], &[String]),
+    stop: &Stop,
+) -> Result<()> {
+    let clock = std::time::Instant::now();
+    // Links are judged by both of their ends.
+    let outcome = app::preflight::run(loaded, &request(loaded, scope, NodeSet::ALL), stop)?;
+    let choice = SetupChoice { kinds: kinds.to_vec(), checks: checks.to_vec(), nodes: scope.nodes };
+    let opener = NodeOpener::new(loaded, scope.wait, scope.silence, stop);
+    let mut open: BTreeMap<NodeId, Result<Box<dyn ChangeSetup>, ReadFault>> = BTreeMap::new();
+    let mut read = |node: NodeId, subject: &_| {
+        let opened = open.entry(node).or_insert_with(|| opener.setup(node));
+        match opened {
+            Ok(opened) => opened.state(subject),
+            Err(fault) => Err(fault.clone()),
+        }
+    };
+    let before = (planned.plan.step_count() + planned.setup.steps.len()) as u64;
+    let topology = &loaded.topology;
+    let report = &outcome.report;
+    let more = setup_steps::from_findings(topology, report, &choice, before, &mut read);
+    planned.setup.steps.extend(more.steps);
+    planned.setup.notes.extend(more.notes);
+    let unseen: Vec<&str> = {
+        let mut names: Vec<&str> =
+            report.unseen.iter().map(|unseen| &topology.nodes[unseen.node].name[..]).collect();
+        names.dedup();
+        names
+    };
+    if !unseen.is_empty() {
+        planned.setup.notes.push(format!(
+            "the preflight could not look at everything on {} (keen preflight says why)",
+            unseen.join(", ")
+        ));
+    }
+    planned.complete &= unseen.is_empty() && !more.incomplete;
+    for node in outcome.looks.iter().filter(|(_, look)| look.facts.is_some()).map(|(node, _)| *node)
+    {
+        planned.read.insert(node);
+    }
+    planned.took += clock.elapsed();
+    Ok(())
+}
+
+/// What these checks find now, in sentences.
+///
+/// # Errors
+/// Why that cannot be told.
+pub(crate) fn find_again(
+    loaded: &Loaded,
+    scope: &AuditScope,
+    checks: &[String],
+    stop: &Stop,
+) -> Result<Vec<String>, ReadFault> {
+    let outcome = app::preflight::run(loaded, &request(loaded, scope, NodeSet::ALL), stop);
+    let outcome = outcome.map_err(|error| ReadFault::new(error.to_string(), ""))?;
+    let report = &outcome.report;
+    let found =
+        report.findings.iter().filter(|finding| checks.iter().any(|c| c == finding.check.name));
+    let mut found: Vec<String> =
+        found.map(|finding| format!("{}: {}", finding.check.name, finding.found)).collect();
+    let unread = outcome.looks.iter().filter(|(_, look)| look.facts.is_none());
+    found.extend(
+        unread.map(|(node, _)| {
+            format!("{} could not be looked at", loaded.topology.nodes[*node].name)
+        }),
+    );
+    Ok(found)
+}

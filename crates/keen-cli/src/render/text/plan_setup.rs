@@ -1,0 +1,103 @@
+//! Steps of a plan that are not about rows, for people.
+
+use std::fmt::Write as _;
+
+use keen_core::plan::setup_steps::{SetupAct, SetupStep, way_back};
+use keen_core::setup::spell;
+use keen_core::topology::Topology;
+
+use super::style::{HEADING, hanging, styled};
+use crate::app::plan::Planned;
+use crate::numbers::counted;
+use crate::safe;
+
+/// Writes the steps, at most so many.
+pub(super) fn write(
+    out: &mut String,
+    topology: &Topology,
+    planned: &Planned,
+    show: usize,
+    columns: Option<usize>,
+) {
+    let steps = &planned.setup.steps;
+    if steps.is_empty() {
+        return;
+    }
+    let first = planned.plan.step_count() + 1;
+    let _ = writeln!(out, "\n{}", styled(HEADING, "Set-up"));
+    for (step, number) in steps.iter().zip(first..).take(show) {
+        write_step(out, topology, number, step, columns);
+    }
+    if steps.len() > show {
+        let more = counted((steps.len() - show) as u64, "more step", "more steps");
+        let _ = writeln!(out, "… and {more} (--show N shows more, --format json has all)");
+    }
+}
+
+fn write_step(
+    out: &mut String,
+    topology: &Topology,
+    number: usize,
+    step: &SetupStep,
+    columns: Option<usize>,
+) {
+    let node = &topology.nodes[step.node].name;
+    let field = |out: &mut String, name: &str, text: &str| {
+        super::plan::field(out, name, &safe::text(text), columns);
+    };
+    let lead = format!("  {number}. ");
+    match &step.act {
+        SetupAct::Change(change) => {
+            let kind = change.subject.kind().name();
+            let what = format!("{kind} on {node}: {}", safe::text(&change.to_string()));
+            out.push_str(&hanging(&lead, &what, columns));
+            if let Some((check, found)) = &step.evidence {
+                field(out, "found", &format!("{check}: {found}"));
+            }
+            field(out, "why", &step.purpose);
+            for other in &step.depends_on {
+                field(out, "after", &format!("step {other}"));
+            }
+            for link in &change.pauses {
+                field(out, "pauses", &format!("link {link}, which goes on after it"));
+            }
+            let engine = topology.nodes[step.node].at.engine();
+            for statement in spell::statements(engine, change).unwrap_or_default() {
+                field(out, "sql", &statement);
+            }
+            field(out, "undo", &way_back(step));
+        }
+        SetupAct::ByHand { what, done } => {
+            out.push_str(&hanging(&lead, &format!("by hand: {}", safe::text(what)), columns));
+            field(out, "why", &step.purpose);
+            for other in &step.depends_on {
+                field(out, "after", &format!("step {other}"));
+            }
+            let read: Vec<String> = done
+                .iter()
+                .map(|one| format!("{} = {}", one.subject, one.is.as_deref().unwrap_or("nothing")))
+                .collect();
+            let done = match read.is_empty() {
+                true => "no connection can tell; keen mend only reminds of it".to_owned(),
+                false => format!("when {node} reads {}", read.join(", ")),
+            };
+            field(out, "done", &done);
+        }
+        SetupAct::Wait { from, at_most } => {
+            let from = &topology.nodes[*from].name;
+            let what = format!(
+                "wait until {node} has what {from} had written, at most {} s",
+                at_most.as_secs()
+            );
+            out.push_str(&hanging(&lead, &what, columns));
+            field(out, "why", &step.purpose);
+            for other in &step.depends_on {
+                field(out, "after", &format!("step {other}"));
+            }
+        }
+        SetupAct::Check { findings } => {
+            let what = format!("check: a preflight no longer finds {}", findings.join(", "));
+            out.push_str(&hanging(&lead, &what, columns));
+        }
+    }
+}

@@ -1,0 +1,286 @@
+//! How a node is set up, as values that can be read, held against what is expected, and changed.
+//!
+//! A [`Subject`] names one such value: a setting, whether a link runs, whether a table is published. A
+//! [`SetupChange`] takes it from one value to another, so its guard is that it reads the one, its check that it reads
+//! the other, and its way back the same change turned round. [`spell`] says how an engine does that.
+
+pub mod port;
+pub mod spell;
+
+use std::fmt;
+
+use crate::topology::NodeId;
+
+/// A value of a node's set-up.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Subject {
+    /// A setting of the running server. MariaDB forgets a change of it at the next restart.
+    Setting {
+        /// Its name.
+        name: String,
+    },
+    /// A setting as the server itself keeps it for its next start or reload (PostgreSQL); none if it keeps none.
+    KeptSetting {
+        /// Its name.
+        name: String,
+        /// It is taken up at once, by a reload; else at the next start.
+        reload: bool,
+    },
+    /// A setting of a database, for all who connect to it (PostgreSQL); none if it has none of its own.
+    DatabaseSetting {
+        /// The database.
+        database: String,
+        /// Its name.
+        name: String,
+    },
+    /// Whether a link that leads to the node is switched on: [`ON`] or [`OFF`].
+    LinkSwitch {
+        /// The link, as the node calls it.
+        link: String,
+    },
+    /// By how many seconds a MariaDB connection is delayed on purpose.
+    LinkDelay {
+        /// The connection.
+        link: String,
+    },
+    /// Which writes a subscription asks for: `none` for those made on its source itself, or `any`.
+    LinkOrigin {
+        /// The subscription.
+        link: String,
+    },
+    /// Whether a publication has a table: [`YES`], or none.
+    PublishedTable {
+        /// The publication.
+        publication: String,
+        /// Its schema and its name, or its name.
+        table: Vec<String>,
+    },
+    /// The kinds of writes that a publication sends, in the order of the engine, with commas.
+    PublishedKinds {
+        /// The publication.
+        publication: String,
+    },
+    /// Whether a subscription takes a table of a publication: [`YES`], or none.
+    SubscribedTable {
+        /// The subscription.
+        link: String,
+        /// Its schema and its name on the receiver, or its name.
+        table: Vec<String>,
+        /// The rows that are there already are copied.
+        copy: bool,
+    },
+    /// Whether a table has rows: [`YES`], or none. It is only read.
+    TableRows {
+        /// Its schema and its name, or its name.
+        table: Vec<String>,
+    },
+    /// Whether something names the rows of a table to subscribers (PostgreSQL): [`YES`], or none. It is only read.
+    NamedRows {
+        /// Its schema and its name, or its name.
+        table: Vec<String>,
+    },
+    /// By what rows of a table are named to subscribers (PostgreSQL): `default` for the key, `full` for the whole row,
+    /// `nothing`, or `index` and its name.
+    RowNames {
+        /// Its schema and its name, or its name.
+        table: Vec<String>,
+    },
+}
+
+/// What a subject reads that is there.
+pub const YES: &str = "yes";
+/// What a link reads that is switched on.
+pub const ON: &str = "on";
+/// What a link reads that is switched off.
+pub const OFF: &str = "off";
+/// What a link reads that neither fetches nor applies, or one of the two, or both.
+#[must_use]
+pub fn switch_state(fetches: bool, applies: bool) -> &'static str {
+    match (fetches, applies) {
+        (true, true) => ON,
+        (false, false) => OFF,
+        (false, true) => "on, but does not fetch",
+        (true, false) => "on, but does not apply",
+    }
+}
+
+/// What names rows to subscribers by an index, before its name.
+pub const INDEX: &str = "index";
+/// What names rows whole to subscribers.
+pub const FULL: &str = "full";
+
+/// The kind of a step that is not about a row.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum SetupKind {
+    /// A setting of a server.
+    Setting,
+    /// A table.
+    Shape,
+    /// A link, or what its source publishes.
+    Link,
+}
+
+impl SetupKind {
+    /// Its name in plans.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Setting => "setting",
+            Self::Shape => "shape",
+            Self::Link => "link",
+        }
+    }
+}
+
+impl Subject {
+    /// Its place among changes of its kind: nothing stands before what it needs. What a link asks for comes before it
+    /// is switched on, and that before it takes up tables.
+    #[must_use]
+    pub fn rank(&self) -> u8 {
+        match self {
+            Self::LinkOrigin { .. } | Self::LinkDelay { .. } => 1,
+            Self::LinkSwitch { .. } => 2,
+            Self::PublishedKinds { .. } => 3,
+            Self::PublishedTable { .. } => 4,
+            Self::SubscribedTable { .. } => 5,
+            _ => 0,
+        }
+    }
+
+    /// The kind of step that changes it.
+    #[must_use]
+    pub fn kind(&self) -> SetupKind {
+        match self {
+            Self::Setting { .. } | Self::KeptSetting { .. } | Self::DatabaseSetting { .. } => {
+                SetupKind::Setting
+            }
+            Self::RowNames { .. } | Self::TableRows { .. } | Self::NamedRows { .. } => {
+                SetupKind::Shape
+            }
+            Self::LinkSwitch { .. }
+            | Self::LinkDelay { .. }
+            | Self::LinkOrigin { .. }
+            | Self::PublishedTable { .. }
+            | Self::PublishedKinds { .. }
+            | Self::SubscribedTable { .. } => SetupKind::Link,
+        }
+    }
+}
+
+impl fmt::Display for Subject {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Setting { name } => f.write_str(name),
+            Self::KeptSetting { name, .. } => write!(f, "{name}, as the server keeps it"),
+            Self::DatabaseSetting { database, name } => write!(f, "{name} of database {database}"),
+            Self::LinkSwitch { link } if link.is_empty() => f.write_str("the unnamed link"),
+            Self::LinkSwitch { link } => write!(f, "link {link}"),
+            Self::LinkDelay { link } => write!(f, "the delay of link {link}"),
+            Self::LinkOrigin { link } => write!(f, "the origin that {link} asks for"),
+            Self::PublishedTable { publication, table } => {
+                write!(f, "{} in publication {publication}", table.join("."))
+            }
+            Self::PublishedKinds { publication } => {
+                write!(f, "the kinds of writes of publication {publication}")
+            }
+            Self::SubscribedTable { link, table, .. } => {
+                write!(f, "{} in subscription {link}", table.join("."))
+            }
+            Self::TableRows { table } => write!(f, "having rows in {}", table.join(".")),
+            Self::NamedRows { table } => write!(f, "rows of {} being named", table.join(".")),
+            Self::RowNames { table } => write!(f, "what names rows of {}", table.join(".")),
+        }
+    }
+}
+
+/// A value of a node's set-up that is taken from one state to another.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SetupChange {
+    /// The value.
+    pub subject: Subject,
+    /// Its state before; none where there is none.
+    pub before: Option<String>,
+    /// Its state after; none where there will be none.
+    pub after: Option<String>,
+    /// Links of the node that are switched off while it is made, and on again.
+    pub pauses: Vec<String>,
+}
+
+impl SetupChange {
+    /// A change to a state; what it is before is still to be read.
+    #[must_use]
+    pub fn to(subject: Subject, after: &str) -> Self {
+        Self { subject, before: None, after: Some(after.to_owned()), pauses: Vec::new() }
+    }
+
+    /// The way back.
+    #[must_use]
+    pub fn reversed(&self) -> Self {
+        let (before, after) = (self.after.clone(), self.before.clone());
+        Self { before, after, ..self.clone() }
+    }
+}
+
+/// Whether two states of a subject are the same: engines print words in either case.
+#[must_use]
+pub fn same_state(one: Option<&str>, other: Option<&str>) -> bool {
+    match (one, other) {
+        (None, None) => true,
+        (Some(one), Some(other)) => one.eq_ignore_ascii_case(other),
+        _ => false,
+    }
+}
+
+/// A state as it is told.
+#[must_use]
+pub fn told(state: Option<&str>) -> &str {
+    match state {
+        None => "not there",
+        Some("") => "empty",
+        Some(state) => state,
+    }
+}
+
+impl fmt::Display for SetupChange {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let subject = &self.subject;
+        match (self.before.as_deref(), self.after.as_deref()) {
+            (None, Some(YES)) => write!(f, "add {subject}"),
+            (Some(YES), None) => write!(f, "take away {subject}"),
+            (before, after) => write!(f, "{subject}: {} -> {}", told(before), told(after)),
+        }
+    }
+}
+
+/// The way back of a change, in a few words.
+#[must_use]
+pub fn undone(change: &SetupChange) -> String {
+    match change.before.as_deref() {
+        None => "taken away again".to_owned(),
+        Some(before) => format!("back to {}", told(Some(before))),
+    }
+}
+
+/// What a node's set-up has to read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SetupCondition {
+    /// The node.
+    pub node: NodeId,
+    /// The value.
+    pub subject: Subject,
+    /// Its state; none where there has to be none.
+    pub is: Option<String>,
+}
+
+/// How far a change of a setting reaches, and what a person has to add.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Reach {
+    /// The server keeps it by itself.
+    Kept,
+    /// It is lost at the next restart unless a person writes it to the configuration file.
+    UntilRestart,
+    /// The server keeps it, and it holds from the next restart on.
+    AfterRestart,
+    /// Only a person can make it, in the configuration file, and restart the server.
+    ByHand,
+}

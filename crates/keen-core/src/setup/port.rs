@@ -1,0 +1,22 @@
+//! What changing a node's set-up needs from the node.
+
+use super::{SetupChange, Subject};
+use crate::fault::ReadFault;
+
+/// A node whose set-up is read and changed, value by value.
+pub trait ChangeSetup {
+    /// The account, in a few words; nothing of a file.
+    fn about(&self) -> String;
+
+    /// The state of a value; none where there is none.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when it cannot be read, or is none of this engine.
+    fn state(&mut self, subject: &Subject) -> Result<Option<String>, ReadFault>;
+
+    /// Makes a change. What it did not get to is seen by reading again.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when the node refuses, or nobody knows.
+    fn change(&mut self, change: &SetupChange) -> Result<(), ReadFault>;
+}

@@ -1,0 +1,131 @@
+//! How an engine changes a value of its set-up.
+
+use super::{INDEX, ON, SetupChange, Subject};
+use crate::observe::node::{in_quotes, skip_nothing};
+use crate::topology::Engine;
+
+/// The statements of a change, in order.
+///
+/// # Errors
+/// Why this engine cannot make it.
+pub fn statements(engine: Engine, change: &SetupChange) -> Result<Vec<String>, String> {
+    let spelled = match engine {
+        Engine::MariaDb => mariadb(change),
+        Engine::Postgres => postgres(change),
+        Engine::Sqlite => None,
+    };
+    spelled.ok_or_else(|| format!("{} cannot be changed on {}", change.subject, engine.name()))
+}
+
+/// A setting's name as it stands in a statement: what is none is not spelled.
+fn setting(name: &str) -> Option<&str> {
+    let fits = |c: char| c.is_ascii_alphanumeric() || c == '_' || c == '.';
+    (!name.is_empty() && name.chars().all(fits)).then_some(name)
+}
+
+/// A setting's value: a number and a switch as they are, anything else in quotes.
+fn value(value: &str) -> String {
+    let number = !value.is_empty() && value.chars().all(|c| c.is_ascii_digit());
+    let switch = ["on", "off"].iter().any(|word| value.eq_ignore_ascii_case(word));
+    if number || switch { value.to_owned() } else { in_quotes(value) }
+}
+
+fn mariadb(change: &SetupChange) -> Option<Vec<String>> {
+    let after = change.after.as_deref()?;
+    let core = match &change.subject {
+        Subject::Setting { name } => {
+            vec![format!("SET GLOBAL {} = {}", setting(name)?, value(after))]
+        }
+        Subject::LinkSwitch { link } => return Some(switched(link, after)),
+        Subject::LinkDelay { link } => {
+            let seconds: u64 = after.parse().ok()?;
+            vec![format!("CHANGE MASTER {} TO MASTER_DELAY = {seconds}", in_quotes(link))]
+        }
+        _ => return None,
+    };
+    // What is refused while a connection runs, and what a connection that was switched off must not skip.
+    let mut statements: Vec<String> = Vec::new();
+    statements.extend(change.pauses.iter().map(|link| stop_slave(link)));
+    statements.extend(core);
+    statements.extend(change.pauses.iter().flat_map(|link| started(link)));
+    Some(statements)
+}
+
+fn started(link: &str) -> [String; 2] {
+    [skip_nothing(link), format!("START SLAVE {}", in_quotes(link))]
+}
+
+fn stop_slave(link: &str) -> String {
+    format!("STOP SLAVE {}", in_quotes(link))
+}
+
+fn switched(link: &str, to: &str) -> Vec<String> {
+    let mut statements = vec![stop_slave(link)];
+    if to == ON {
+        statements.extend(started(link));
+    }
+    statements
+}
+
+fn postgres(change: &SetupChange) -> Option<Vec<String>> {
+    let quoted = |name: &str| Engine::Postgres.dialect().quoted(name);
+    let named =
+        |table: &[String]| table.iter().map(|part| quoted(part)).collect::<Vec<_>>().join(".");
+    let after = change.after.as_deref();
+    let statement = match &change.subject {
+        Subject::KeptSetting { name, reload } => {
+            let name = setting(name)?;
+            let mut statements = vec![match after {
+                Some(after) => format!("ALTER SYSTEM SET {name} = {}", value(after)),
+                None => format!("ALTER SYSTEM RESET {name}"),
+            }];
+            statements.extend(reload.then(|| "SELECT pg_reload_conf()".to_owned()));
+            return Some(statements);
+        }
+        Subject::DatabaseSetting { database, name } => {
+            let (database, name) = (quoted(database), setting(name)?);
+            match after {
+                Some(after) => format!("ALTER DATABASE {database} SET {name} = {}", value(after)),
+                None => format!("ALTER DATABASE {database} RESET {name}"),
+            }
+        }
+        Subject::LinkSwitch { link } => {
+            let word = if after? == ON { "ENABLE" } else { "DISABLE" };
+            format!("ALTER SUBSCRIPTION {} {word}", quoted(link))
+        }
+        Subject::LinkOrigin { link } => {
+            let origin = ["none", "any"].into_iter().find(|origin| Some(*origin) == after)?;
+            format!("ALTER SUBSCRIPTION {} SET (origin = {origin})", quoted(link))
+        }
+        Subject::PublishedTable { publication, table } => {
+            let word = if after.is_some() { "ADD" } else { "DROP" };
+            format!("ALTER PUBLICATION {} {word} TABLE {}", quoted(publication), named(table))
+        }
+        Subject::PublishedKinds { publication } => {
+            format!(
+                "ALTER PUBLICATION {} SET (publish = {})",
+                quoted(publication),
+                in_quotes(after?)
+            )
+        }
+        Subject::SubscribedTable { link, copy, .. } => {
+            let copied = if *copy && after.is_some() { "" } else { " WITH (copy_data = false)" };
+            format!("ALTER SUBSCRIPTION {} REFRESH PUBLICATION{copied}", quoted(link))
+        }
+        Subject::RowNames { table } => {
+            let by = match after?.split_once(' ') {
+                Some((INDEX, index)) => format!("USING INDEX {}", quoted(index)),
+                _ => ["DEFAULT", "FULL", "NOTHING"]
+                    .into_iter()
+                    .find(|word| after.is_some_and(|after| after.eq_ignore_ascii_case(word)))?
+                    .to_owned(),
+            };
+            format!("ALTER TABLE {} REPLICA IDENTITY {by}", named(table))
+        }
+        Subject::Setting { .. }
+        | Subject::LinkDelay { .. }
+        | Subject::TableRows { .. }
+        | Subject::NamedRows { .. } => return None,
+    };
+    Some(vec![statement])
+}

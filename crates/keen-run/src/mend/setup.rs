@@ -1,0 +1,346 @@
+//! Steps that are not about rows: one at a time, each with its guard read before it and its effect read after it.
+//!
+//! Nothing here is in a transaction, and need not be: a change takes a value from one state to another, and which of
+//! the two a node is in can be read. So a run that ends in the middle of a change leaves behind only the question which
+//! it is, and the next one asks it.
+
+use std::collections::BTreeSet;
+use std::time::{Duration, Instant};
+
+use keen_core::fault::ReadFault;
+use keen_core::links::fence::{Fence, GoingOn, Waiting};
+use keen_core::plan::setup_steps::{SetupAct, SetupStep};
+use keen_core::setup::port::ChangeSetup;
+use keen_core::setup::{ON, SetupChange, SetupCondition, Subject, same_state, told};
+use keen_core::topology::NodeId;
+use keen_core::topology::node_set::NodeSet;
+use keen_wire::plan::{BatchDocument, BatchState};
+
+use super::plan_file::PlanFile;
+use super::{LeftOut, LeftOutOf, MOST_LEFT_OUT, Mender};
+use crate::links::{NodeConnections, wait_until};
+
+/// Opens a node to read and change its set-up.
+pub type OpenSetup<'a> = dyn Fn(NodeId) -> Result<Box<dyn ChangeSetup>, ReadFault> + 'a;
+
+/// Looks at the nodes once more. What these checks still find, in sentences.
+pub type FindAgain<'a> = dyn Fn(&[String]) -> Result<Vec<String>, ReadFault> + 'a;
+
+/// A change is seen to hold within this time, or it does not hold.
+const HOLDS_WITHIN: Duration = Duration::from_secs(10);
+/// From one look at a link to the next.
+const BETWEEN_LOOKS: Duration = Duration::from_millis(500);
+/// From one reading to the next.
+const BETWEEN_READINGS: Duration = Duration::from_millis(200);
+
+/// What became of the changes of a node's set-up.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct SetupTally {
+    /// Changes that were made; in a dry run those that would be.
+    pub made: u64,
+    /// Changes that an earlier run had made.
+    pub made_before: u64,
+    /// Values that were as they should be already.
+    pub already: u64,
+    /// Changes that were not made.
+    pub left_out: u64,
+}
+
+/// Something that a person has to do.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HandWork {
+    /// The number of the step.
+    pub number: u64,
+    /// Where.
+    pub node: NodeId,
+    /// What is to be done.
+    pub what: String,
+    /// Whether it is done; none if no connection can tell.
+    pub is_done: Option<bool>,
+}
+
+/// What has been settled of the steps that are not about rows.
+#[derive(Default)]
+pub(super) struct SetupProgress {
+    /// The node at hand.
+    open: Option<(NodeId, Box<dyn ChangeSetup>)>,
+    /// Steps that are done, by whomever.
+    done: BTreeSet<u64>,
+}
+
+/// Whether a value reads as it should.
+enum Reads {
+    AsItShould,
+    /// The value, and what it reads.
+    Otherwise(Subject, Option<String>),
+}
+
+impl Mender<'_, '_> {
+    fn setup_of(&mut self, node: NodeId) -> Result<&mut dyn ChangeSetup, ReadFault> {
+        let there = self.setup.open.as_ref().is_some_and(|(of, _)| *of == node);
+        if !there {
+            self.setup.open = None;
+            self.setup.open = Some((node, (self.request.setup)(node)?));
+        }
+        match &mut self.setup.open {
+            Some((_, open)) => Ok(&mut **open),
+            None => Err(ReadFault::interrupted()),
+        }
+    }
+
+    pub(super) fn setup_tally(&mut self, node: NodeId) -> &mut SetupTally {
+        self.result.setup.entry(node).or_default()
+    }
+
+    fn leave_setup_out(&mut self, number: u64, step: &SetupStep, why: String) {
+        self.setup_tally(step.node).left_out += 1;
+        if self.result.left_out.len() < MOST_LEFT_OUT {
+            let of = match &step.act {
+                SetupAct::Change(change) => change.subject.to_string(),
+                SetupAct::ByHand { what, .. } => what.clone(),
+                SetupAct::Wait { .. } | SetupAct::Check { .. } => step.purpose.clone(),
+            };
+            let of = LeftOutOf::Setup(of);
+            self.result.left_out.push(LeftOut {
+                number,
+                node: step.node,
+                of,
+                why,
+                taken_back: false,
+            });
+        }
+    }
+
+    fn read(&mut self, conditions: &[SetupCondition]) -> Result<Reads, ReadFault> {
+        for condition in conditions {
+            let state = self.setup_of(condition.node)?.state(&condition.subject)?;
+            if !same_state(state.as_deref(), condition.is.as_deref()) {
+                return Ok(Reads::Otherwise(condition.subject.clone(), state));
+            }
+        }
+        Ok(Reads::AsItShould)
+    }
+
+    /// Carries out a step that is not about a row.
+    pub(super) fn set_up(&mut self, number: u64, step: &SetupStep) -> Result<(), ReadFault> {
+        let waits_for = step.depends_on.iter().find(|other| !self.is_done(**other)).copied();
+        match &step.act {
+            SetupAct::Check { findings } => {
+                if !self.request.dry_run && self.repairs() {
+                    self.result.findings_left = Some((self.request.find_again)(findings));
+                }
+            }
+            SetupAct::ByHand { what, done } => {
+                let is_done = match (waits_for, done.is_empty()) {
+                    (Some(_), _) => Some(false),
+                    (None, true) => None,
+                    (None, false) => match self.read(done) {
+                        Ok(reads) => Some(matches!(reads, Reads::AsItShould)),
+                        Err(fault) => {
+                            self.give_up(step.node, fault);
+                            return Ok(());
+                        }
+                    },
+                };
+                if is_done == Some(true) {
+                    self.setup.done.insert(number);
+                }
+                let (node, what) = (step.node, what.clone());
+                self.result.by_hand.push(HandWork { number, node, what, is_done });
+            }
+            SetupAct::Change(_) | SetupAct::Wait { .. } if waits_for.is_some() => {
+                let other = waits_for.unwrap_or_default();
+                let why = format!("step {other}, which has to be done before it, is not");
+                self.leave_setup_out(number, step, why);
+            }
+            SetupAct::Change(change) => self.change(number, step, change)?,
+            SetupAct::Wait { from, at_most } => {
+                let arrived = match self.request.dry_run {
+                    true => Ok(()),
+                    false => self.arrival(*from, step.node, *at_most),
+                };
+                match arrived {
+                    Ok(()) => drop(self.setup.done.insert(number)),
+                    Err(why) => self.leave_setup_out(number, step, why),
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn is_done(&self, number: u64) -> bool {
+        let made = self.undo.as_ref().is_some_and(|undo| undo.made.contains(number));
+        made || self.setup.done.contains(&number)
+    }
+
+    /// Waits until a node has what another had written by now.
+    ///
+    /// # Errors
+    /// Why it has not.
+    fn arrival(&self, from: NodeId, to: NodeId, at_most: Duration) -> Result<(), String> {
+        let topology = self.request.topology;
+        let name = |node: NodeId| &topology.nodes[node].name;
+        let nodes = NodeSet::of(from) | NodeSet::of(to);
+        let (mut connections, first) =
+            NodeConnections::begin(topology, nodes, self.request.fencing.watch);
+        let fence = Fence::at(&first);
+        let failures = |waiting: &Waiting| waiting.inflow.link.failures.unwrap_or(0);
+        let mut failed_before: Option<u64> = None;
+        let began = Instant::now();
+        loop {
+            wait_until(Instant::now(), BETWEEN_LOOKS, self.request.stop);
+            let passing = fence.passing(topology, &connections.again());
+            if passing.passed.contains(&(from, to)) {
+                return Ok(());
+            }
+            if let Some(waiting) = passing.waiting.get(&(from, to)) {
+                let before = *failed_before.get_or_insert(failures(waiting));
+                let again = match waiting.stopped_at_a_write() {
+                    Some(GoingOn::By(_)) => true,
+                    // It was about to try when it was looked at first.
+                    Some(GoingOn::Itself) => failures(waiting) > before + 1,
+                    None => false,
+                };
+                if again {
+                    let (from, to) = (name(from), name(to));
+                    return Err(format!(
+                        "{from} -> {to} stopped once more, at another write: plan again"
+                    ));
+                }
+            }
+            if began.elapsed() >= at_most || (self.request.stop)() {
+                let (from, to) = (name(from), name(to));
+                return Err(format!(
+                    "{to} does not have it after {} s: keen flow says where {from} -> {to} stands",
+                    began.elapsed().as_secs()
+                ));
+            }
+        }
+    }
+
+    /// The rest of the node has to wait; others go on.
+    fn give_up(&mut self, node: NodeId, fault: ReadFault) {
+        self.setup.open = None;
+        self.result.faults.insert(node, fault);
+    }
+
+    fn change(
+        &mut self,
+        number: u64,
+        step: &SetupStep,
+        change: &SetupChange,
+    ) -> Result<(), ReadFault> {
+        let node = step.node;
+        let looked = match self.read(&step.done()) {
+            Ok(Reads::AsItShould) => {
+                self.setup_tally(node).already += 1;
+                self.setup.done.insert(number);
+                return Ok(());
+            }
+            Ok(Reads::Otherwise(..)) => self.read(&step.guard()),
+            Err(fault) => Err(fault),
+        };
+        match looked {
+            Ok(Reads::AsItShould) => {}
+            Ok(Reads::Otherwise(subject, state)) => {
+                let expected = step.guard().into_iter().find(|one| one.subject == subject);
+                let expected = expected.and_then(|condition| condition.is);
+                let why = format!(
+                    "{subject} is {}, and the plan expects {}: plan again",
+                    told(state.as_deref()),
+                    told(expected.as_deref())
+                );
+                self.leave_setup_out(number, step, why);
+                return Ok(());
+            }
+            Err(fault) => {
+                self.give_up(node, fault);
+                return Ok(());
+            }
+        }
+        if self.request.dry_run {
+            self.setup_tally(node).made += 1;
+            self.setup.done.insert(number);
+            return Ok(());
+        }
+        let state = if self.repairs() { BatchState::Ready } else { BatchState::Undoing };
+        let batch = BatchDocument {
+            run: self.mark(0).run,
+            batch: self.undo.as_ref().map_or(1, |undo| u64::from(undo.last_batch) + 1),
+            node: self.request.topology.nodes[node].name.clone(),
+            state,
+            steps: vec![number],
+            transaction: None,
+        };
+        if let Some(undo) = &mut self.undo {
+            undo.keep(batch.clone())?;
+        }
+        let tried = self.setup_of(node).and_then(|open| open.change(change));
+        if tried.is_err() {
+            self.setup.open = None; // whatever state the session is in
+        }
+        let holds = self.settle(step, change)?;
+        self.keep_outcome(batch, holds)?;
+        if holds {
+            self.setup_tally(node).made += 1;
+            self.setup.done.insert(number);
+        } else {
+            let why = match tried {
+                Err(fault) => fault.to_string(),
+                Ok(()) => format!(
+                    "it was made, and {} does not hold it",
+                    self.request.topology.nodes[node].name
+                ),
+            };
+            self.leave_setup_out(number, step, why);
+        }
+        Ok(())
+    }
+
+    /// Waits until a change that was tried holds. Links that were switched off for it are switched on again whatever
+    /// came of it.
+    fn settle(&mut self, step: &SetupStep, change: &SetupChange) -> Result<bool, ReadFault> {
+        let began = Instant::now();
+        let holds = loop {
+            let state = self.setup_of(step.node)?.state(&change.subject)?;
+            let holds = same_state(state.as_deref(), change.after.as_deref());
+            // What reads as before was refused; of anything else nobody knows yet.
+            let refused = same_state(state.as_deref(), change.before.as_deref());
+            if holds || refused && began.elapsed() >= BETWEEN_READINGS {
+                break holds;
+            }
+            if began.elapsed() >= HOLDS_WITHIN {
+                break false;
+            }
+            std::thread::sleep(BETWEEN_READINGS);
+        };
+        for link in &change.pauses {
+            let subject = Subject::LinkSwitch { link: link.clone() };
+            let open = self.setup_of(step.node)?;
+            if open.state(&subject)?.as_deref() != Some(ON) {
+                open.change(&SetupChange::to(subject, ON))?;
+            }
+        }
+        Ok(holds)
+    }
+
+    /// Reads what became of a change that a run was about to make when it ended. False if it is about rows.
+    pub(super) fn settle_setup(
+        &mut self,
+        plan: &PlanFile,
+        unsure: &BatchDocument,
+    ) -> Result<bool, ReadFault> {
+        let at = (0..plan.len())
+            .find(|at| plan.place(*at).is_some_and(|(number, _)| unsure.steps.contains(&number)));
+        let Some(step) = at.and_then(|at| plan.setup(at)).cloned() else { return Ok(false) };
+        if let SetupAct::Change(change) = &step.act {
+            // In the file that takes a plan back, its steps stand turned round.
+            let undoes = plan.start.undoes.is_some();
+            let was_undone = unsure.state == BatchState::Undoing;
+            let tried = if undoes == was_undone { change.clone() } else { change.reversed() };
+            let holds = self.settle(&step, &tried)?;
+            self.keep_outcome(unsure.clone(), holds)?;
+        }
+        Ok(true)
+    }
+}

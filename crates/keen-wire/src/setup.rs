@@ -1,0 +1,552 @@
+//! Steps of a plan that are not about a row: documents, and how they become steps again.
+
+use std::time::Duration;
+
+use keen_core::plan::setup_steps::{SetupAct, SetupStep, way_back};
+use keen_core::setup::{SetupChange, SetupCondition, SetupKind, Subject, same_state, spell};
+use keen_core::topology::{NodeId, Topology};
+use serde::{Deserialize, Serialize};
+
+use crate::Unusable;
+use crate::plan::StepDocument;
+
+/// A value of a node's set-up that is changed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct SetupStepDocument {
+    /// Its number, from 1.
+    pub step: u64,
+    /// Where.
+    pub node: String,
+    /// What it is for, in a sentence.
+    pub purpose: String,
+    /// What it rests on.
+    pub evidence: Option<FindingEvidence>,
+    /// The numbers of the steps that have to be done before it.
+    pub depends_on: Vec<u64>,
+    /// The value that is changed.
+    pub subject: SubjectDocument,
+    /// Its state before; null where there is none.
+    pub before: Option<String>,
+    /// Its state after; null where there will be none.
+    pub after: Option<String>,
+    /// Links of the node that are switched off while it is made, and on again.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub pauses: Vec<String>,
+    /// The condition under which it may be made: what nodes have to read, the value itself among them.
+    pub guard: Vec<ConditionDocument>,
+    /// What is lost by it; null if nothing is lost.
+    pub loses: Option<String>,
+    /// Whether other nodes take it over, in a sentence.
+    pub replicates_onward: String,
+    /// The way back, in a sentence.
+    pub undo: String,
+    /// What is read once it is done.
+    pub done: Vec<ConditionDocument>,
+    /// Its statements, for people: they are spelled anew when it is carried out.
+    pub statements: Vec<String>,
+}
+
+/// Something that a person does.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct HandStepDocument {
+    /// Its number, from 1.
+    pub step: u64,
+    /// Where.
+    pub node: String,
+    /// What it is for, in a sentence.
+    pub purpose: String,
+    /// The numbers of the steps that have to be done before it.
+    pub depends_on: Vec<u64>,
+    /// What is to be done.
+    pub what: String,
+    /// What is read once it is done; empty if no connection can tell.
+    pub done: Vec<ConditionDocument>,
+}
+
+/// What the source of a link had written is waited for.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct WaitStepDocument {
+    /// Its number, from 1.
+    pub step: u64,
+    /// Where it has to arrive.
+    pub node: String,
+    /// What it is for, in a sentence.
+    pub purpose: String,
+    /// The numbers of the steps that have to be done before it.
+    pub depends_on: Vec<u64>,
+    /// The source.
+    pub from: String,
+    /// No longer than this, in seconds.
+    pub at_most_seconds: u64,
+}
+
+/// The proof: the same look once more.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct CheckStepDocument {
+    /// Its number, from 1.
+    pub step: u64,
+    /// The node of the first step.
+    pub node: String,
+    /// What it is for, in a sentence.
+    pub purpose: String,
+    /// The checks of the preflight that have to find nothing.
+    pub findings: Vec<String>,
+}
+
+/// A finding that a step rests on.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct FindingEvidence {
+    /// The check.
+    pub check: String,
+    /// What it found.
+    pub found: String,
+}
+
+/// What a node has to read.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct ConditionDocument {
+    /// The node.
+    pub node: String,
+    /// The value.
+    pub subject: SubjectDocument,
+    /// Its state; null where there has to be none.
+    pub is: Option<String>,
+}
+
+/// A value of a node's set-up.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(tag = "of", rename_all = "snake_case", deny_unknown_fields)]
+pub enum SubjectDocument {
+    /// A setting of the running server.
+    Setting {
+        /// Its name.
+        name: String,
+    },
+    /// A setting as the server itself keeps it.
+    KeptSetting {
+        /// Its name.
+        name: String,
+        /// It is taken up at once; else at the next start.
+        reload: bool,
+    },
+    /// A setting of a database.
+    DatabaseSetting {
+        /// The database.
+        database: String,
+        /// Its name.
+        name: String,
+    },
+    /// Whether a link is on or off.
+    LinkSwitch {
+        /// The link, as the receiver calls it.
+        link: String,
+    },
+    /// By how many seconds a link is delayed on purpose.
+    LinkDelay {
+        /// The link.
+        link: String,
+    },
+    /// Which writes a subscription asks for.
+    LinkOrigin {
+        /// The subscription.
+        link: String,
+    },
+    /// Whether a publication has a table.
+    PublishedTable {
+        /// The publication.
+        publication: String,
+        /// Its schema and its name, or its name.
+        table: Vec<String>,
+    },
+    /// The kinds of writes that a publication sends.
+    PublishedKinds {
+        /// The publication.
+        publication: String,
+    },
+    /// Whether a subscription takes a table.
+    SubscribedTable {
+        /// The subscription.
+        link: String,
+        /// Its schema and its name, or its name.
+        table: Vec<String>,
+        /// The rows that are there already are copied.
+        copy: bool,
+    },
+    /// Whether a table has rows; only read.
+    TableRows {
+        /// Its schema and its name, or its name.
+        table: Vec<String>,
+    },
+    /// Whether something names the rows of a table to subscribers; only read.
+    NamedRows {
+        /// Its schema and its name, or its name.
+        table: Vec<String>,
+    },
+    /// By what rows of a table are named to subscribers.
+    RowNames {
+        /// Its schema and its name, or its name.
+        table: Vec<String>,
+    },
+}
+
+/// Exchanges a subject and its document, variant by variant.
+macro_rules! exchanged {
+    ($($variant:ident { $($field:ident),* }),* $(,)?) => {
+        impl From<&Subject> for SubjectDocument {
+            fn from(subject: &Subject) -> Self {
+                match subject.clone() {
+                    $(Subject::$variant { $($field),* } => Self::$variant { $($field),* },)*
+                }
+            }
+        }
+
+        impl From<SubjectDocument> for Subject {
+            fn from(document: SubjectDocument) -> Self {
+                match document {
+                    $(SubjectDocument::$variant { $($field),* } => Self::$variant { $($field),* },)*
+                }
+            }
+        }
+    };
+}
+
+exchanged! {
+    Setting { name },
+    KeptSetting { name, reload },
+    DatabaseSetting { database, name },
+    LinkSwitch { link },
+    LinkDelay { link },
+    LinkOrigin { link },
+    PublishedTable { publication, table },
+    PublishedKinds { publication },
+    SubscribedTable { link, table, copy },
+    RowNames { table },
+    TableRows { table },
+    NamedRows { table },
+}
+
+/// A step as its document.
+#[must_use]
+pub fn setup_document(topology: &Topology, number: u64, step: &SetupStep) -> StepDocument {
+    let node = topology.nodes[step.node].name.clone();
+    let SetupStep { purpose, depends_on, .. } = step.clone();
+    match &step.act {
+        SetupAct::Change(change) => {
+            let engine = topology.nodes[step.node].at.engine();
+            let kind = change.subject.kind();
+            let document = SetupStepDocument {
+                step: number,
+                node,
+                purpose,
+                evidence: step
+                    .evidence
+                    .clone()
+                    .map(|(check, found)| FindingEvidence { check, found }),
+                depends_on,
+                subject: (&change.subject).into(),
+                before: change.before.clone(),
+                after: change.after.clone(),
+                pauses: change.pauses.clone(),
+                guard: conditions(topology, &step.guard()),
+                loses: None,
+                replicates_onward: ONWARD.to_owned(),
+                undo: way_back(step),
+                done: conditions(topology, &step.done()),
+                statements: spell::statements(engine, change).unwrap_or_default(),
+            };
+            match kind {
+                SetupKind::Setting => StepDocument::Setting(document),
+                SetupKind::Shape => StepDocument::Shape(document),
+                SetupKind::Link => StepDocument::Link(document),
+            }
+        }
+        SetupAct::ByHand { what, done } => StepDocument::ByHand(HandStepDocument {
+            step: number,
+            node,
+            purpose,
+            depends_on,
+            what: what.clone(),
+            done: conditions(topology, done),
+        }),
+        SetupAct::Wait { from, at_most } => StepDocument::Wait(WaitStepDocument {
+            step: number,
+            node,
+            purpose,
+            depends_on,
+            from: topology.nodes[*from].name.clone(),
+            at_most_seconds: at_most.as_secs(),
+        }),
+        SetupAct::Check { findings } => StepDocument::Check(CheckStepDocument {
+            step: number,
+            node,
+            purpose,
+            findings: findings.clone(),
+        }),
+    }
+}
+
+/// What is said of all of these steps.
+pub const ONWARD: &str = "no: it is made on this node alone, and engines do not pass it on";
+
+fn conditions(topology: &Topology, conditions: &[SetupCondition]) -> Vec<ConditionDocument> {
+    let document = |condition: &SetupCondition| ConditionDocument {
+        node: topology.nodes[condition.node].name.clone(),
+        subject: (&condition.subject).into(),
+        is: condition.is.clone(),
+    };
+    conditions.iter().map(document).collect()
+}
+
+/// A step of a plan that is not about a row, and its number.
+///
+/// # Errors
+/// The reason why it cannot be used: a node that there is not, a change that changes nothing or that its engine cannot
+/// make, no guard, a guard or a proof that is not that of the change.
+pub fn setup_step(
+    topology: &Topology,
+    document: StepDocument,
+) -> Result<(u64, SetupStep), Unusable> {
+    let read = SetupReader { topology };
+    match document {
+        StepDocument::Row(row) => Err(format!("step {} writes a row", row.step)),
+        StepDocument::Setting(document) => read.change(document, SetupKind::Setting),
+        StepDocument::Shape(document) => read.change(document, SetupKind::Shape),
+        StepDocument::Link(document) => read.change(document, SetupKind::Link),
+        StepDocument::ByHand(document) => {
+            let step = SetupStep {
+                node: read.node(&document.node)?,
+                purpose: document.purpose,
+                evidence: None,
+                depends_on: document.depends_on,
+                act: SetupAct::ByHand {
+                    what: document.what,
+                    done: read.conditions(document.done)?,
+                },
+            };
+            Ok((document.step, step))
+        }
+        StepDocument::Wait(document) => {
+            let step = SetupStep {
+                node: read.node(&document.node)?,
+                purpose: document.purpose,
+                evidence: None,
+                depends_on: document.depends_on,
+                act: SetupAct::Wait {
+                    from: read.node(&document.from)?,
+                    at_most: Duration::from_secs(document.at_most_seconds),
+                },
+            };
+            Ok((document.step, step))
+        }
+        StepDocument::Check(document) => {
+            let step = SetupStep {
+                node: read.node(&document.node)?,
+                purpose: document.purpose,
+                evidence: None,
+                depends_on: Vec::new(),
+                act: SetupAct::Check { findings: document.findings },
+            };
+            Ok((document.step, step))
+        }
+    }
+}
+
+struct SetupReader<'a> {
+    topology: &'a Topology,
+}
+
+impl SetupReader<'_> {
+    fn node(&self, name: &str) -> Result<NodeId, Unusable> {
+        let node = self.topology.node(name);
+        node.ok_or_else(|| format!("node {name} is not in the topology file"))
+    }
+
+    fn conditions(
+        &self,
+        documents: Vec<ConditionDocument>,
+    ) -> Result<Vec<SetupCondition>, Unusable> {
+        let condition = |document: ConditionDocument| {
+            let node = self.node(&document.node)?;
+            Ok(SetupCondition { node, subject: document.subject.into(), is: document.is })
+        };
+        documents.into_iter().map(condition).collect()
+    }
+
+    fn change(
+        &self,
+        document: SetupStepDocument,
+        kind: SetupKind,
+    ) -> Result<(u64, SetupStep), Unusable> {
+        let node = self.node(&document.node)?;
+        let SetupStepDocument { before, after, pauses, .. } = document;
+        let subject: Subject = document.subject.into();
+        if subject.kind() != kind {
+            return Err(format!("{subject} is no {}", kind.name()));
+        }
+        if same_state(before.as_deref(), after.as_deref()) {
+            return Err("it changes nothing".to_owned());
+        }
+        let change = SetupChange { subject, before, after, pauses };
+        spell::statements(self.topology.nodes[node].at.engine(), &change)?;
+        let step = SetupStep {
+            node,
+            purpose: document.purpose,
+            evidence: document.evidence.map(|evidence| (evidence.check, evidence.found)),
+            depends_on: document.depends_on,
+            act: SetupAct::Change(change),
+        };
+        // What a person added to them would not be looked at: it must not seem so.
+        if self.conditions(document.guard)? != step.guard() {
+            return Err("its guard is not that of its change".to_owned());
+        }
+        if self.conditions(document.done)? != step.done() {
+            return Err("what is read once it is done is not what it changes".to_owned());
+        }
+        Ok((document.step, step))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use keen_core::setup::ON;
+
+    fn topology() -> Topology {
+        let text = "name = \"huts\"\n\
+            [node.a]\nat = \"mariadb://keen@127.0.0.1/huts\"\nwrites = true\n[node.b]\nat = \"postgres://keen@127.0.0.1/huts\"\n\
+            [set.all]\ntables = [\"stay\"]\n[[link]]\nfrom = \"a\"\nto = \"b\"\ncarries = [\"all\"]\n";
+        let (topology, problems) = keen_core::topology::read(text);
+        topology.unwrap_or_else(|| panic!("{problems:?}"))
+    }
+
+    fn step(node: NodeId, change: SetupChange) -> SetupStep {
+        SetupStep {
+            node,
+            purpose: "changes arrive".to_owned(),
+            evidence: Some(("link-down".to_owned(), "it is off".to_owned())),
+            depends_on: vec![1],
+            act: SetupAct::Change(change),
+        }
+    }
+
+    fn setting(name: &str, before: &str, after: &str) -> SetupChange {
+        let subject = Subject::Setting { name: name.to_owned() };
+        SetupChange { before: Some(before.to_owned()), ..SetupChange::to(subject, after) }
+    }
+
+    fn subjects() -> Vec<(NodeId, SetupChange)> {
+        let (link, table) = ("l \"1".to_owned(), vec!["s".to_owned(), "stay".to_owned()]);
+        let publication = "p".to_owned();
+        let mut paused = setting("gtid_ignore_duplicates", "OFF", "ON");
+        paused.pauses = vec![link.clone()];
+        let on = |subject| SetupChange {
+            before: Some("off".to_owned()),
+            ..SetupChange::to(subject, ON)
+        };
+        vec![
+            (0, paused),
+            (0, on(Subject::LinkSwitch { link: link.clone() })),
+            (0, SetupChange::to(Subject::LinkDelay { link: link.clone() }, "60")),
+            (
+                1,
+                SetupChange::to(
+                    Subject::KeptSetting { name: "wal_level".to_owned(), reload: false },
+                    "logical",
+                ),
+            ),
+            (
+                1,
+                SetupChange::to(
+                    Subject::DatabaseSetting { database: "h".to_owned(), name: "a.b".to_owned() },
+                    "on",
+                )
+                .reversed(),
+            ),
+            (1, on(Subject::LinkSwitch { link: link.clone() })),
+            (1, SetupChange::to(Subject::LinkOrigin { link: link.clone() }, "none")),
+            (
+                1,
+                SetupChange::to(
+                    Subject::PublishedTable {
+                        publication: publication.clone(),
+                        table: table.clone(),
+                    },
+                    "yes",
+                ),
+            ),
+            (1, SetupChange::to(Subject::PublishedKinds { publication }, "insert, update")),
+            (
+                1,
+                SetupChange::to(
+                    Subject::SubscribedTable { link, table: table.clone(), copy: true },
+                    "yes",
+                ),
+            ),
+            (1, SetupChange::to(Subject::RowNames { table }, "index by name")),
+        ]
+    }
+
+    #[test]
+    fn a_step_comes_back_from_its_document_as_it_was() {
+        let topology = topology();
+        for (node, change) in subjects() {
+            for change in [change.clone(), change.reversed()] {
+                // What has no way back is none of a plan.
+                if spell::statements(topology.nodes[node].at.engine(), &change).is_err() {
+                    continue;
+                }
+                let step = step(node, change);
+                let json = serde_json::to_string(&setup_document(&topology, 7, &step)).unwrap();
+                let read = setup_step(&topology, serde_json::from_str(&json).unwrap());
+                assert_eq!(read, Ok((7, step)), "{json}");
+            }
+        }
+    }
+
+    #[test]
+    fn a_step_that_was_edited_wrongly_is_refused() {
+        let topology = topology();
+        let step = step(0, setting("binlog_format", "MIXED", "ROW"));
+        let right = serde_json::to_value(setup_document(&topology, 1, &step)).unwrap();
+        let wrong = |edit: &dyn Fn(&mut serde_json::Value)| {
+            let mut json = right.clone();
+            edit(&mut json);
+            match serde_json::from_value(json) {
+                Ok(document) => setup_step(&topology, document).unwrap_err(),
+                Err(error) => error.to_string(),
+            }
+        };
+        for (edit, said) in [
+            (
+                &(|j: &mut serde_json::Value| j["guard"] = serde_json::json!([]))
+                    as &dyn Fn(&mut serde_json::Value),
+                "its guard is not that",
+            ),
+            (&|j| j["guard"][0]["is"] = "ROW".into(), "its guard is not that"),
+            (&|j| j["done"][0]["is"] = "MIXED".into(), "what is read once it is done"),
+            (&|j| j["node"] = "c".into(), "node c is not in the topology file"),
+            (&|j| j["guard"][0]["node"] = "c".into(), "node c is not in the topology file"),
+            (&|j| j["act"] = "shape".into(), "binlog_format is no shape"),
+            (&|j| j["node"] = "b".into(), "cannot be changed on postgresql"),
+            (&|j| j["subject"]["name"] = "x = 1; DROP".into(), "cannot be changed on mariadb"),
+            (&|j| j["subject"]["of"] = "weather".into(), "unknown variant `weather`"),
+            (&|j| j["after"] = "mixed".into(), "it changes nothing"),
+            (
+                &|j| {
+                    j.as_object_mut().unwrap().remove("guard");
+                },
+                "missing field `guard`",
+            ),
+        ] {
+            let why = wrong(edit);
+            assert!(why.contains(said), "{said}: {why}");
+        }
+    }
+}
