@@ -13,6 +13,8 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::observe::links::Micros;
+use keen_core::row::schema::TableShape;
+use keen_core::setup::column::ColumnDefinition;
 use keen_core::topology::{ServerAddress, Tls};
 
 /// Advice for when a certificate cannot be checked.
@@ -150,5 +152,20 @@ mod tests {
     #[test]
     fn a_password_is_in_no_debug_output() {
         assert_eq!(format!("{:?}", Password::new("edelweiss".to_owned())), "Password(…)");
+    }
+}
+
+/// How a column is declared; none if there is no such column.
+///
+/// # Errors
+/// [`ReadFault`] when its declaration says more than a plan can.
+pub(crate) fn column_state(shape: &TableShape, column: &str) -> Result<Option<String>, ReadFault> {
+    let Some(column) = shape.column(column) else { return Ok(None) };
+    match ColumnDefinition::of(column) {
+        Some(definition) => Ok(Some(definition.to_string())),
+        None => Err(ReadFault::new(
+            format!("column {} is declared as more than a plan can say", column.name),
+            "change it by hand",
+        )),
     }
 }

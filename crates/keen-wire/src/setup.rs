@@ -179,6 +179,22 @@ pub enum SubjectDocument {
         /// The rows that are there already are copied.
         copy: bool,
     },
+    /// How a column is declared.
+    Column {
+        /// Its table, by its schema or database and its name, or its name.
+        table: Vec<String>,
+        /// Its name.
+        column: String,
+        /// The column that it comes after where it is added; null for the end.
+        after: Option<String>,
+    },
+    /// Whether a column holds anything but its default; only read.
+    FilledColumn {
+        /// Its table, by its schema or database and its name, or its name.
+        table: Vec<String>,
+        /// Its name.
+        column: String,
+    },
     /// Whether a table has rows; only read.
     TableRows {
         /// Its schema and its name, or its name.
@@ -229,6 +245,8 @@ exchanged! {
     SubscribedTable { link, table, copy },
     RowNames { table },
     TableRows { table },
+    Column { table, column, after },
+    FilledColumn { table, column },
     NamedRows { table },
 }
 
@@ -487,6 +505,28 @@ mod tests {
                 SetupChange::to(
                     Subject::SubscribedTable { link, table: table.clone(), copy: true },
                     "yes",
+                ),
+            ),
+            (
+                0,
+                SetupChange::to(
+                    Subject::Column {
+                        table: table.clone(),
+                        column: "phone".to_owned(),
+                        after: Some("x".to_owned()),
+                    },
+                    "varchar(20), null",
+                ),
+            ),
+            (
+                1,
+                SetupChange::to(
+                    Subject::Column {
+                        table: table.clone(),
+                        column: "phone".to_owned(),
+                        after: None,
+                    },
+                    "text, not null, default ''::text",
                 ),
             ),
             (1, SetupChange::to(Subject::RowNames { table }, "index by name")),

@@ -119,6 +119,7 @@ pub(super) fn connection(row: &Row) -> Incoming {
         receiving,
         applying,
         error,
+        error_number: Some(number("Last_SQL_Errno")).filter(|number| *number > 0),
         failures: None,
         delay: Some(Duration::from_secs(number("SQL_Delay"))).filter(|delay| !delay.is_zero()),
         filters: filters.chain(domains).collect(),

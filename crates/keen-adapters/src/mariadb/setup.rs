@@ -1,13 +1,15 @@
 //! Reading and changing values of a MariaDB server's set-up.
 
 use keen_core::fault::ReadFault;
+use keen_core::ports::ReadRows as _;
 use keen_core::setup::port::ChangeSetup;
 use keen_core::setup::{SetupChange, Subject, spell, switch_state};
 use keen_core::topology::Engine;
 use mysql::prelude::Queryable;
 
 use super::connect::{MariaDbSession, failed};
-use crate::server::Access;
+use super::{MariaDbNode, quoted};
+use crate::server::{Access, column_state};
 
 /// A MariaDB server whose set-up is changed.
 pub struct MariaDbSetup {
@@ -40,6 +42,17 @@ impl MariaDbSetup {
         let access = self.session.access().clone();
         let done = self.session.connection.query_drop(sql);
         done.map_err(|error| failed(&access, &mut self.session.given_up, doing, &error))
+    }
+
+    /// Whether a column has a comment, a rule for its values, or a property (`INVISIBLE`) that a change would drop.
+    fn says_more(&mut self, table: &[String], column: &str) -> Result<bool, ReadFault> {
+        let [database, table] = table else { return Ok(true) };
+        let sql = "SELECT COLUMN_COMMENT <> '' OR EXTRA <> '' OR EXISTS (SELECT 1 FROM information_schema.CHECK_CONSTRAINTS AS r \
+            WHERE r.CONSTRAINT_SCHEMA = c.TABLE_SCHEMA AND r.TABLE_NAME = c.TABLE_NAME AND r.LEVEL = 'Column' AND r.CONSTRAINT_NAME = c.COLUMN_NAME) \
+            FROM information_schema.COLUMNS AS c WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND COLUMN_NAME = ?";
+        let found: Vec<bool> =
+            self.session.rows("look at a column", sql, (database, table, column))?;
+        Ok(found.first().is_some_and(|more| *more))
     }
 
     /// What the server tells of a connection; none if there is none of that name.
@@ -76,6 +89,28 @@ impl ChangeSetup for MariaDbSetup {
             Subject::LinkDelay { link } => {
                 let Some(row) = self.connection(link)? else { return Ok(None) };
                 Ok(row.get("SQL_Delay"))
+            }
+            Subject::Column { table, column, .. } => {
+                let shape = MariaDbNode::open(self.session.access())?.shape(&table.join("."))?;
+                if self.says_more(&shape.qualified, column)? {
+                    return Err(ReadFault::new(
+                        format!(
+                            "column {column} has a comment, a rule or a property that a change would drop"
+                        ),
+                        "change it by hand",
+                    ));
+                }
+                column_state(&shape, column)
+            }
+            Subject::FilledColumn { table, column } => {
+                let named: Vec<String> = table.iter().map(|part| quoted(part)).collect();
+                let column = quoted(column);
+                let sql = format!(
+                    "SELECT 'yes' FROM {} WHERE NOT ({column} <=> DEFAULT({column})) LIMIT 1",
+                    named.join(".")
+                );
+                let found: Vec<String> = self.session.rows("look into a column", &sql, ())?;
+                Ok(found.into_iter().next())
             }
             other => Err(ReadFault::not_told(format!("MariaDB has no such thing as {other}"))),
         }

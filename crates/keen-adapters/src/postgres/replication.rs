@@ -37,6 +37,7 @@ fn pglogical_link(row: &Row) -> Incoming {
         receiving: half,
         applying: half,
         error: None,
+        error_number: None,
         failures: None,
         delay: None,
         filters: Vec::new(),
@@ -154,6 +155,7 @@ impl ReplicationLook<'_> {
                 source: ChangeSource { slot: row.get(3), ..ChangeSource::default() },
                 receiving: half,
                 applying: half,
+                error_number: None,
                 error: stopped_itself.then(|| {
                     "it disabled itself on an error, which is in the server's log".to_owned()
                 }),
@@ -265,6 +267,7 @@ impl ReplicationLook<'_> {
                 WorkerState::Tries
             },
             applying: if paused { WorkerState::Stopped } else { WorkerState::Runs },
+            error_number: None,
             error: paused.then(|| "replay is paused".to_owned()),
             failures: None,
             delay,

@@ -1,6 +1,8 @@
 //! Reading and changing values of a PostgreSQL server's set-up.
 
 use keen_core::fault::ReadFault;
+use keen_core::ports::ReadRows as _;
+use keen_core::setup::column::ColumnDefinition;
 use keen_core::setup::port::ChangeSetup;
 use keen_core::setup::{INDEX, SetupChange, Subject, spell};
 use keen_core::topology::Engine;
@@ -8,8 +10,8 @@ use tokio_postgres::error::SqlState;
 use tokio_postgres::types::ToSql;
 
 use super::connect::PostgresSession;
-use super::{queries, quoted};
-use crate::server::Access;
+use super::{PostgresNode, queries, quoted};
+use crate::server::{Access, column_state};
 
 /// A PostgreSQL server whose set-up is changed.
 pub struct PostgresSetup {
@@ -103,6 +105,18 @@ impl ChangeSetup for PostgresSetup {
             }
             Subject::RowNames { table } => {
                 self.first("look how rows are named", NAMES, &[&named(table), &INDEX])
+            }
+            Subject::Column { table, column, .. } => {
+                let shape = PostgresNode::open(self.session.access())?.shape(&table.join("."))?;
+                column_state(&shape, column)
+            }
+            Subject::FilledColumn { table, column } => {
+                let shape = PostgresNode::open(self.session.access())?.shape(&table.join("."))?;
+                let found = shape.column(column).and_then(ColumnDefinition::of);
+                let default = found.as_ref().and_then(ColumnDefinition::default).unwrap_or("NULL");
+                let (table, column) = (named(table), quoted(column));
+                let sql = format!("SELECT 'yes' FROM {table} WHERE {column} IS DISTINCT FROM {default} LIMIT 1");
+                self.first("look into a column", &sql, &[])
             }
             Subject::TableRows { table } => {
                 let sql = format!("SELECT 'yes' WHERE EXISTS (SELECT 1 FROM {})", named(table));

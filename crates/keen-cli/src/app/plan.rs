@@ -68,7 +68,7 @@ impl Planned {
     pub(crate) fn exit(&self) -> Exit {
         if self.interrupted {
             Exit::Interrupted
-        } else if !self.plan.is_empty() || !self.setup.steps.is_empty() {
+        } else if !self.plan.is_empty() || !self.setup.steps.is_empty() || self.setup.undecided {
             Exit::Found
         } else if self.complete {
             Exit::Agree

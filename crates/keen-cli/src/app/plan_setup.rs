@@ -102,6 +102,7 @@ pub(crate) fn add(
     let more = setup_steps::from_findings(topology, report, &choice, before, &mut read);
     planned.setup.steps.extend(more.steps);
     planned.setup.notes.extend(more.notes);
+    planned.setup.undecided = more.undecided;
     let unseen: Vec<&str> = {
         let mut names: Vec<&str> =
             report.unseen.iter().map(|unseen| &topology.nodes[unseen.node].name[..]).collect();

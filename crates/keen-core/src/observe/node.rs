@@ -171,6 +171,8 @@ pub struct Incoming {
     pub applying: WorkerState,
     /// The error that it stopped at or complains of.
     pub error: Option<String>,
+    /// The engine's number for that, where it tells one.
+    pub error_number: Option<u64>,
     /// How often it failed since the server last counted from nothing.
     pub failures: Option<u64>,
     /// How late it is on purpose.
@@ -198,6 +200,7 @@ impl Incoming {
             receiving: WorkerState::Untold,
             applying: WorkerState::Untold,
             error: None,
+            error_number: None,
             failures: None,
             delay: None,
             filters: Vec::new(),

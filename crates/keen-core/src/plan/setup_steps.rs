@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use crate::fault::ReadFault;
 use crate::preflight::legend::Area;
-use crate::preflight::{Finding, Report, WantedChange};
+use crate::preflight::{Finding, Report, Severity, WantedChange};
 use crate::setup::{
     OFF, ON, Reach, SetupChange, SetupCondition, SetupKind, Subject, YES, same_state, told, undone,
 };
@@ -75,6 +75,12 @@ impl SetupStep {
                 let subject = Subject::NamedRows { table: table.clone() };
                 guard.push(SetupCondition { node, subject, is: Some(YES.to_owned()) });
             }
+            // What somebody wrote into it would be lost.
+            Subject::Column { table, column, .. } if change.after.is_none() => {
+                let (table, column) = (table.clone(), column.clone());
+                let subject = Subject::FilledColumn { table, column };
+                guard.push(SetupCondition { node, subject, is: None });
+            }
             // A copy fails on rows that are there, or doubles them.
             Subject::SubscribedTable { table, copy: true, .. } if change.after.is_some() => {
                 let subject = Subject::TableRows { table: table.clone() };
@@ -133,6 +139,8 @@ pub struct SetupPlan {
     pub steps: Vec<SetupStep>,
     /// Notes to know before it is carried out.
     pub notes: Vec<String>,
+    /// A person has to decide about something that was found, and that is no mere note.
+    pub undecided: bool,
     /// Something that was asked for could not be read.
     pub incomplete: bool,
 }
@@ -164,6 +172,9 @@ impl SetupChoice {
     }
 }
 
+/// How long is waited for what arrives over a link that was switched on.
+const ARRIVES_WITHIN: Duration = Duration::from_secs(60);
+
 /// Reads the state of a value on a node.
 pub type ReadState<'a> = dyn FnMut(NodeId, &Subject) -> Result<Option<String>, ReadFault> + 'a;
 
@@ -175,8 +186,14 @@ pub fn from_findings(
     before: u64,
     read: &mut ReadState<'_>,
 ) -> SetupPlan {
-    let mut making =
-        Making { topology, choice, before, plan: SetupPlan::default(), by_hand: BTreeMap::new() };
+    let mut making = Making {
+        topology,
+        choice,
+        before,
+        plan: SetupPlan::default(),
+        by_hand: BTreeMap::new(),
+        sources: BTreeMap::new(),
+    };
     let findings: Vec<&Finding> = report.findings.iter().filter(|f| choice.has(f)).collect();
     let mut wanted: Vec<(&Finding, &WantedChange)> =
         findings.iter().flat_map(|f| f.wants.iter().map(move |wanted| (*f, wanted))).collect();
@@ -194,8 +211,10 @@ pub fn from_findings(
         let name = finding.check.name;
         if finding.wants.is_empty() && choice.is_of(finding) && !undecided.contains(&name) {
             undecided.push(name);
+            making.plan.undecided |= finding.level != Severity::Note;
         }
     }
+    making.arrivals();
     making.hands();
     if !mended.is_empty()
         && let Some(node) = making.plan.steps.first().map(|step| step.node)
@@ -236,6 +255,8 @@ struct Making<'a> {
     before: u64,
     plan: SetupPlan,
     by_hand: BTreeMap<NodeId, NodeHands>,
+    /// Where links that are switched on come from.
+    sources: BTreeMap<(NodeId, String), NodeId>,
 }
 
 impl Making<'_> {
@@ -270,6 +291,12 @@ impl Making<'_> {
                 return false;
             }
         };
+        if let Subject::LinkSwitch { link } = &change.subject
+            && let [(from, to)] = &finding.links[..]
+            && to == node
+        {
+            self.sources.insert((*node, link.clone()), *from);
+        }
         let number = self.before + self.plan.steps.len() as u64 + 1;
         let there = same_state(state.as_deref(), change.after.as_deref());
         if !there {
@@ -328,6 +355,26 @@ impl Making<'_> {
             .iter()
             .filter(|wanted| matches!(wanted.change.subject, Subject::PublishedTable { .. }));
         publishes.filter_map(|wanted| self.number_of(wanted.node, &wanted.change.subject)).collect()
+    }
+
+    /// Whoever switches a link on wants to know that something arrives.
+    fn arrivals(&mut self) {
+        let steps = self.plan.steps.iter().zip(self.before + 1..);
+        let switches = steps.filter_map(|(step, number)| {
+            let SetupAct::Change(change) = &step.act else { return None };
+            let Subject::LinkSwitch { link } = &change.subject else { return None };
+            let from = self.sources.get(&(step.node, link.clone()))?;
+            Some((step.node, *from, number))
+        });
+        for (node, from, number) in switches.collect::<Vec<_>>() {
+            self.plan.steps.push(SetupStep {
+                node,
+                purpose: "what waited for the link has arrived".to_owned(),
+                evidence: None,
+                depends_on: vec![number],
+                act: SetupAct::Wait { from, at_most: ARRIVES_WITHIN },
+            });
+        }
     }
 
     /// One step for each thing that a person has to do on a node.

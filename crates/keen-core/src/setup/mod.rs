@@ -4,6 +4,7 @@
 //! [`SetupChange`] takes it from one value to another, so its guard is that it reads the one, its check that it reads
 //! the other, and its way back the same change turned round. [`spell`] says how an engine does that.
 
+pub mod column;
 pub mod port;
 pub mod spell;
 
@@ -68,6 +69,22 @@ pub enum Subject {
         table: Vec<String>,
         /// The rows that are there already are copied.
         copy: bool,
+    },
+    /// How a column is declared, as [`column::ColumnDefinition`] says it; none if there is no such column.
+    Column {
+        /// Its table, by its schema or database and its name, or its name.
+        table: Vec<String>,
+        /// Its name.
+        column: String,
+        /// The column that it comes after where it is added (MariaDB, whose links go by the order); none for the end.
+        after: Option<String>,
+    },
+    /// Whether a column holds anything but its default: [`YES`], or none. It is only read.
+    FilledColumn {
+        /// Its table, by its schema or database and its name, or its name.
+        table: Vec<String>,
+        /// Its name.
+        column: String,
     },
     /// Whether a table has rows: [`YES`], or none. It is only read.
     TableRows {
@@ -154,9 +171,11 @@ impl Subject {
             Self::Setting { .. } | Self::KeptSetting { .. } | Self::DatabaseSetting { .. } => {
                 SetupKind::Setting
             }
-            Self::RowNames { .. } | Self::TableRows { .. } | Self::NamedRows { .. } => {
-                SetupKind::Shape
-            }
+            Self::RowNames { .. }
+            | Self::Column { .. }
+            | Self::FilledColumn { .. }
+            | Self::TableRows { .. }
+            | Self::NamedRows { .. } => SetupKind::Shape,
             Self::LinkSwitch { .. }
             | Self::LinkDelay { .. }
             | Self::LinkOrigin { .. }
@@ -185,6 +204,12 @@ impl fmt::Display for Subject {
             }
             Self::SubscribedTable { link, table, .. } => {
                 write!(f, "{} in subscription {link}", table.join("."))
+            }
+            Self::Column { table, column, .. } => {
+                write!(f, "column {column} of {}", table.join("."))
+            }
+            Self::FilledColumn { table, column } => {
+                write!(f, "values in column {column} of {}", table.join("."))
             }
             Self::TableRows { table } => write!(f, "having rows in {}", table.join(".")),
             Self::NamedRows { table } => write!(f, "rows of {} being named", table.join(".")),
@@ -247,6 +272,12 @@ impl fmt::Display for SetupChange {
         match (self.before.as_deref(), self.after.as_deref()) {
             (None, Some(YES)) => write!(f, "add {subject}"),
             (Some(YES), None) => write!(f, "take away {subject}"),
+            (None, Some(after)) if matches!(subject, Subject::Column { .. }) => {
+                write!(f, "add {subject}: {after}")
+            }
+            (Some(_), None) if matches!(subject, Subject::Column { .. }) => {
+                write!(f, "take away {subject}")
+            }
             (before, after) => write!(f, "{subject}: {} -> {}", told(before), told(after)),
         }
     }

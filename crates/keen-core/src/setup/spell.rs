@@ -1,5 +1,6 @@
 //! How an engine changes a value of its set-up.
 
+use super::column::ColumnDefinition;
 use super::{INDEX, ON, SetupChange, Subject};
 use crate::observe::node::{in_quotes, skip_nothing};
 use crate::topology::Engine;
@@ -30,7 +31,44 @@ fn value(value: &str) -> String {
     if number || switch { value.to_owned() } else { in_quotes(value) }
 }
 
+/// Out of the binary log: each node gets its own.
+fn mariadb_column(change: &SetupChange) -> Option<Vec<String>> {
+    let Subject::Column { table, column, after: place } = &change.subject else { return None };
+    let quoted = |name: &str| Engine::MariaDb.dialect().quoted(name);
+    let named = table.iter().map(|part| quoted(part)).collect::<Vec<_>>().join(".");
+    let sides = (declared(&change.before)?, declared(&change.after)?);
+    let what = match &sides {
+        (None, Some(after)) => {
+            let place = place.as_ref().map(|place| format!(" AFTER {}", quoted(place)));
+            let definition = after.sql(Engine::MariaDb);
+            format!("ADD COLUMN {} {definition}{}", quoted(column), place.unwrap_or_default())
+        }
+        (Some(_), None) => format!("DROP COLUMN {}", quoted(column)),
+        (Some(_), Some(after)) => {
+            format!("MODIFY {} {}", quoted(column), after.sql(Engine::MariaDb))
+        }
+        (None, None) => return None,
+    };
+    Some(vec![
+        "SET SESSION sql_log_bin = 0".to_owned(),
+        format!("ALTER TABLE {named} {what}"),
+        "SET SESSION sql_log_bin = 1".to_owned(),
+    ])
+}
+
+/// The declaration that a state says; none inside if there is no such column.
+#[expect(clippy::option_option, reason = "no declaration, and one that cannot be said")]
+fn declared(state: &Option<String>) -> Option<Option<ColumnDefinition>> {
+    match state {
+        None => Some(None),
+        Some(state) => ColumnDefinition::parse(state).map(Some),
+    }
+}
+
 fn mariadb(change: &SetupChange) -> Option<Vec<String>> {
+    if let Subject::Column { .. } = &change.subject {
+        return mariadb_column(change);
+    }
     let after = change.after.as_deref()?;
     let core = match &change.subject {
         Subject::Setting { name } => {
@@ -112,6 +150,20 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
             let copied = if *copy && after.is_some() { "" } else { " WITH (copy_data = false)" };
             format!("ALTER SUBSCRIPTION {} REFRESH PUBLICATION{copied}", quoted(link))
         }
+        Subject::Column { table, column, .. } => {
+            let (table, name) = (named(table), quoted(column));
+            match (declared(&change.before)?, declared(&change.after)?) {
+                (None, Some(after)) => {
+                    let definition = after.sql(Engine::Postgres);
+                    format!("ALTER TABLE {table} ADD COLUMN {name} {definition}")
+                }
+                (Some(_), None) => format!("ALTER TABLE {table} DROP COLUMN {name}"),
+                (Some(before), Some(after)) if before.is_but_for_its_type(&after) => {
+                    format!("ALTER TABLE {table} ALTER COLUMN {name} TYPE {}", after.declared())
+                }
+                _ => return None,
+            }
+        }
         Subject::RowNames { table } => {
             let by = match after?.split_once(' ') {
                 Some((INDEX, index)) => format!("USING INDEX {}", quoted(index)),
@@ -124,6 +176,7 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
         }
         Subject::Setting { .. }
         | Subject::LinkDelay { .. }
+        | Subject::FilledColumn { .. }
         | Subject::TableRows { .. }
         | Subject::NamedRows { .. } => return None,
     };

@@ -29,6 +29,8 @@ pub const CHECKS_WITH_COMMANDS: &[(&str, &str)] = &[
     ("references-off", "preflight_mariadb: settings_that_make_writes_fail_or_part_are_found"),
     ("slot-times-out", "preflight_postgres: a_server_that_gives_up_slots_is_found"),
     ("silence-noticed-late", SETTINGS),
+    ("column-missing", SHAPES),
+    ("column-type", SHAPES),
     (
         "column-order",
         "preflight_mariadb: columns_that_two_peers_added_at_once_are_recognised_and_put_in_order",
@@ -49,6 +51,8 @@ pub const CHECKS_WITH_COMMANDS: &[(&str, &str)] = &[
     ),
 ];
 
+const SHAPES: &str = "mend_setup: columns_of_a_mariadb_mesh_are_mended_while_all_write";
+const SHAPES_POSTGRES: &str = "mend_setup: columns_of_postgresql_peers_are_mended_while_all_write";
 const SETUP_UNDONE: &str =
     "mend_setup: settings_and_links_of_postgresql_peers_are_mended_and_taken_back";
 const SETTINGS: &str =
@@ -75,9 +79,7 @@ pub const CHECKS_WITHOUT: &[(&str, &str)] = &[
     ("clock-off", "a clock that jumps does harm of its own"),
     ("table-missing", "with which rows it is to begin, keen does not know"),
     ("table-surplus", "it may be meant so"),
-    ("column-missing", "what it is to hold, keen does not know"),
     ("column-surplus", "what it holds would be lost"),
-    ("column-type", "a column that is made narrower loses what does not fit"),
     ("column-null", "which of them is right, keen does not know"),
     ("column-default", "which of them is right, keen does not know"),
     ("column-collation", "two keys can become one"),
@@ -253,6 +255,12 @@ pub const RUN: &[(&str, &str)] = &[
         "SET SESSION sql_log_bin = 0; ALTER TABLE {} MODIFY",
         "preflight_mariadb: columns_that_two_peers_added_at_once_are_recognised_and_put_in_order",
     ),
+    ("ALTER TABLE {named} {what}", SHAPES),
+    ("ALTER TABLE {table} ADD COLUMN", SHAPES_POSTGRES),
+    ("ALTER TABLE {table} DROP COLUMN", SHAPES_POSTGRES),
+    ("ALTER TABLE {table} ALTER COLUMN", SHAPES_POSTGRES),
+    ("SET SESSION sql_log_bin = 0", SHAPES),
+    ("SET SESSION sql_log_bin = 1", SHAPES),
     ("CREATE SCHEMA IF NOT EXISTS", DERIVED),
     ("ALTER TABLE {place} ADD {key}", DERIVED),
     ("CREATE EXTENSION", DERIVED),

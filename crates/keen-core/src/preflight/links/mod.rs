@@ -251,9 +251,14 @@ fn running(checks: &mut CheckContext<'_>, known: &ResolvedInflow<'_>) {
     checks.find(match link.means {
         // Started without more it would only stop at the same row again.
         ReplicationKind::BinaryLog if link.error.is_some() && link.applying == WorkerState::Stopped => {
-            let code = link.error.as_deref().and_then(error_number);
+            let code = link.error_number;
             let start = link.starting().join("; ");
-            finding.advise(Some(*to), stopped_at_a_row(code, receiver, &start))
+            let finding = finding.advise(Some(*to), stopped_at_a_row(code, receiver, &start));
+            match code {
+                // Once the tables are as they should be it goes on; before that it stops there again, and no worse.
+                Some(code) if OF_TABLES.contains(&code) => finding.want_quietly(*to, switch_on(link)),
+                _ => finding,
+            }
         }
         ReplicationKind::Subscription if link.error.is_some() => finding.advise(
             Some(*to),
@@ -270,14 +275,11 @@ fn running(checks: &mut CheckContext<'_>, known: &ResolvedInflow<'_>) {
     });
 }
 
+/// MariaDB's errors at a table that is missing or lacks a column, or whose columns do not take what comes.
+const OF_TABLES: [u64; 5] = [1054, 1146, 1406, 1535, 1677];
+
 fn switch_on(link: &Incoming) -> SetupChange {
     SetupChange::to(Subject::LinkSwitch { link: link.name.clone() }, ON)
-}
-
-/// The number that the server's own message has: "... Error_code: 1062; ..." or "Duplicate entry".
-fn error_number(message: &str) -> Option<u64> {
-    let (_, rest) = message.split_once("Error_code: ")?;
-    rest.chars().take_while(char::is_ascii_digit).collect::<String>().parse().ok()
 }
 
 fn undeclared(checks: &mut CheckContext<'_>, known: &ResolvedInflow<'_>) {

@@ -12,6 +12,8 @@ use crate::preflight::legend::{
 use crate::preflight::{Finding, Severity};
 use crate::row::conversion::{self, CommonKind};
 use crate::row::schema::ColumnShape;
+use crate::setup::column::{ColumnDefinition, widens};
+use crate::setup::{Reach, SetupChange, Subject};
 use crate::topology::{Engine, NodeId};
 
 impl TableChecks<'_, '_> {
@@ -69,9 +71,84 @@ impl TableChecks<'_, '_> {
             };
             let found = found
                 .replace("has column", if with.len() > 1 { "have column" } else { "has column" });
-            let finding = self.finding(check, level, &nodes, found).on_links(links).will(effect);
+            let mut finding =
+                self.finding(check, level, &nodes, found).on_links(links).will(effect);
+            if check == &COLUMN_MISSING {
+                for node in self.receivers_first(&without) {
+                    if let Some(change) = self.added(node, &name, &with) {
+                        finding = finding.want(node, self.looks[&node].0, Reach::Kept, change);
+                    }
+                }
+                if !finding.wants.is_empty() {
+                    finding = finding.advise(
+                        None,
+                        format!("then keen audit --table {} shows the values that are still missing, and keen plan what would repair them", self.table),
+                    );
+                }
+            }
             self.checks.find(finding);
         }
+    }
+
+    /// Nodes in an order in which none sends to one that comes later, as far as there is one.
+    fn receivers_first(&self, nodes: &[NodeId]) -> Vec<NodeId> {
+        let mut left = nodes.to_vec();
+        let mut ordered = Vec::new();
+        while !left.is_empty() {
+            let sends = |node: &NodeId| {
+                self.links.iter().any(|(from, to)| from == node && to != node && left.contains(to))
+            };
+            let at = left.iter().position(|node| !sends(node)).unwrap_or(0);
+            ordered.push(left.remove(at));
+        }
+        ordered
+    }
+
+    /// A column that a node lacks, declared as on the nodes of its engine that have it, if they agree and rows need no
+    /// value of somebody's choice.
+    fn added(&self, node: NodeId, name: &str, with: &[NodeId]) -> Option<SetupChange> {
+        let engine = self.looks[&node].0;
+        let of_engine = |other: &&NodeId| self.looks[other].0 == engine;
+        let mut definitions = with
+            .iter()
+            .filter(of_engine)
+            .map(|other| self.column(*other, name).and_then(ColumnDefinition::of));
+        let definition = definitions.next()??;
+        if !definition.is_optional() || definitions.any(|other| other.as_ref() != Some(&definition))
+        {
+            return None;
+        }
+        // Where links go by the order of columns, it has to come where the others have it.
+        let source = with.iter().find(|other| self.looks[other].0 == engine)?;
+        let columns = &self.looks[source].1.shape.columns;
+        let at = columns.iter().position(|column| column.name.eq_ignore_ascii_case(name))?;
+        let before = at.checked_sub(1).and_then(|at| columns.get(at));
+        let after = match (engine, before) {
+            (Engine::MariaDb, None) => return None,
+            (Engine::MariaDb, Some(before)) => {
+                self.column(node, &before.name)?;
+                Some(self.local_name(node, &before.name).to_owned())
+            }
+            (Engine::Postgres | Engine::Sqlite, _) => None,
+        };
+        let subject = Subject::Column {
+            table: self.named(node),
+            column: self.local_name(node, name).to_owned(),
+            after,
+        };
+        Some(SetupChange::to(subject, &definition.to_string()))
+    }
+
+    /// A table as a node calls it, in parts.
+    fn named(&self, node: NodeId) -> Vec<String> {
+        let name = self.checks.topology.nodes[node].name_of(self.table);
+        name.split('.').map(str::to_owned).collect()
+    }
+
+    /// A column as a node calls it.
+    fn local_name<'n>(&'n self, node: NodeId, name: &'n str) -> &'n str {
+        let aliases = self.checks.topology.nodes[node].column_names.get(self.table);
+        aliases.and_then(|aliases| aliases.get(name)).map_or(name, String::as_str)
     }
 
     fn is_last(&self, name: &str, with: &[NodeId]) -> bool {
@@ -194,9 +271,7 @@ impl TableChecks<'_, '_> {
 
     /// A column as a MariaDB node calls it, quoted.
     fn local_column(&self, node: NodeId, name: &str) -> String {
-        let aliases = self.checks.topology.nodes[node].column_names.get(self.table);
-        let local = aliases.and_then(|aliases| aliases.get(name)).map_or(name, String::as_str);
-        Engine::MariaDb.dialect().quoted(local)
+        Engine::MariaDb.dialect().quoted(self.local_name(node, name))
     }
 
     /// All that has to be said of a MariaDB column so that it stays as it is.
@@ -304,9 +379,51 @@ impl TableChecks<'_, '_> {
             _ if mixed => return, // the same thing in two engines' words
             _ => (Severity::Note, "nothing as long as values fit both".to_owned()),
         };
-        let finding =
+        let mut finding =
             self.finding(&COLUMN_TYPE, level, &nodes, found).on_links(narrower).will(effect);
+        for engine in [Engine::Postgres, Engine::MariaDb] {
+            for (node, change) in self.widened(name, engine) {
+                finding = finding.want(node, engine, Reach::Kept, change);
+            }
+        }
         self.checks.find(finding);
+    }
+
+    /// Columns of an engine's nodes that are narrower than the widest of them, made as wide; none where no type holds
+    /// all that the others hold.
+    fn widened(&self, name: &str, engine: Engine) -> Vec<(NodeId, SetupChange)> {
+        let of_engine = self.looks.iter().filter(|(_, (of, _))| *of == engine);
+        let have: BTreeMap<NodeId, &ColumnShape> = of_engine
+            .filter_map(|(node, (_, look))| Some((*node, look.shape.column(name)?)))
+            .collect();
+        let differs = |one: &ColumnShape, other: &ColumnShape| {
+            !one.declared.eq_ignore_ascii_case(&other.declared)
+        };
+        let widest = have.values().find(|wide| {
+            have.values().all(|other| !differs(wide, other) || widens(engine, other, wide))
+        });
+        let Some(wide) = widest.and_then(|wide| ColumnDefinition::of(wide)) else {
+            return Vec::new();
+        };
+        let narrow: Vec<NodeId> = have
+            .iter()
+            .filter(|(_, column)| !column.declared.eq_ignore_ascii_case(wide.declared()))
+            .map(|(node, _)| *node)
+            .collect();
+        let change = |node: NodeId| {
+            let subject = Subject::Column {
+                table: self.named(node),
+                column: self.local_name(node, name).to_owned(),
+                after: None,
+            };
+            let own = ColumnDefinition::of(have[&node])?;
+            let change = SetupChange::to(subject, &own.typed_as(&wide).to_string());
+            Some((node, SetupChange { before: Some(own.to_string()), ..change }))
+        };
+        // One that cannot be said in full stays as it is, and so do the others.
+        let changes: Option<Vec<_>> =
+            self.receivers_first(&narrow).into_iter().map(change).collect();
+        changes.unwrap_or_default()
     }
 
     pub(super) fn nulls(&mut self, name: &str) {
