@@ -145,16 +145,6 @@ pub(crate) fn now() -> Micros {
     i64::try_from(since.as_micros()).unwrap_or(i64::MAX)
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_password_is_in_no_debug_output() {
-        assert_eq!(format!("{:?}", Password::new("edelweiss".to_owned())), "Password(…)");
-    }
-}
-
 /// How a column is declared; none if there is no such column.
 ///
 /// # Errors
@@ -167,5 +157,15 @@ pub(crate) fn column_state(shape: &TableShape, column: &str) -> Result<Option<St
             format!("column {} is declared as more than a plan can say", column.name),
             "change it by hand",
         )),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_password_is_in_no_debug_output() {
+        assert_eq!(format!("{:?}", Password::new("edelweiss".to_owned())), "Password(…)");
     }
 }

@@ -153,6 +153,22 @@ pub enum SubjectDocument {
         /// The link.
         link: String,
     },
+    /// Whether a subscription is past a commit of its source.
+    PassedCommit {
+        /// The subscription.
+        link: String,
+        /// Where the commit stands in the source's log.
+        commit: String,
+        /// The subscription is switched on for it.
+        enable: bool,
+    },
+    /// What a MariaDB server has applied last of a domain.
+    AppliedOfDomain {
+        /// The domain.
+        domain: u32,
+        /// Connections that are switched off for a change of it, and stay so.
+        stops: Vec<String>,
+    },
     /// Which writes a subscription asks for.
     LinkOrigin {
         /// The subscription.
@@ -240,6 +256,8 @@ exchanged! {
     LinkSwitch { link },
     LinkDelay { link },
     LinkOrigin { link },
+    PassedCommit { link, commit, enable },
+    AppliedOfDomain { domain, stops },
     PublishedTable { publication, table },
     PublishedKinds { publication },
     SubscribedTable { link, table, copy },
@@ -273,11 +291,11 @@ pub fn setup_document(topology: &Topology, number: u64, step: &SetupStep) -> Ste
                 after: change.after.clone(),
                 pauses: change.pauses.clone(),
                 guard: conditions(topology, &step.guard()),
-                loses: None,
+                loses: step.loses.clone(),
                 replicates_onward: ONWARD.to_owned(),
                 undo: way_back(step),
                 done: conditions(topology, &step.done()),
-                statements: spell::statements(engine, change).unwrap_or_default(),
+                statements: spell::printed(engine, change).unwrap_or_default(),
             };
             match kind {
                 SetupKind::Setting => StepDocument::Setting(document),
@@ -342,6 +360,7 @@ pub fn setup_step(
                 node: read.node(&document.node)?,
                 purpose: document.purpose,
                 evidence: None,
+                loses: None,
                 depends_on: document.depends_on,
                 act: SetupAct::ByHand {
                     what: document.what,
@@ -355,6 +374,7 @@ pub fn setup_step(
                 node: read.node(&document.node)?,
                 purpose: document.purpose,
                 evidence: None,
+                loses: None,
                 depends_on: document.depends_on,
                 act: SetupAct::Wait {
                     from: read.node(&document.from)?,
@@ -368,6 +388,7 @@ pub fn setup_step(
                 node: read.node(&document.node)?,
                 purpose: document.purpose,
                 evidence: None,
+                loses: None,
                 depends_on: Vec::new(),
                 act: SetupAct::Check { findings: document.findings },
             };
@@ -417,6 +438,7 @@ impl SetupReader<'_> {
             node,
             purpose: document.purpose,
             evidence: document.evidence.map(|evidence| (evidence.check, evidence.found)),
+            loses: document.loses,
             depends_on: document.depends_on,
             act: SetupAct::Change(change),
         };
@@ -449,6 +471,7 @@ mod tests {
             node,
             purpose: "changes arrive".to_owned(),
             evidence: Some(("link-down".to_owned(), "it is off".to_owned())),
+            loses: Some("a row".to_owned()),
             depends_on: vec![1],
             act: SetupAct::Change(change),
         }
@@ -462,6 +485,11 @@ mod tests {
     fn subjects() -> Vec<(NodeId, SetupChange)> {
         let (link, table) = ("l \"1".to_owned(), vec!["s".to_owned(), "stay".to_owned()]);
         let publication = "p".to_owned();
+        let place = Subject::AppliedOfDomain { domain: 1, stops: vec![link.clone()] };
+        let place =
+            SetupChange { before: Some("1-1-6".to_owned()), ..SetupChange::to(place, "1-2-7") };
+        let commit = "0/1A2B".to_owned();
+        let commit = Subject::PassedCommit { link: link.clone(), commit, enable: true };
         let mut paused = setting("gtid_ignore_duplicates", "OFF", "ON");
         paused.pauses = vec![link.clone()];
         let on = |subject| SetupChange {
@@ -470,6 +498,8 @@ mod tests {
         };
         vec![
             (0, paused),
+            (0, place),
+            (1, SetupChange::to(commit, "yes")),
             (0, on(Subject::LinkSwitch { link: link.clone() })),
             (0, SetupChange::to(Subject::LinkDelay { link: link.clone() }, "60")),
             (
@@ -547,6 +577,20 @@ mod tests {
                 let read = setup_step(&topology, serde_json::from_str(&json).unwrap());
                 assert_eq!(read, Ok((7, step)), "{json}");
             }
+        }
+    }
+
+    #[test]
+    fn a_place_that_is_none_is_not_spelled() {
+        let place = |after: &str| {
+            let subject = Subject::AppliedOfDomain { domain: 1, stops: Vec::new() };
+            let change = SetupChange::to(subject, after);
+            let change = SetupChange { before: Some("1-1-6".to_owned()), ..change };
+            spell::statements(keen_core::topology::Engine::MariaDb, &change)
+        };
+        assert!(place("1-2-7").is_ok());
+        for wrong in ["2-2-7", "1-2", "1-2-7'", "1-2-7,2-1-1", ""] {
+            assert!(place(wrong).is_err(), "{wrong}");
         }
     }
 

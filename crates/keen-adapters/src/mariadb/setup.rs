@@ -86,6 +86,13 @@ impl ChangeSetup for MariaDbSetup {
                 let (fetches, applies) = (!off("Slave_IO_Running"), !off("Slave_SQL_Running"));
                 Ok(Some(switch_state(fetches, applies).to_owned()))
             }
+            Subject::AppliedOfDomain { domain, .. } => {
+                let sql = "SELECT @@GLOBAL.gtid_slave_pos";
+                let found: Vec<String> = self.session.rows("read its position", sql, ())?;
+                let domain = format!("{domain}-");
+                let places = found.iter().flat_map(|all| all.split(',')).map(str::trim);
+                Ok(places.into_iter().find(|gtid| gtid.starts_with(&domain)).map(str::to_owned))
+            }
             Subject::LinkDelay { link } => {
                 let Some(row) = self.connection(link)? else { return Ok(None) };
                 Ok(row.get("SQL_Delay"))

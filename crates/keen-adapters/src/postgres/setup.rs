@@ -32,6 +32,8 @@ const OF_DATABASE: &str = "SELECT substr(c, length($2) + 2) FROM pg_db_role_sett
     unnest(s.setconfig) AS c WHERE s.setrole = 0 AND d.datname = $1 AND lower(split_part(c, '=', 1)) = lower($2)";
 const ENABLED: &str = "SELECT CASE WHEN subenabled THEN 'on' ELSE 'off' END FROM pg_subscription \
     WHERE subname = $1 AND subdbid = (SELECT oid FROM pg_database WHERE datname = current_database())";
+const PASSED: &str = "SELECT 'yes' FROM pg_subscription s JOIN pg_replication_origin_status o ON o.external_id = 'pg_' || s.oid \
+    WHERE s.subname = $1 AND s.subdbid = (SELECT oid FROM pg_database WHERE datname = current_database()) AND o.remote_lsn >= $2::text::pg_lsn";
 const ORIGIN: &str = "SELECT suborigin FROM pg_subscription \
     WHERE subname = $1 AND subdbid = (SELECT oid FROM pg_database WHERE datname = current_database())";
 const PUBLISHES: &str = "SELECT 'yes' FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid \
@@ -93,6 +95,9 @@ impl ChangeSetup for PostgresSetup {
                 self.first("read a setting of the database", OF_DATABASE, &[database, name])
             }
             Subject::LinkSwitch { link } => self.first("look at its subscriptions", ENABLED, &[link]),
+            Subject::PassedCommit { link, commit, .. } => {
+                self.first("look at its subscriptions", PASSED, &[link, commit])
+            }
             Subject::LinkOrigin { link } => self.first("look at its subscriptions", ORIGIN, &[link]),
             Subject::PublishedTable { publication, table } => {
                 self.first("look at its publications", PUBLISHES, &[publication, &named(table)])
@@ -126,7 +131,7 @@ impl ChangeSetup for PostgresSetup {
                 let sql = format!("SELECT CASE WHEN named THEN 'yes' END FROM ({}) AS of (named, published)", queries::IS_IDENTIFIED);
                 self.first("look how rows are named", &sql, &[&named(table), &""])
             }
-            Subject::LinkDelay { .. } => {
+            Subject::LinkDelay { .. } | Subject::AppliedOfDomain { .. } => {
                 Err(ReadFault::not_told(format!("PostgreSQL has no such thing as {subject}")))
             }
         }

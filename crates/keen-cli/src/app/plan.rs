@@ -14,7 +14,7 @@ use keen_core::audit::merge::{DivergentRow, RowStanding};
 use keen_core::plan::evidence::{Evidence, JudgedTable};
 use keen_core::plan::setup_steps::SetupPlan;
 use keen_core::plan::sql::script::{Direction, ScriptFault};
-use keen_core::plan::stopped::StoppedLink;
+use keen_core::plan::stopped::{StoppedLink, to_pass_over};
 use keen_core::plan::{
     self, AuditedTable, FoundRows, LocalTable, Plan, SharedColumns, WrittenTimes,
 };
@@ -47,6 +47,8 @@ pub(crate) struct Planned {
     pub(crate) setup: SetupPlan,
     /// Links that stopped at a write when it was made.
     pub(crate) stopped: Vec<StoppedLink>,
+    /// Those whose transaction is to be passed over.
+    pub(crate) passed: Vec<StoppedLink>,
     pub(crate) started: Timestamp,
     pub(crate) took: Duration,
     /// Nodes and tables that were left out.
@@ -128,7 +130,7 @@ pub(crate) fn from_nodes(
     loaded: &Loaded,
     scope: &AuditScope,
     limit: u64,
-    raced: Option<&Look<'_>>,
+    (raced, pass_over): (Option<&Look<'_>>, &[(NodeId, NodeId)]),
     stop: &Stop,
     terminal: Terminal,
 ) -> Result<Planned> {
@@ -142,7 +144,13 @@ pub(crate) fn from_nodes(
         stop.at_once();
     }
     // Also where nothing differs: a link that meets the row it brings stands still all the same.
-    let links = if totals.stopped { Links::default() } else { links(loaded, scope, true, stop) };
+    let mut links =
+        if totals.stopped { Links::default() } else { links(loaded, scope, true, stop) };
+    let mut passed = Vec::new();
+    for ends in pass_over {
+        let of_link = to_pass_over(&loaded.topology, &mut links.stopped, *ends);
+        passed.extend(of_link.map_err(anyhow::Error::msg)?);
+    }
     let stopped = links.stopped.clone();
     let mut planned = Planned {
         plan: made(loaded, scope, tables, (raced, links), stop)?,
@@ -153,6 +161,7 @@ pub(crate) fn from_nodes(
         with_rows: true,
         setup: SetupPlan::default(),
         stopped,
+        passed,
         complete: totals.complete() && over == 0,
         interrupted: totals.stopped,
         read: totals.nodes.keys().collect(),
@@ -311,6 +320,7 @@ pub(crate) fn from_document(
     if read.over > 0 {
         plan.notes.push(over_the_limit(read.over, limit));
     }
+    let passed = Vec::new();
     let stopped = Vec::new(); // links are looked at only with rows that were read just now
     Ok(Planned {
         plan,
@@ -321,6 +331,7 @@ pub(crate) fn from_document(
         with_rows: true,
         setup: SetupPlan::default(),
         stopped,
+        passed,
         complete: read.complete,
         interrupted: false,
         read: read.nodes,

@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 
-use anyhow::{Result, bail};
+use anyhow::{Context as _, Result, bail};
 use jiff::Timestamp;
 use keen_core::fault::ReadFault;
 use keen_core::plan;
@@ -14,8 +14,8 @@ use keen_core::preflight::PreflightScope;
 use keen_core::preflight::legend::{check, nearest};
 use keen_core::setup::SetupKind;
 use keen_core::setup::port::ChangeSetup;
-use keen_core::topology::NodeId;
 use keen_core::topology::node_set::NodeSet;
+use keen_core::topology::{NodeId, Topology};
 
 use crate::app;
 use crate::app::open_node::NodeOpener;
@@ -57,6 +57,7 @@ pub(crate) fn without_rows(loaded: &Loaded, scope: &AuditScope) -> Result<Planne
         plan: plan::make(&loaded.topology, Vec::new(), Evidence::default())?,
         setup: SetupPlan::default(),
         stopped: Vec::new(),
+        passed: Vec::new(),
         started,
         took: std::time::Duration::ZERO,
         left_out: scope.left_out(&loaded.topology),
@@ -70,9 +71,23 @@ pub(crate) fn without_rows(loaded: &Loaded, scope: &AuditScope) -> Result<Planne
 }
 
 /// Adds the steps by which links go on behind the rows of the plan.
-pub(crate) fn add_going_on(planned: &mut Planned) -> Result<()> {
-    planned.setup.steps = going_on(&planned.plan, &planned.stopped)?;
+pub(crate) fn add_going_on(topology: &Topology, planned: &mut Planned) -> Result<()> {
+    let (stopped, passed) = (&planned.stopped, &planned.passed);
+    planned.setup.steps = going_on(&planned.plan, topology, stopped, passed)?;
     Ok(())
+}
+
+/// The ends of links that are named as FROM:TO.
+pub(crate) fn ends(topology: &Topology, links: &[String]) -> Result<Vec<(NodeId, NodeId)>> {
+    let ends = |link: &String| {
+        let (from, to) = link.split_once(':').context("name a link as FROM:TO")?;
+        let node = |name: &str| {
+            let known = topology.node(name);
+            known.with_context(|| format!("there is no node {}", crate::safe::text(name)))
+        };
+        Ok((node(from)?, node(to)?))
+    };
+    links.iter().map(ends).collect()
 }
 
 /// Adds steps of these kinds to a plan, from what a preflight finds now.

@@ -618,6 +618,11 @@ pub(crate) struct PlanArgs {
     #[arg(long = "finding", value_name = "FINDING", value_delimiter = ',')]
     pub(crate) findings: Vec<String>,
 
+    /// Where this link stopped at a transaction, the receiver does without it: the plan says what it lacks then, and
+    /// nothing brings that again (repeat for more links).
+    #[arg(long, value_name = "FROM:TO", conflicts_with = "from")]
+    pub(crate) pass_over: Vec<String>,
+
     /// Read the nodes' journals, too: a row that differs names the writes that raced for it, "latest" is
     /// decided by them, and lost writes are offered back.
     #[arg(long)]

@@ -179,7 +179,7 @@ impl<W: Write> Tour<W> {
         let (whole, stop, terminal) = (AuditScope::whole(), &self.stop, self.terminal);
         let races = app::plan::look_for_races(loaded, &whole, stop);
         let planned =
-            app::plan::from_nodes(loaded, &whole, u64::MAX, Some(&races), stop, terminal)?;
+            app::plan::from_nodes(loaded, &whole, u64::MAX, (Some(&races), &[]), stop, terminal)?;
         let text = text::plan::write(&loaded.topology, &planned, STEPS_SHOWN, terminal.columns)?;
         Ok(writeln!(self.out, "{text}")?)
     }
@@ -193,7 +193,7 @@ impl<W: Write> Tour<W> {
         let loaded = app::topology_file::topology(&file, self.terminal)?;
         let (whole, terminal) = (AuditScope::whole(), self.terminal);
         let mut planned =
-            app::plan::from_nodes(&loaded, &whole, u64::MAX, None, &self.stop, terminal)?;
+            app::plan::from_nodes(&loaded, &whole, u64::MAX, (None, &[]), &self.stop, terminal)?;
         let answers = answers(&loaded.topology, &planned.plan)?;
         let options: Vec<String> = answers.iter().map(|a| format!(" --answer {a}")).collect();
         let text = format!(

@@ -40,6 +40,7 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     }
     let kinds = setup_kinds(&args.kinds);
     plan_setup::known_checks(&args.findings)?;
+    let pass_over = plan_setup::ends(topology, &args.pass_over)?;
     if kinds.is_empty() && !args.findings.is_empty() {
         bail!("--finding chooses among settings, tables and links: name one with --kind");
     }
@@ -61,13 +62,13 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     let mut planned = match &args.from {
         _ if !args.kinds.contains(&PlanKind::Row) => without_rows(&loaded, &scope)?,
         Some(path) => from_document(&loaded, &scope, path, args.limit, raced, &stop)?,
-        None => from_nodes(&loaded, &scope, args.limit, raced, &stop, terminal)?,
+        None => from_nodes(&loaded, &scope, args.limit, (raced, &pass_over), &stop, terminal)?,
     };
     planned.plan = answered(topology, planned.plan, args, terminal, given)?;
     if !args.scope.nodes.is_empty() {
         planned.plan.keep_nodes(scope.nodes);
     }
-    plan_setup::add_going_on(&mut planned)?;
+    plan_setup::add_going_on(topology, &mut planned)?;
     if !kinds.is_empty() && !planned.interrupted {
         plan_setup::add(&loaded, &scope, &mut planned, (&kinds, &args.findings), &stop)?;
     }

@@ -275,6 +275,34 @@ fn links_of_mariadb_that_stopped_at_rows_go_on_while_all_write() {
     let run = keen(&network, &["mend", "--undo", "links.plan.undo", "--yes"]);
     assert_eq!(run.code, 1, "{run:?}");
     assert!(dump(b, "SELECT name FROM guest WHERE id = 100").contains("'Guest 100'"));
+
+    // The other way on: b does without the transaction, and without no other.
+    let run = keen(&network, &["plan", "--pass-over", "a:b", "--patience", "3s"]);
+    assert_eq!((run.code, &run.out[..]), (2, ""), "{run:?}");
+    assert!(run.err.contains("a -> b did not stop at a write"), "{run:?}");
+    past_the_log(b, "INSERT INTO guest VALUES (200, 'Somebody else', false)");
+    a.run("INSERT INTO guest VALUES (200, 'Guest 200', true)").unwrap();
+    a.run("INSERT INTO guest VALUES (201, 'Guest 201', true)").unwrap();
+    network.until("broken a>b");
+    let run = under_load(&load[..1], || {
+        let args = ["plan", "--pass-over", "a:b", "--save", "over.plan", "--patience", "3s"];
+        let plan = keen(&network, &args);
+        assert_eq!(plan.code, 1, "{plan:?}");
+        for line in [
+            "loses  insert into guest id 200, and whatever else",
+            "none: nothing brings the transaction again",
+        ] {
+            assert!(plan.out.contains(line), "{line}: {}", plan.out);
+        }
+        assert!(!plan.out.contains("delete guest"), "{}", plan.out);
+        keen(&network, &["mend", "over.plan", "--yes"])
+    });
+    assert_eq!(run.code, 0, "{run:?}");
+    assert!(run.err.contains("loses: insert into guest id 200"), "{run:?}");
+    links::mariadb_settled(&network.servers, PATIENCE).unwrap();
+    let guests = |server| dump(server, "SELECT id, name FROM guest WHERE id >= 200");
+    assert_eq!(guests(b), "('200', 'Somebody else')\n('201', 'Guest 201')\n");
+    assert_eq!(guests(a), guests(c));
 }
 
 #[test]
@@ -317,6 +345,21 @@ fn subscriptions_that_stopped_at_rows_go_on() {
         assert_eq!(guests(a), guests(b));
         assert!(guests(b).contains(&format!("({},Guest,t)", id + 1)), "{}", guests(b));
         b.run("ALTER SUBSCRIPTION from_0_to_1 SET (disable_on_error = false)").unwrap();
+    }
+    // The other way on: b does without the transaction; once while it keeps trying, once switched off.
+    for id in [120, 130] {
+        stopped(id);
+        network.until("broken a>b");
+        let file = format!("{id}.plan");
+        let args = ["plan", "--pass-over", "a:b", "--save", &file, "--patience", "3s"];
+        let plan = keen(&network, &args);
+        assert_eq!(plan.code, 1, "{plan:?}");
+        assert!(plan.out.contains(&format!("loses  insert into guest id {id}")), "{}", plan.out);
+        let run = keen(&network, &["mend", &file, "--yes"]);
+        assert_eq!(run.code, 0, "{run:?}");
+        let guests = dump(b, &format!("SELECT * FROM guest WHERE id >= {id}"));
+        assert_eq!(guests, format!("({id},\"Somebody else\",f)\n({},Guest,t)", id + 1));
+        b.run("ALTER SUBSCRIPTION from_0_to_1 SET (disable_on_error = true)").unwrap();
     }
 }
 

@@ -8,9 +8,78 @@ use crate::observe::node::{Incoming, ReplicationKind, WorkerState, in_quotes, sk
 use crate::observe::position::Position;
 use crate::topology::{Engine, Link, NodeId, SetId, Topology};
 
+/// How a receiver passes over exactly one transaction, and goes on.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum PassingOver {
+    /// PostgreSQL: the server itself passes over the one whose commit stands there in the source's log.
+    Commit {
+        /// The subscription.
+        link: String,
+        /// Where the commit stands.
+        commit: String,
+        /// The subscription is switched off.
+        enable: bool,
+    },
+    /// MariaDB: the position that all links of the server have in common is set behind it.
+    Place {
+        /// The domain of the transaction.
+        domain: u32,
+        /// What was applied last of that domain.
+        before: String,
+        /// The transaction.
+        after: String,
+        /// The links of the server that are not switched off.
+        links: Vec<String>,
+    },
+}
+
+impl PassingOver {
+    /// The statements, on the receiver.
+    #[must_use]
+    pub fn statements(&self) -> Vec<String> {
+        match self {
+            Self::Commit { link, commit, enable } => skip_commit(link, commit, *enable),
+            Self::Place { before, after, links, .. } => {
+                let stop = links.iter().map(|link| format!("STOP SLAVE {}", in_quotes(link)));
+                let start = links.iter().flat_map(|link| {
+                    [skip_nothing(link), format!("START SLAVE {}", in_quotes(link))]
+                });
+                stop.chain(set_place(before, after)).chain(start).collect()
+            }
+        }
+    }
+}
+
+/// PostgreSQL passes over the transaction that ends there, and over no other.
+#[must_use]
+pub fn skip_commit(link: &str, commit: &str, enable: bool) -> Vec<String> {
+    let name = Engine::Postgres.dialect().quoted(link);
+    let mut statements =
+        vec![format!("ALTER SUBSCRIPTION {name} SKIP (lsn = {})", in_quotes(commit))];
+    if enable {
+        statements.push(format!("ALTER SUBSCRIPTION {name} ENABLE"));
+    }
+    statements
+}
+
+/// What is not at the place before stays where it is. In two statements: MariaDB 10.11 ends with a crash when one both
+/// reads the position and sets it.
+#[must_use]
+pub fn set_place(before: &str, after: &str) -> [String; 3] {
+    [
+        // A list that is cut would take positions away.
+        "SET SESSION group_concat_max_len = 1000000".to_owned(),
+        format!(
+            "SET @position = (SELECT GROUP_CONCAT(IF(kept.gtid = '{before}', '{after}', kept.gtid)) \
+             FROM JSON_TABLE(CONCAT('[\"', REPLACE(@@GLOBAL.gtid_slave_pos, ',', '\",\"'), '\"]'), \
+             '$[*]' COLUMNS (gtid VARCHAR(100) PATH '$')) AS kept)"
+        ),
+        "SET GLOBAL gtid_slave_pos = @position".to_owned(),
+    ]
+}
+
 impl Waiting {
-    /// The statements with which the receiver passes over exactly this transaction of the source, and goes on; none
-    /// if that cannot be made sure of. `source` is how far the source has written, `beside` are all links of the
+    /// How the receiver passes over exactly this transaction of the source; none if that cannot be made sure of. `source` is how far the source has written, `beside` are all links of the
     /// receiver.
     #[must_use]
     pub fn passing_over(
@@ -18,23 +87,15 @@ impl Waiting {
         first: &OwedTransaction,
         source: &Position,
         beside: &[Inflow],
-    ) -> Option<Vec<String>> {
+    ) -> Option<PassingOver> {
         let id = &first.id;
         let link = &self.inflow.link;
         match (link.means, &id.writer.stream) {
-            // The server passes over the transaction that ends there, and over no other.
-            (ReplicationKind::Subscription, _) => {
-                let commit = first.commit?;
-                let name = Engine::Postgres.dialect().quoted(&link.name);
-                let mut statements = vec![format!(
-                    "ALTER SUBSCRIPTION {name} SKIP (lsn = '{}')",
-                    Position::Lsn(commit)
-                )];
-                if link.receiving == WorkerState::Stopped {
-                    statements.push(format!("ALTER SUBSCRIPTION {name} ENABLE"));
-                }
-                Some(statements)
-            }
+            (ReplicationKind::Subscription, _) => Some(PassingOver::Commit {
+                link: link.name.clone(),
+                commit: Position::Lsn(first.commit?).to_string(),
+                enable: link.receiving == WorkerState::Stopped,
+            }),
             (ReplicationKind::BinaryLog, Stream::Domain(domain)) => {
                 let (Position::Gtid(applied), Position::Gtid(source)) = (&self.applied, source)
                 else {
@@ -51,7 +112,8 @@ impl Waiting {
                 (number + 1 == id.place && !source.iter().any(lacking)).then(|| {
                     let before = format!("{domain}-{server}-{number}");
                     let after = format!("{domain}-{}-{}", id.writer.origin, id.place);
-                    by_position((&before, &after), link, beside)
+                    let links = running(link, beside);
+                    PassingOver::Place { domain: *domain, before, after, links }
                 })
             }
             _ => None,
@@ -59,36 +121,15 @@ impl Waiting {
     }
 }
 
-/// The position is one for all links of a server: all of them stand still while it is set. What is not at the place
-/// before stays where it is. In two statements: MariaDB 10.11 ends with a crash when one both reads the position and
-/// sets it.
-fn by_position(
-    (before, after): (&str, &str),
-    stopped: &Incoming,
-    beside: &[Inflow],
-) -> Vec<String> {
+/// The position is one for all links of a server: all of them stand still while it is set.
+fn running(stopped: &Incoming, beside: &[Inflow]) -> Vec<String> {
     let running = |link: &&Incoming| {
         (link.receiving, link.applying) != (WorkerState::Stopped, WorkerState::Stopped)
             || link.name == stopped.name
     };
     let links = beside.iter().map(|inflow| &inflow.link);
-    let links: Vec<&Incoming> =
-        links.filter(|link| link.means == ReplicationKind::BinaryLog).filter(running).collect();
-    let mut statements: Vec<String> =
-        links.iter().map(|link| format!("STOP SLAVE {}", in_quotes(&link.name))).collect();
-    // A list that is cut would take positions away.
-    statements.push("SET SESSION group_concat_max_len = 1000000".to_owned());
-    statements.push(format!(
-        "SET @position = (SELECT GROUP_CONCAT(IF(kept.gtid = '{before}', '{after}', kept.gtid)) \
-         FROM JSON_TABLE(CONCAT('[\"', REPLACE(@@GLOBAL.gtid_slave_pos, ',', '\",\"'), '\"]'), \
-         '$[*]' COLUMNS (gtid VARCHAR(100) PATH '$')) AS kept)"
-    ));
-    statements.push("SET GLOBAL gtid_slave_pos = @position".to_owned());
-    for link in links {
-        statements.push(skip_nothing(&link.name));
-        statements.push(format!("START SLAVE {}", in_quotes(&link.name)));
-    }
-    statements
+    let links = links.filter(|link| link.means == ReplicationKind::BinaryLog).filter(running);
+    links.map(|link| link.name.clone()).collect()
 }
 
 /// Whether nodes behind the receiver get what the source wrote over it alone: they would lack it, too.

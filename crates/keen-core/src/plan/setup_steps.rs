@@ -25,6 +25,8 @@ pub struct SetupStep {
     pub purpose: String,
     /// The check that found it, and what it found.
     pub evidence: Option<(String, String)>,
+    /// What is lost by it; none if nothing is lost.
+    pub loses: Option<String>,
     /// The steps that have to be done before it.
     pub depends_on: Vec<u64>,
     /// What is done.
@@ -109,10 +111,14 @@ impl SetupStep {
     #[must_use]
     pub fn reversed(&self) -> Option<Self> {
         let SetupAct::Change(change) = &self.act else { return None };
-        if let (Subject::LinkSwitch { .. }, Some(before)) = (&change.subject, &change.before)
-            && ![ON, OFF].contains(&&before[..])
-        {
-            return None; // nobody wants a link to stop again
+        match (&change.subject, &change.before) {
+            // Nobody wants a link to stop again.
+            (Subject::LinkSwitch { .. }, Some(before)) if ![ON, OFF].contains(&&before[..]) => {
+                return None;
+            }
+            // Nothing brings again what was passed over.
+            (Subject::PassedCommit { .. } | Subject::AppliedOfDomain { .. }, _) => return None,
+            _ => {}
         }
         let act = SetupAct::Change(change.reversed());
         let purpose = "it was changed by keen mend".to_owned();
@@ -127,7 +133,10 @@ pub fn way_back(step: &SetupStep) -> String {
         (SetupAct::Change(change), Some(_)) => {
             format!("{}, if it still reads as this step left it", undone(change))
         }
-        (SetupAct::Change(_), None) => "none: the link would stop again".to_owned(),
+        (SetupAct::Change(change), None) => match change.subject {
+            Subject::LinkSwitch { .. } => "none: the link would stop again".to_owned(),
+            _ => "none: nothing brings the transaction again".to_owned(),
+        },
         _ => "none: it changes nothing by itself".to_owned(),
     }
 }
@@ -223,6 +232,7 @@ pub fn from_findings(
             node,
             purpose: "what was found is gone".to_owned(),
             evidence: None,
+            loses: None,
             depends_on: Vec::new(),
             act: SetupAct::Check { findings: mended },
         });
@@ -304,6 +314,7 @@ impl Making<'_> {
                 node: *node,
                 purpose: finding.check.why.to_owned(),
                 evidence: Some((finding.check.name.to_owned(), finding.found.clone())),
+                loses: None,
                 depends_on: self.needs(finding, change),
                 act: SetupAct::Change(SetupChange { before: state, ..change.clone() }),
             });
@@ -371,6 +382,7 @@ impl Making<'_> {
                 node,
                 purpose: "what waited for the link has arrived".to_owned(),
                 evidence: None,
+                loses: None,
                 depends_on: vec![number],
                 act: SetupAct::Wait { from, at_most: ARRIVES_WITHIN },
             });
@@ -386,6 +398,7 @@ impl Making<'_> {
                     node,
                     purpose: purpose.to_owned(),
                     evidence: None,
+                    loses: None,
                     depends_on,
                     act: SetupAct::ByHand { what, done },
                 });

@@ -18,9 +18,10 @@ use crate::fault::ReadFault;
 use crate::history::journal::RowOp;
 use crate::links::fence::GoingOn;
 use crate::links::owed::{OwedRow, OwedTransaction};
-use crate::setup::{ON, SetupChange, Subject};
-use crate::topology::NodeId;
+use crate::links::passing_over::PassingOver;
+use crate::setup::{OFF, ON, SetupChange, Subject, YES};
 use crate::topology::placement::Expectation;
+use crate::topology::{NodeId, Topology};
 use crate::value::Value;
 
 /// The cells of a row, in the order of the layout.
@@ -45,8 +46,8 @@ pub struct StoppedLink {
     pub needs_rows: bool,
     /// That is what it says it stopped at.
     pub row_is_missing: bool,
-    /// The statements that pass over that transaction, and over nothing else; none if that cannot be made sure of.
-    pub passing_over: Option<Vec<String>>,
+    /// How that transaction is passed over, and nothing else; none if that cannot be made sure of.
+    pub passing_over: Option<PassingOver>,
 }
 
 impl StoppedLink {
@@ -60,13 +61,19 @@ impl StoppedLink {
 const GOES_ON_WITHIN: Duration = Duration::from_secs(60);
 
 /// The steps by which links go on behind the rows that a plan puts in order: each is switched on, where that needs
-/// somebody, and waited for. None for a link of which something is still asked, or of whose rows the plan has nothing.
+/// somebody, and waited for; and those by which receivers do without the transactions of `passed`. None for a link of which something is still asked, or of whose rows the plan has nothing.
 ///
 /// # Errors
 /// [`ReadFault`] when the steps of the plan cannot be read back.
-pub fn going_on(plan: &Plan, stopped: &[StoppedLink]) -> Result<Vec<SetupStep>, ReadFault> {
+pub fn going_on(
+    plan: &Plan,
+    topology: &Topology,
+    stopped: &[StoppedLink],
+    passed: &[StoppedLink],
+) -> Result<Vec<SetupStep>, ReadFault> {
+    let mut steps = passed_steps(topology, passed, plan.step_count());
     if stopped.is_empty() {
-        return Ok(Vec::new());
+        return Ok(steps);
     }
     let writes = |link: &StoppedLink, table: &str, key: &[(String, Value)]| {
         link.at.rows.iter().any(|write| write.table == table && write.key == key)
@@ -87,14 +94,13 @@ pub fn going_on(plan: &Plan, stopped: &[StoppedLink]) -> Result<Vec<SetupStep>, 
             *asked |= writes(link, &question.table, &question.key);
         }
     }
-    let mut steps = Vec::new();
     for ((link, needs), asked) in stopped.iter().zip(needs).zip(asked) {
         if asked || needs.is_empty() {
             continue;
         }
         let mut step = |purpose: &str, depends_on, act| {
             let (node, purpose) = (link.to, purpose.to_owned());
-            steps.push(SetupStep { node, purpose, evidence: None, depends_on, act });
+            steps.push(SetupStep { node, purpose, evidence: None, loses: None, depends_on, act });
             (plan.step_count() + steps.len()) as u64
         };
         let before = match link.going_on {
@@ -111,6 +117,86 @@ pub fn going_on(plan: &Plan, stopped: &[StoppedLink]) -> Result<Vec<SetupStep>, 
         step("what waited behind that row has arrived", before, wait);
     }
     Ok(steps)
+}
+
+/// The links that stopped at the transaction that a link from one node to another stopped at, which is to be passed
+/// over, taken out of all that stopped: several links to one node bring it.
+///
+/// # Errors
+/// Why it cannot be passed over.
+pub fn to_pass_over(
+    topology: &Topology,
+    stopped: &mut Vec<StoppedLink>,
+    (from, to): (NodeId, NodeId),
+) -> Result<Vec<StoppedLink>, String> {
+    let (from_name, to_name) = (&topology.nodes[from].name, &topology.nodes[to].name);
+    let link = stopped.iter().find(|link| (link.from, link.to) == (from, to));
+    let link = link.ok_or_else(|| {
+        format!("{from_name} -> {to_name} did not stop at a write that can be read: keen flow says where it stands")
+    })?;
+    if link.passing_over.is_none() || lacking(link).is_none() {
+        return Err(format!(
+            "it cannot be made sure of that {to_name} passes over the transaction at which {from_name} -> {to_name} stopped, and over nothing else, or not all that it would lack is known"
+        ));
+    }
+    let id = link.at.id.clone();
+    Ok(stopped.extract_if(.., |link| link.to == to && link.at.id == id).collect())
+}
+
+/// The steps by which receivers do without a transaction, and go on.
+fn passed_steps(topology: &Topology, passed: &[StoppedLink], rows: usize) -> Vec<SetupStep> {
+    let mut steps: Vec<SetupStep> = Vec::new();
+    let mut known: BTreeSet<(NodeId, String)> = BTreeSet::new();
+    for link in passed {
+        let (node, told) = (link.to, link.at.told());
+        let Some(passing_over) = &link.passing_over else { continue };
+        if !known.insert((node, told.transaction.clone())) {
+            continue; // another link brings the same one
+        }
+        let beside = || passed.iter().filter(|other| other.to == node && other.at.id == link.at.id);
+        let mut step = |purpose: &str, loses, depends_on, act| {
+            let purpose = purpose.to_owned();
+            steps.push(SetupStep { node, purpose, evidence: None, loses, depends_on, act });
+            (rows + steps.len()) as u64
+        };
+        let loses = lacking(link).map(|writes| {
+            format!(
+                "{writes}, and whatever else transaction {} wrote to tables in no set",
+                told.transaction
+            )
+        });
+        let purpose = format!(
+            "{} does without the transaction at which {} -> {} stopped",
+            topology.nodes[node].name, topology.nodes[link.from].name, topology.nodes[node].name
+        );
+        let change = match passing_over {
+            PassingOver::Commit { link, commit, enable } => {
+                let (link, commit) = (link.clone(), commit.clone());
+                SetupChange::to(Subject::PassedCommit { link, commit, enable: *enable }, YES)
+            }
+            PassingOver::Place { domain, before, after, links } => {
+                let stops: Vec<String> = beside().map(|link| link.name.clone()).collect();
+                let pauses = links.iter().filter(|link| !stops.contains(link)).cloned().collect();
+                let subject = Subject::AppliedOfDomain { domain: *domain, stops };
+                let change = SetupChange::to(subject, after);
+                SetupChange { before: Some(before.clone()), pauses, ..change }
+            }
+        };
+        let passes = step(&purpose, loses, Vec::new(), SetupAct::Change(change));
+        for link in beside() {
+            let mut before = passes;
+            if let PassingOver::Place { .. } = passing_over {
+                let subject = Subject::LinkSwitch { link: link.name.clone() };
+                let change =
+                    SetupChange { before: Some(OFF.to_owned()), ..SetupChange::to(subject, ON) };
+                let purpose = "the link was switched off while its position was set";
+                before = step(purpose, None, vec![before], SetupAct::Change(change));
+            }
+            let wait = SetupAct::Wait { from: link.from, at_most: GOES_ON_WITHIN };
+            step("what waited behind that transaction has arrived", None, vec![before], wait);
+        }
+    }
+    steps
 }
 
 impl Maker<'_> {
@@ -328,22 +414,25 @@ impl Maker<'_> {
     }
 }
 
+/// The writes of the transaction at which a link stopped, if all that it wrote to tables of the sets can be told.
+fn lacking(link: &StoppedLink) -> Option<String> {
+    const MOST_TOLD: usize = 20;
+    let told = link.at.told();
+    let whole = told.writes.len() as u64 == told.count && told.writes.len() <= MOST_TOLD;
+    (whole && !told.writes.is_empty()).then(|| told.writes.join("; "))
+}
+
 /// The other way on: the receiver does without the whole transaction. Told only where all that it wrote to tables of
 /// the sets can be told with it.
 fn passed_over(link: &StoppedLink, from: &str, to: &str) -> Option<String> {
-    const MOST_TOLD: usize = 20;
-    let statements = link.passing_over.as_ref()?;
-    let told = link.at.told();
-    let whole = told.writes.len() as u64 == told.count && told.writes.len() <= MOST_TOLD;
-    (whole && !told.writes.is_empty()).then(|| {
-        format!(
-            "or {to} skips all of {from}'s transaction {}: then it lacks {}, and whatever else that transaction wrote to tables in no set; nothing brings it back. \
-             On {to}: {}. Then audit",
-            told.transaction,
-            told.writes.join("; "),
-            statements.join("; ")
-        )
-    })
+    let statements = link.passing_over.as_ref()?.statements();
+    Some(format!(
+        "or {to} skips all of {from}'s transaction {}: then it lacks {}, and whatever else that transaction wrote to tables in no set; nothing brings it back. \
+         On {to}: {}. Then audit",
+        link.at.told().transaction,
+        lacking(link)?,
+        statements.join("; ")
+    ))
 }
 
 /// A row as it was before the waiting write, which has to change it: a write that changes nothing stands in no

@@ -18,7 +18,7 @@ use crate::fault::ReadFault;
 use std::collections::BTreeMap;
 
 use crate::observe::node::{NodeFacts, NodeInspection, Observed, TableLook};
-use crate::setup::spell::statements;
+use crate::setup::spell::printed;
 use crate::setup::{FULL, Reach, SetupChange, Subject, told};
 use crate::topology::{Engine, NodeId, Topology};
 use legend::{Area, Check};
@@ -154,7 +154,7 @@ impl Finding {
         let known = |todo: &Todo| todo.nodes == [node] && Some(&todo.what) == advice.as_ref();
         let advised = self.todo.iter().position(known).map(|at| self.todo.remove(at));
         if reach != Reach::ByHand {
-            for statement in statements(engine, &change).unwrap_or_default() {
+            for statement in printed(engine, &change).unwrap_or_default() {
                 self = self.run(node, statement);
             }
         }

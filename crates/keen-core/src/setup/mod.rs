@@ -44,6 +44,22 @@ pub enum Subject {
         /// The connection.
         link: String,
     },
+    /// Whether a subscription is past a commit of its source: [`YES`], or none. It comes there by passing over it.
+    PassedCommit {
+        /// The subscription.
+        link: String,
+        /// Where the commit stands in the source's log.
+        commit: String,
+        /// The subscription is switched on for it.
+        enable: bool,
+    },
+    /// What a MariaDB server has applied last of a domain, as all of its connections have it in common.
+    AppliedOfDomain {
+        /// The domain.
+        domain: u32,
+        /// Connections that are switched off for a change of it, and stay so.
+        stops: Vec<String>,
+    },
     /// Which writes a subscription asks for: `none` for those made on its source itself, or `any`.
     LinkOrigin {
         /// The subscription.
@@ -179,6 +195,8 @@ impl Subject {
             Self::LinkSwitch { .. }
             | Self::LinkDelay { .. }
             | Self::LinkOrigin { .. }
+            | Self::PassedCommit { .. }
+            | Self::AppliedOfDomain { .. }
             | Self::PublishedTable { .. }
             | Self::PublishedKinds { .. }
             | Self::SubscribedTable { .. } => SetupKind::Link,
@@ -195,6 +213,12 @@ impl fmt::Display for Subject {
             Self::LinkSwitch { link } if link.is_empty() => f.write_str("the unnamed link"),
             Self::LinkSwitch { link } => write!(f, "link {link}"),
             Self::LinkDelay { link } => write!(f, "the delay of link {link}"),
+            Self::PassedCommit { link, commit, .. } => {
+                write!(f, "{link} being past the commit at {commit}")
+            }
+            Self::AppliedOfDomain { domain, .. } => {
+                write!(f, "what was applied of domain {domain}")
+            }
             Self::LinkOrigin { link } => write!(f, "the origin that {link} asks for"),
             Self::PublishedTable { publication, table } => {
                 write!(f, "{} in publication {publication}", table.join("."))

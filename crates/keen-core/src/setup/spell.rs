@@ -2,6 +2,7 @@
 
 use super::column::ColumnDefinition;
 use super::{INDEX, ON, SetupChange, Subject};
+use crate::links::passing_over::{set_place, skip_commit};
 use crate::observe::node::{in_quotes, skip_nothing};
 use crate::topology::Engine;
 
@@ -16,6 +17,19 @@ pub fn statements(engine: Engine, change: &SetupChange) -> Result<Vec<String>, S
         Engine::Sqlite => None,
     };
     spelled.ok_or_else(|| format!("{} cannot be changed on {}", change.subject, engine.name()))
+}
+
+/// The statements as they are printed, each to be run as it stands: what must not be run apart is one of them.
+///
+/// # Errors
+/// As [`statements`].
+pub fn printed(engine: Engine, change: &SetupChange) -> Result<Vec<String>, String> {
+    let statements = statements(engine, change)?;
+    // Whoever ran the second alone would send it to all others.
+    Ok(match (engine, &change.subject) {
+        (Engine::MariaDb, Subject::Column { .. }) => vec![statements.join("; ")],
+        _ => statements,
+    })
 }
 
 /// A setting's name as it stands in a statement: what is none is not spelled.
@@ -75,6 +89,14 @@ fn mariadb(change: &SetupChange) -> Option<Vec<String>> {
             vec![format!("SET GLOBAL {} = {}", setting(name)?, value(after))]
         }
         Subject::LinkSwitch { link } => return Some(switched(link, after)),
+        Subject::AppliedOfDomain { domain, stops } => {
+            let (before, after) = (change.before.as_deref()?, after);
+            if ![before, after].iter().all(|gtid| is_of_domain(gtid, *domain)) {
+                return None;
+            }
+            let stops = stops.iter().map(|link| stop_slave(link));
+            stops.chain(set_place(before, after)).collect()
+        }
         Subject::LinkDelay { link } => {
             let seconds: u64 = after.parse().ok()?;
             vec![format!("CHANGE MASTER {} TO MASTER_DELAY = {seconds}", in_quotes(link))]
@@ -91,6 +113,13 @@ fn mariadb(change: &SetupChange) -> Option<Vec<String>> {
 
 fn started(link: &str) -> [String; 2] {
     [skip_nothing(link), format!("START SLAVE {}", in_quotes(link))]
+}
+
+/// Whether a text is a place in a domain: "1-1-7".
+fn is_of_domain(text: &str, domain: u32) -> bool {
+    let parts: Vec<&str> = text.split('-').collect();
+    let digits = |part: &&str| !part.is_empty() && part.chars().all(|c| c.is_ascii_digit());
+    parts.len() == 3 && parts.iter().all(digits) && parts[0] == domain.to_string()
 }
 
 fn stop_slave(link: &str) -> String {
@@ -135,6 +164,10 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
             let origin = ["none", "any"].into_iter().find(|origin| Some(*origin) == after)?;
             format!("ALTER SUBSCRIPTION {} SET (origin = {origin})", quoted(link))
         }
+        Subject::PassedCommit { link, commit, enable } => {
+            after?;
+            return Some(skip_commit(link, commit, *enable));
+        }
         Subject::PublishedTable { publication, table } => {
             let word = if after.is_some() { "ADD" } else { "DROP" };
             format!("ALTER PUBLICATION {} {word} TABLE {}", quoted(publication), named(table))
@@ -176,6 +209,7 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
         }
         Subject::Setting { .. }
         | Subject::LinkDelay { .. }
+        | Subject::AppliedOfDomain { .. }
         | Subject::FilledColumn { .. }
         | Subject::TableRows { .. }
         | Subject::NamedRows { .. } => return None,

@@ -70,6 +70,8 @@ pub struct StepCounts {
     pub losses: BTreeMap<(String, String), u64>,
     /// Values of the set-up that are changed.
     pub changes: u64,
+    /// What is lost by them.
+    pub setup_losses: Vec<String>,
     /// What a person does.
     pub by_hand: u64,
 }
@@ -139,7 +141,10 @@ impl PlanFile {
                 PlacedKind::Row(RowOp::Update) => of_node.updates += 1,
                 PlacedKind::Row(RowOp::Delete) => of_node.deletes += 1,
                 PlacedKind::Setup(at) => match self.setup.get(at as usize).map(|step| &step.act) {
-                    Some(SetupAct::Change(_)) => of_node.changes += 1,
+                    Some(SetupAct::Change(_)) => {
+                        of_node.changes += 1;
+                        of_node.setup_losses.extend(self.setup[at as usize].loses.clone());
+                    }
                     Some(SetupAct::ByHand { .. }) => of_node.by_hand += 1,
                     Some(SetupAct::Wait { .. } | SetupAct::Check { .. }) | None => {}
                 },

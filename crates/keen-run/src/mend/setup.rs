@@ -300,16 +300,19 @@ impl Mender<'_, '_> {
     /// Waits until a change that was tried holds. Links that were switched off for it are switched on again whatever
     /// came of it.
     fn settle(&mut self, step: &SetupStep, change: &SetupChange) -> Result<bool, ReadFault> {
+        // A subscription that keeps trying does so every five seconds.
+        let slow = matches!(change.subject, Subject::PassedCommit { .. });
+        let within = if slow { 3 * HOLDS_WITHIN } else { HOLDS_WITHIN };
         let began = Instant::now();
         let holds = loop {
             let state = self.setup_of(step.node)?.state(&change.subject)?;
             let holds = same_state(state.as_deref(), change.after.as_deref());
             // What reads as before was refused; of anything else nobody knows yet.
-            let refused = same_state(state.as_deref(), change.before.as_deref());
+            let refused = same_state(state.as_deref(), change.before.as_deref()) && !slow;
             if holds || refused && began.elapsed() >= BETWEEN_READINGS {
                 break holds;
             }
-            if began.elapsed() >= HOLDS_WITHIN {
+            if began.elapsed() >= within {
                 break false;
             }
             std::thread::sleep(BETWEEN_READINGS);

@@ -48,6 +48,9 @@ pub(crate) fn intention(topology: &Topology, ready: &ReadyPlan, dry_run: bool) -
         for (table, losses) in losses(counts) {
             let _ = writeln!(out, "    loses of {}: {}", safe::text(table), safe::text(&losses));
         }
+        for loss in &counts.setup_losses {
+            let _ = writeln!(out, "    loses: {}", safe::text(loss));
+        }
     }
     let before = ready.made_before();
     if before > 0 && !undo {

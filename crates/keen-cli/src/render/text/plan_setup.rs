@@ -55,6 +55,9 @@ fn write_step(
                 field(out, "found", &format!("{check}: {found}"));
             }
             field(out, "why", &step.purpose);
+            if let Some(loss) = &step.loses {
+                field(out, "loses", loss);
+            }
             for other in &step.depends_on {
                 field(out, "after", &format!("step {other}"));
             }
@@ -62,7 +65,7 @@ fn write_step(
                 field(out, "pauses", &format!("link {link}, which goes on after it"));
             }
             let engine = topology.nodes[step.node].at.engine();
-            for statement in spell::statements(engine, change).unwrap_or_default() {
+            for statement in spell::printed(engine, change).unwrap_or_default() {
                 field(out, "sql", &statement);
             }
             field(out, "undo", &way_back(step));
