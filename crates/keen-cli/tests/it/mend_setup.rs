@@ -346,8 +346,23 @@ fn subscriptions_that_stopped_at_rows_go_on() {
         assert!(guests(b).contains(&format!("({},Guest,t)", id + 1)), "{}", guests(b));
         b.run("ALTER SUBSCRIPTION from_0_to_1 SET (disable_on_error = false)").unwrap();
     }
+    // What is passed over is what was planned, or nothing: of a link that does not even try, no mark stays behind.
+    stopped(140);
+    network.until("broken a>b");
+    let args = ["plan", "--pass-over", "a:b", "--save", "140.plan", "--patience", "3s"];
+    assert_eq!(keen(&network, &args).code, 1);
+    b.run("ALTER SUBSCRIPTION from_0_to_1 DISABLE").unwrap();
+    let run = keen(&network, &["mend", "140.plan", "--yes"]);
+    assert_eq!(run.code, 1, "{run:?}");
+    assert!(run.out.contains("it was made, and b does not hold it"), "{run:?}");
+    let mark = "SELECT subskiplsn FROM pg_subscription";
+    assert_eq!(dump(b, mark), "(0/0)");
+    b.run("ALTER SUBSCRIPTION from_0_to_1 ENABLE").unwrap();
+    network.until("broken a>b");
+    let run = keen(&network, &["mend", "140.plan", "--yes"]);
+    assert_eq!((run.code, dump(b, mark)), (0, "(0/0)".to_owned()), "{run:?}");
     // The other way on: b does without the transaction; once while it keeps trying, once switched off.
-    for id in [120, 130] {
+    for id in [150, 160] {
         stopped(id);
         network.until("broken a>b");
         let file = format!("{id}.plan");

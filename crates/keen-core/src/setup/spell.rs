@@ -165,8 +165,10 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
             format!("ALTER SUBSCRIPTION {} SET (origin = {origin})", quoted(link))
         }
         Subject::PassedCommit { link, commit, enable } => {
-            after?;
-            return Some(skip_commit(link, commit, *enable));
+            return Some(match after {
+                Some(_) => skip_commit(link, commit, *enable),
+                None => vec![format!("ALTER SUBSCRIPTION {} SKIP (lsn = NONE)", quoted(link))],
+            });
         }
         Subject::PublishedTable { publication, table } => {
             let word = if after.is_some() { "ADD" } else { "DROP" };

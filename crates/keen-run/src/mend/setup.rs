@@ -279,7 +279,7 @@ impl Mender<'_, '_> {
         if tried.is_err() {
             self.setup.open = None; // whatever state the session is in
         }
-        let holds = self.settle(step, change)?;
+        let holds = self.settle(step, change, tried.is_ok())?;
         self.keep_outcome(batch, holds)?;
         if holds {
             self.setup_tally(node).made += 1;
@@ -299,10 +299,16 @@ impl Mender<'_, '_> {
 
     /// Waits until a change that was tried holds. Links that were switched off for it are switched on again whatever
     /// came of it.
-    fn settle(&mut self, step: &SetupStep, change: &SetupChange) -> Result<bool, ReadFault> {
+    fn settle(
+        &mut self,
+        step: &SetupStep,
+        change: &SetupChange,
+        was_taken: bool,
+    ) -> Result<bool, ReadFault> {
+        let passes_over = matches!(change.subject, Subject::PassedCommit { .. });
         // A subscription that keeps trying does so every five seconds.
-        let slow = matches!(change.subject, Subject::PassedCommit { .. });
-        let within = if slow { 3 * HOLDS_WITHIN } else { HOLDS_WITHIN };
+        let slow = passes_over && was_taken;
+        let within = if slow { 2 * HOLDS_WITHIN } else { HOLDS_WITHIN };
         let began = Instant::now();
         let holds = loop {
             let state = self.setup_of(step.node)?.state(&change.subject)?;
@@ -317,7 +323,17 @@ impl Mender<'_, '_> {
             }
             std::thread::sleep(BETWEEN_READINGS);
         };
-        for link in &change.pauses {
+        if passes_over && !holds {
+            // Else it would pass over the transaction later, when nobody expects it any more.
+            self.setup_of(step.node)?.change(&change.reversed())?;
+        }
+        let mut off: Vec<&String> = change.pauses.iter().collect();
+        if let Subject::AppliedOfDomain { stops, .. } = &change.subject
+            && !holds
+        {
+            off.extend(stops); // they go on fetching, as before
+        }
+        for link in off {
             let subject = Subject::LinkSwitch { link: link.clone() };
             let open = self.setup_of(step.node)?;
             if open.state(&subject)?.as_deref() != Some(ON) {
@@ -341,7 +357,7 @@ impl Mender<'_, '_> {
             let undoes = plan.start.undoes.is_some();
             let was_undone = unsure.state == BatchState::Undoing;
             let tried = if undoes == was_undone { change.clone() } else { change.reversed() };
-            let holds = self.settle(&step, &tried)?;
+            let holds = self.settle(&step, &tried, true)?;
             self.keep_outcome(unsure.clone(), holds)?;
         }
         Ok(true)

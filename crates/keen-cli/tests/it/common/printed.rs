@@ -355,6 +355,10 @@ pub const NOT_AS_IT_STANDS: &[(&str, &str)] = &[
     ("CREATE TABLE IF NOT EXISTS {marks}", "keen mend itself runs it: mend_servers"),
     ("INSERT INTO {marks}", "keen mend itself runs it: mend_servers"),
     ("grant {user} ALTER SYSTEM ON PARAMETER {name}", "it is a remark"),
+    (
+        "ALTER SUBSCRIPTION {} SKIP (lsn = NONE)",
+        "keen mend itself runs it, where a transaction was not passed over: mend_setup",
+    ),
     ("TRUNCATE", "it is the name of what was done"),
     ("CREATE EXTENSION", "it is a mark in what was derived"),
 ];
