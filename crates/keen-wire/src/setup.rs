@@ -166,7 +166,7 @@ pub enum SubjectDocument {
     AppliedOfDomain {
         /// The domain.
         domain: u32,
-        /// Connections that are switched off for a change of it, and stay so.
+        /// Connections that stopped there: they are switched off for a change of it, and on again.
         stops: Vec<String>,
     },
     /// Which writes a subscription asks for.

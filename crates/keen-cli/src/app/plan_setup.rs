@@ -34,10 +34,7 @@ pub(crate) fn known_checks(names: &[String]) -> Result<()> {
     } else {
         format!("; did you mean {}?", near.join(", "))
     };
-    bail!(
-        "there is no finding {}{hint} (keen preflight --list has all)",
-        crate::safe::text(unknown)
-    );
+    bail!("there is no finding {}{hint} (keen explain has all)", crate::safe::text(unknown));
 }
 
 fn request(loaded: &Loaded, scope: &AuditScope, nodes: NodeSet) -> PreflightRequest {
@@ -74,6 +71,12 @@ pub(crate) fn without_rows(loaded: &Loaded, scope: &AuditScope) -> Result<Planne
 pub(crate) fn add_going_on(topology: &Topology, planned: &mut Planned) -> Result<()> {
     let (stopped, passed) = (&planned.stopped, &planned.passed);
     planned.setup.steps = going_on(&planned.plan, topology, stopped, passed)?;
+    if !planned.passed.is_empty() {
+        planned.setup.notes.push(
+            "what a receiver does without stays different: keen audit shows it afterwards, and keen plan what would repair it"
+                .to_owned(),
+        );
+    }
     Ok(())
 }
 

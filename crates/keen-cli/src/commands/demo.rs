@@ -125,7 +125,8 @@ impl<W: Write> Tour<W> {
         };
         let outcome = app::preflight::run(loaded, &request, &self.stop)?;
         let columns = self.terminal.columns;
-        let text = text::preflight::write(&loaded.topology, &outcome, false, columns);
+        let with = format!(" --topology {}", self.shown);
+        let text = text::preflight::write(&loaded.topology, &outcome, (false, &with), columns);
         Ok(writeln!(self.out, "{text}")?)
     }
 

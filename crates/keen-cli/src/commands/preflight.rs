@@ -48,7 +48,8 @@ pub(crate) fn run(args: &PreflightArgs, terminal: Terminal) -> Result<Exit> {
     let text = match args.format {
         ReportFormat::Json => json::preflight::write(&loaded.topology, &outcome)?,
         ReportFormat::Text => for_people(args.output.as_deref(), terminal, |columns| {
-            text::preflight::write(&loaded.topology, &outcome, args.all, columns)
+            let with = crate::safe::with_topology(&args.topology);
+            text::preflight::write(&loaded.topology, &outcome, (args.all, &with), columns)
         }),
     };
     out.write_all(text.as_bytes()).context(CANNOT)?;

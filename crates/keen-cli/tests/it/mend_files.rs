@@ -397,3 +397,25 @@ fn a_reference_that_would_lead_nowhere_is_left_out_with_its_reason() {
     );
     assert_eq!(rows(&folder, "a.db", "SELECT id FROM bed ORDER BY id").len(), 2);
 }
+
+#[test]
+fn what_is_to_be_planned_has_to_fit_together() {
+    let folder = huts();
+    for (args, why) in [
+        (&["--finding", "log-format"][..], "name one with --kind"),
+        (&["--kind", "link", "--finding", "log-fromat"], "did you mean log-format?"),
+        (&["--kind", "link", "--format", "sql", "--output", "scripts"], "scripts write rows"),
+        (&["--kind", "weather"], "invalid value 'weather'"),
+        (&["--pass-over", "a"], "name a link as FROM:TO"),
+        (&["--pass-over", "a:z"], "there is no node z"),
+        (&["--pass-over", "a:b"], "a -> b did not stop at a write"),
+    ] {
+        let run = folder.keen(&[&["plan"], args].concat());
+        assert_eq!((run.code, &run.out[..]), (2, ""), "{args:?}: {run:?}");
+        assert!(run.err.contains(why), "{why}: {}", run.err);
+    }
+    // Files have nothing of it: what is found there is for a person.
+    let run = folder.keen(&["plan", "--kind", "setting,shape,link"]);
+    assert!(run.out.contains("from the preflight of"), "{run:?}");
+    assert!(!run.out.contains("Set-up"), "{run:?}");
+}

@@ -19,7 +19,7 @@ use crate::history::journal::RowOp;
 use crate::links::fence::GoingOn;
 use crate::links::owed::{OwedRow, OwedTransaction};
 use crate::links::passing_over::PassingOver;
-use crate::setup::{OFF, ON, SetupChange, Subject, YES};
+use crate::setup::{ON, SetupChange, Subject, YES};
 use crate::topology::placement::Expectation;
 use crate::topology::{NodeId, Topology};
 use crate::value::Value;
@@ -184,16 +184,8 @@ fn passed_steps(topology: &Topology, passed: &[StoppedLink], rows: usize) -> Vec
         };
         let passes = step(&purpose, loses, Vec::new(), SetupAct::Change(change));
         for link in beside() {
-            let mut before = passes;
-            if let PassingOver::Place { .. } = passing_over {
-                let subject = Subject::LinkSwitch { link: link.name.clone() };
-                let change =
-                    SetupChange { before: Some(OFF.to_owned()), ..SetupChange::to(subject, ON) };
-                let purpose = "the link was switched off while its position was set";
-                before = step(purpose, None, vec![before], SetupAct::Change(change));
-            }
             let wait = SetupAct::Wait { from: link.from, at_most: GOES_ON_WITHIN };
-            step("what waited behind that transaction has arrived", None, vec![before], wait);
+            step("what waited behind that transaction has arrived", None, vec![passes], wait);
         }
     }
     steps

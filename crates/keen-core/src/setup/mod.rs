@@ -57,7 +57,7 @@ pub enum Subject {
     AppliedOfDomain {
         /// The domain.
         domain: u32,
-        /// Connections that are switched off for a change of it, and stay so.
+        /// Connections that stopped there: they are switched off for a change of it, and on again.
         stops: Vec<String>,
     },
     /// Which writes a subscription asks for: `none` for those made on its source itself, or `any`.
@@ -277,6 +277,18 @@ pub fn same_state(one: Option<&str>, other: Option<&str>) -> bool {
         (None, None) => true,
         (Some(one), Some(other)) => one.eq_ignore_ascii_case(other),
         _ => false,
+    }
+}
+
+/// Whether a value reads as it should. What was applied of a domain goes on by itself: any later place will do.
+#[must_use]
+pub fn holds(subject: &Subject, state: Option<&str>, wanted: Option<&str>) -> bool {
+    let place = |state: Option<&str>| state?.rsplit('-').next()?.parse::<u64>().ok();
+    match subject {
+        Subject::AppliedOfDomain { .. } => {
+            place(state).zip(place(wanted)).is_some_and(|(now, wanted)| now >= wanted)
+        }
+        _ => same_state(state, wanted),
     }
 }
 

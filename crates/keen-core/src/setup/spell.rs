@@ -94,8 +94,9 @@ fn mariadb(change: &SetupChange) -> Option<Vec<String>> {
             if ![before, after].iter().all(|gtid| is_of_domain(gtid, *domain)) {
                 return None;
             }
-            let stops = stops.iter().map(|link| stop_slave(link));
-            stops.chain(set_place(before, after)).collect()
+            let stop = stops.iter().map(|link| stop_slave(link));
+            let start = stops.iter().flat_map(|link| started(link));
+            stop.chain(set_place(before, after)).chain(start).collect()
         }
         Subject::LinkDelay { link } => {
             let seconds: u64 = after.parse().ok()?;

@@ -11,7 +11,7 @@ use keen_core::fault::ReadFault;
 use keen_core::links::fence::{Fence, GoingOn, Waiting};
 use keen_core::plan::setup_steps::{SetupAct, SetupStep};
 use keen_core::setup::port::ChangeSetup;
-use keen_core::setup::{ON, SetupChange, SetupCondition, Subject, same_state, told};
+use keen_core::setup::{ON, SetupChange, SetupCondition, Subject, holds, same_state, told};
 use keen_core::topology::NodeId;
 use keen_core::topology::node_set::NodeSet;
 use keen_wire::plan::{BatchDocument, BatchState};
@@ -114,7 +114,7 @@ impl Mender<'_, '_> {
     fn read(&mut self, conditions: &[SetupCondition]) -> Result<Reads, ReadFault> {
         for condition in conditions {
             let state = self.setup_of(condition.node)?.state(&condition.subject)?;
-            if !same_state(state.as_deref(), condition.is.as_deref()) {
+            if !holds(&condition.subject, state.as_deref(), condition.is.as_deref()) {
                 return Ok(Reads::Otherwise(condition.subject.clone(), state));
             }
         }
@@ -312,7 +312,7 @@ impl Mender<'_, '_> {
         let began = Instant::now();
         let holds = loop {
             let state = self.setup_of(step.node)?.state(&change.subject)?;
-            let holds = same_state(state.as_deref(), change.after.as_deref());
+            let holds = holds(&change.subject, state.as_deref(), change.after.as_deref());
             // What reads as before was refused; of anything else nobody knows yet.
             let refused = same_state(state.as_deref(), change.before.as_deref()) && !slow;
             if holds || refused && began.elapsed() >= BETWEEN_READINGS {
@@ -328,10 +328,8 @@ impl Mender<'_, '_> {
             self.setup_of(step.node)?.change(&change.reversed())?;
         }
         let mut off: Vec<&String> = change.pauses.iter().collect();
-        if let Subject::AppliedOfDomain { stops, .. } = &change.subject
-            && !holds
-        {
-            off.extend(stops); // they go on fetching, as before
+        if let Subject::AppliedOfDomain { stops, .. } = &change.subject {
+            off.extend(stops); // whatever came of it, they fetch as before
         }
         for link in off {
             let subject = Subject::LinkSwitch { link: link.clone() };

@@ -7,6 +7,7 @@ use comfy_table::{Cell, CellAlignment};
 use keen_core::observe::node::NodeInspection;
 use keen_core::preflight::{Finding, Reaches, Report, Severity, Todo};
 use keen_core::seed::join::Joining;
+use keen_core::setup::SetupKind;
 use keen_core::topology::{NodeId, Topology};
 use keen_core::units::few;
 
@@ -20,7 +21,7 @@ use crate::safe;
 pub(crate) fn write(
     topology: &Topology,
     outcome: &PreflightOutcome,
-    all: bool,
+    (all, with): (bool, &str),
     columns: Option<usize>,
 ) -> String {
     let mut out = String::new();
@@ -58,6 +59,21 @@ pub(crate) fn write(
     }
     out.push('\n');
     out.push_str(&conclusion(outcome));
+    let mut kinds: Vec<SetupKind> = (report.findings.iter())
+        .flat_map(|finding| &finding.wants)
+        .map(|wanted| wanted.change.subject.kind())
+        .collect();
+    kinds.sort_unstable();
+    kinds.dedup();
+    if !kinds.is_empty() {
+        let kinds: Vec<&str> = kinds.iter().map(|kind| kind.name()).collect();
+        let how = format!(
+            "keen plan --kind {} --save FILE{with}, then keen mend FILE{with}",
+            kinds.join(",")
+        );
+        let lead = format!("{} ", styled(QUIET, "What can be mended step by step:"));
+        out.push_str(&hanging(&lead, &how, columns));
+    }
     out
 }
 
