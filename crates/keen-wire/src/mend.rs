@@ -27,7 +27,7 @@ pub struct MendDocument {
     pub undo_file: Option<String>,
     /// Steps that were not made, or were taken back, the first of very many.
     pub not_made: Vec<LeftOutDocument>,
-    /// What a person has to do, or has done.
+    /// Things that a person has to do, or has done.
     pub by_hand: Vec<HandWorkDocument>,
     /// What a preflight still finds of what the plan mends; null if it was not looked for, or could not be told.
     pub findings_left: Option<Vec<String>>,
@@ -81,7 +81,7 @@ pub struct HandWorkDocument {
     pub step: u64,
     /// Where.
     pub node: String,
-    /// What is to be done.
+    /// The task, in a sentence.
     pub what: String,
     /// Whether it is done; null if no connection can tell.
     pub done: Option<bool>,

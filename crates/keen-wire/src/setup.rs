@@ -18,9 +18,9 @@ pub struct SetupStepDocument {
     pub step: u64,
     /// Where.
     pub node: String,
-    /// What it is for, in a sentence.
+    /// Its purpose, in a sentence.
     pub purpose: String,
-    /// What it rests on.
+    /// The finding that it rests on.
     pub evidence: Option<FindingEvidence>,
     /// The numbers of the steps that have to be done before it.
     pub depends_on: Vec<u64>,
@@ -35,13 +35,13 @@ pub struct SetupStepDocument {
     pub pauses: Vec<String>,
     /// The condition under which it may be made: what nodes have to read, the value itself among them.
     pub guard: Vec<ConditionDocument>,
-    /// What is lost by it; null if nothing is lost.
+    /// The loss; null if nothing is lost.
     pub loses: Option<String>,
     /// Whether other nodes take it over, in a sentence.
     pub replicates_onward: String,
     /// The way back, in a sentence.
     pub undo: String,
-    /// What is read once it is done.
+    /// The values that are read once it is done.
     pub done: Vec<ConditionDocument>,
     /// Its statements, for people: they are spelled anew when it is carried out.
     pub statements: Vec<String>,
@@ -55,13 +55,13 @@ pub struct HandStepDocument {
     pub step: u64,
     /// Where.
     pub node: String,
-    /// What it is for, in a sentence.
+    /// Its purpose, in a sentence.
     pub purpose: String,
     /// The numbers of the steps that have to be done before it.
     pub depends_on: Vec<u64>,
-    /// What is to be done.
+    /// The task, in a sentence.
     pub what: String,
-    /// What is read once it is done; empty if no connection can tell.
+    /// The values that are read once it is done; empty if no connection can tell.
     pub done: Vec<ConditionDocument>,
 }
 
@@ -73,7 +73,7 @@ pub struct WaitStepDocument {
     pub step: u64,
     /// Where it has to arrive.
     pub node: String,
-    /// What it is for, in a sentence.
+    /// Its purpose, in a sentence.
     pub purpose: String,
     /// The numbers of the steps that have to be done before it.
     pub depends_on: Vec<u64>,
@@ -91,7 +91,7 @@ pub struct CheckStepDocument {
     pub step: u64,
     /// The node of the first step.
     pub node: String,
-    /// What it is for, in a sentence.
+    /// Its purpose, in a sentence.
     pub purpose: String,
     /// The checks of the preflight that have to find nothing.
     pub findings: Vec<String>,
@@ -103,7 +103,7 @@ pub struct CheckStepDocument {
 pub struct FindingEvidence {
     /// The check.
     pub check: String,
-    /// What it found.
+    /// The finding.
     pub found: String,
 }
 

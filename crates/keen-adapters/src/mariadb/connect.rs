@@ -107,6 +107,14 @@ impl MariaDbSession {
         &self.access
     }
 
+    /// Runs a statement of which nothing comes back.
+    pub(super) fn run(&mut self, doing: &str, sql: &str) -> Result<(), ReadFault> {
+        self.usable()?;
+        let access = self.access.clone();
+        let done = self.connection.query_drop(sql);
+        done.map_err(|error| failed(&access, &mut self.given_up, doing, &error))
+    }
+
     pub(super) fn rows<T: FromRow>(
         &mut self,
         doing: &str,

@@ -5,9 +5,8 @@ use keen_core::ports::ReadRows as _;
 use keen_core::setup::port::ChangeSetup;
 use keen_core::setup::{SetupChange, Subject, spell, switch_state};
 use keen_core::topology::Engine;
-use mysql::prelude::Queryable;
 
-use super::connect::{MariaDbSession, failed};
+use super::connect::MariaDbSession;
 use super::{MariaDbNode, quoted};
 use crate::server::{Access, column_state};
 
@@ -33,15 +32,8 @@ impl MariaDbSetup {
     /// [`ReadFault`] when it cannot be reached in time, or refuses.
     pub fn open(access: &Access) -> Result<Self, ReadFault> {
         let mut session = Self { session: MariaDbSession::open_to_write(access)? };
-        session.run("prepare the session", SETTINGS)?;
+        session.session.run("prepare the session", SETTINGS)?;
         Ok(session)
-    }
-
-    fn run(&mut self, doing: &str, sql: &str) -> Result<(), ReadFault> {
-        self.session.usable()?;
-        let access = self.session.access().clone();
-        let done = self.session.connection.query_drop(sql);
-        done.map_err(|error| failed(&access, &mut self.session.given_up, doing, &error))
     }
 
     /// Whether a column has a comment, a rule for its values, or a property (`INVISIBLE`) that a change would drop.
@@ -127,7 +119,7 @@ impl ChangeSetup for MariaDbSetup {
         let statements = spell::statements(Engine::MariaDb, change)
             .map_err(|why| ReadFault::new(why, "plan again"))?;
         for statement in statements {
-            self.run("change its set-up", &statement)?;
+            self.session.run("change its set-up", &statement)?;
         }
         Ok(())
     }

@@ -52,17 +52,11 @@ impl MariaDbWriter {
         let mut writer = Self { session, marks: false };
         let user = access.server.user.clone();
         writer
+            .session
             .run("keep its writes out of the binary log", "SET SESSION sql_log_bin = 0")
             .map_err(|fault| ReadFault { advice: format!("grant {user} BINLOG ADMIN"), ..fault })?;
-        writer.run("prepare the session", SETTINGS)?;
+        writer.session.run("prepare the session", SETTINGS)?;
         Ok(writer)
-    }
-
-    fn run(&mut self, doing: &str, sql: &str) -> Result<(), ReadFault> {
-        self.session.usable()?;
-        let access = self.session.access().clone();
-        let done = self.session.connection.query_drop(sql);
-        done.map_err(|error| failed(&access, &mut self.session.given_up, doing, &error))
     }
 
     fn marks_are_there(&mut self) -> Result<bool, ReadFault> {
@@ -87,17 +81,17 @@ impl WriteSteps for MariaDbWriter {
         if mark.is_some() && !self.marks {
             // Not in the transaction: it would end it.
             if !self.marks_are_there()? {
-                self.run(
+                self.session.run(
                     "create the table of marks",
                     &format!("CREATE TABLE IF NOT EXISTS {marks} (run INT UNSIGNED NOT NULL, plan BIGINT NOT NULL, batch INT UNSIGNED NOT NULL, PRIMARY KEY (run, plan, batch)) ENGINE = InnoDB"),
                 )?;
             }
             self.marks = true;
         }
-        self.run("begin a transaction", "START TRANSACTION")?;
+        self.session.run("begin a transaction", "START TRANSACTION")?;
         match mark {
             None => Ok(()),
-            Some(mark) => self.run(
+            Some(mark) => self.session.run(
                 "keep the mark of a batch",
                 &format!(
                     "INSERT INTO {marks} (run, plan, batch) VALUES ({}, {}, {})",
@@ -156,11 +150,11 @@ impl WriteSteps for MariaDbWriter {
     }
 
     fn commit(&mut self) -> Result<(), ReadFault> {
-        self.run("keep a batch", "COMMIT")
+        self.session.run("keep a batch", "COMMIT")
     }
 
     fn roll_back(&mut self) -> Result<(), ReadFault> {
-        self.run("roll a batch back", "ROLLBACK")
+        self.session.run("roll a batch back", "ROLLBACK")
     }
 
     /// A batch that another session is still keeping is waited for: its mark is locked.
@@ -194,6 +188,6 @@ impl WriteSteps for MariaDbWriter {
             return Ok(());
         }
         let sql = format!("DELETE FROM {} WHERE plan = {}", quoted(MARKS), mark.plan);
-        self.run("forget the marks of batches", &sql)
+        self.session.run("forget the marks of batches", &sql)
     }
 }

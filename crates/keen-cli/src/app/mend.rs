@@ -69,7 +69,7 @@ impl MendOutcome {
         let found = mended
             .findings_left
             .as_ref()
-            .is_some_and(|left| left.as_ref().is_ok_and(|found| !found.is_empty()));
+            .is_some_and(|left| left.as_ref().is_ok_and(|found| !found.findings.is_empty()));
         found || mended.by_hand.iter().any(|work| work.is_done == Some(false))
     }
 

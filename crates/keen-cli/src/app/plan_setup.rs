@@ -16,6 +16,7 @@ use keen_core::setup::SetupKind;
 use keen_core::setup::port::ChangeSetup;
 use keen_core::topology::node_set::NodeSet;
 use keen_core::topology::{NodeId, Topology};
+use keen_run::mend::setup::FoundAgain;
 
 use crate::app;
 use crate::app::open_node::NodeOpener;
@@ -142,7 +143,7 @@ pub(crate) fn add(
     Ok(())
 }
 
-/// What these checks find now, in sentences.
+/// Looks for what these checks find now.
 ///
 /// # Errors
 /// Why that cannot be told.
@@ -151,9 +152,10 @@ pub(crate) fn find_again(
     scope: &AuditScope,
     checks: &[String],
     stop: &Stop,
-) -> Result<Vec<String>, ReadFault> {
+) -> Result<FoundAgain, ReadFault> {
     let outcome = app::preflight::run(loaded, &request(loaded, scope, NodeSet::ALL), stop);
-    let outcome = outcome.map_err(|error| ReadFault::new(error.to_string(), ""))?;
+    let outcome =
+        outcome.map_err(|error| ReadFault::new(error.to_string(), "keen preflight says more"))?;
     let report = &outcome.report;
     let found =
         report.findings.iter().filter(|finding| checks.iter().any(|c| c == finding.check.name));
@@ -165,5 +167,5 @@ pub(crate) fn find_again(
             format!("{} could not be looked at", loaded.topology.nodes[*node].name)
         }),
     );
-    Ok(found)
+    Ok(FoundAgain { findings: found, saw_all: report.unseen.is_empty() })
 }

@@ -21,15 +21,15 @@ use crate::topology::{NodeId, Topology};
 pub struct SetupStep {
     /// Where.
     pub node: NodeId,
-    /// What it is for, in a sentence.
+    /// Its purpose, in a sentence.
     pub purpose: String,
     /// The check that found it, and what it found.
     pub evidence: Option<(String, String)>,
-    /// What is lost by it; none if nothing is lost.
+    /// The loss; none if nothing is lost.
     pub loses: Option<String>,
     /// The steps that have to be done before it.
     pub depends_on: Vec<u64>,
-    /// What is done.
+    /// The act.
     pub act: SetupAct,
 }
 
@@ -40,9 +40,9 @@ pub enum SetupAct {
     Change(SetupChange),
     /// A person does something.
     ByHand {
-        /// What is to be done.
+        /// The task, in a sentence.
         what: String,
-        /// What the node reads once it is done; empty if no connection can tell.
+        /// The values that the node reads once it is done; empty if no connection can tell.
         done: Vec<SetupCondition>,
     },
     /// What the source of a link had written is waited for.
@@ -253,7 +253,7 @@ struct NodeHands {
     keep: Vec<String>,
     /// Settings for the configuration file that hold from the restart on.
     write: Vec<String>,
-    /// What is read after the restart.
+    /// The values that are read after the restart.
     done: Vec<SetupCondition>,
     /// The steps that have to be done before the restart.
     after: Vec<u64>,

@@ -32,7 +32,7 @@ use self::batch::Batch;
 use self::guard::{RowName, RowsNow, Standing, name_of};
 use self::patience::LinkWatch;
 use self::plan_file::{NumberedStep, PlanFile};
-use self::setup::{FindAgain, HandWork, OpenSetup, SetupProgress, SetupTally};
+use self::setup::{FindAgain, FoundAgain, HandWork, OpenSetup, SetupProgress, SetupTally};
 use self::undo_file::UndoFile;
 use crate::audit::recheck::{self, Fencing};
 use crate::audit::{self, AuditRequest, WantedKeys};
@@ -89,10 +89,10 @@ pub struct Mended {
     pub nodes: BTreeMap<NodeId, NodeTally>,
     /// By node, what is not about rows.
     pub setup: BTreeMap<NodeId, SetupTally>,
-    /// What a person has to do.
+    /// Things that a person has to do.
     pub by_hand: Vec<HandWork>,
     /// What the preflight still finds of what the plan mends; none if it was not looked for.
-    pub findings_left: Option<Result<Vec<String>, ReadFault>>,
+    pub findings_left: Option<Result<FoundAgain, ReadFault>>,
     /// Steps that were not made, the first of very many.
     pub left_out: Vec<LeftOut>,
     /// Nodes that could not be written to any more, and why.
@@ -127,7 +127,7 @@ pub struct LeftOut {
     pub number: u64,
     /// Its node.
     pub node: NodeId,
-    /// What it is about.
+    /// The row or the value that it is about.
     pub of: LeftOutOf,
     /// Why it was not made.
     pub why: String,
@@ -420,6 +420,7 @@ impl Mender<'_, '_> {
             match standing {
                 Standing::Already => {
                     out.insert(step.number);
+                    self.row_is_done(step.number);
                     if self.perhaps_made.contains(&step.number) {
                         self.keep_made(&step)?;
                     } else {

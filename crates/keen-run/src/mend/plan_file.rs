@@ -70,9 +70,9 @@ pub struct StepCounts {
     pub losses: BTreeMap<(String, String), u64>,
     /// Values of the set-up that are changed.
     pub changes: u64,
-    /// What is lost by them.
+    /// The losses by them.
     pub setup_losses: Vec<String>,
-    /// What a person does.
+    /// Things that a person does.
     pub by_hand: u64,
 }
 

@@ -23,8 +23,17 @@ use crate::links::{NodeConnections, wait_until};
 /// Opens a node to read and change its set-up.
 pub type OpenSetup<'a> = dyn Fn(NodeId) -> Result<Box<dyn ChangeSetup>, ReadFault> + 'a;
 
-/// Looks at the nodes once more. What these checks still find, in sentences.
-pub type FindAgain<'a> = dyn Fn(&[String]) -> Result<Vec<String>, ReadFault> + 'a;
+/// Looks at the nodes once more for what these checks find.
+pub type FindAgain<'a> = dyn Fn(&[String]) -> Result<FoundAgain, ReadFault> + 'a;
+
+/// The findings of a second look.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct FoundAgain {
+    /// In sentences.
+    pub findings: Vec<String>,
+    /// The look saw everything.
+    pub saw_all: bool,
+}
 
 /// A change is seen to hold within this time, or it does not hold.
 const HOLDS_WITHIN: Duration = Duration::from_secs(10);
@@ -53,7 +62,7 @@ pub struct HandWork {
     pub number: u64,
     /// Where.
     pub node: NodeId,
-    /// What is to be done.
+    /// The task, in a sentence.
     pub what: String,
     /// Whether it is done; none if no connection can tell.
     pub is_done: Option<bool>,
@@ -86,6 +95,11 @@ impl Mender<'_, '_> {
             Some((_, open)) => Ok(&mut **open),
             None => Err(ReadFault::interrupted()),
         }
+    }
+
+    /// A row is as a step would leave it: what depends on that step may go on.
+    pub(super) fn row_is_done(&mut self, number: u64) {
+        self.setup.done.insert(number);
     }
 
     pub(super) fn setup_tally(&mut self, node: NodeId) -> &mut SetupTally {
@@ -169,6 +183,10 @@ impl Mender<'_, '_> {
     }
 
     fn is_done(&self, number: u64) -> bool {
+        if self.request.dry_run {
+            // Nothing is kept: what was not left out would be done by now.
+            return !self.result.left_out.iter().any(|left| left.number == number);
+        }
         let made = self.undo.as_ref().is_some_and(|undo| undo.made.contains(number));
         made || self.setup.done.contains(&number)
     }
@@ -279,7 +297,16 @@ impl Mender<'_, '_> {
         if tried.is_err() {
             self.setup.open = None; // whatever state the session is in
         }
-        let holds = self.settle(step, change, tried.is_ok())?;
+        let holds = self.settle(step, change, tried.is_ok()).map_err(|fault| ReadFault {
+            advice: match change.pauses.is_empty() {
+                true => fault.advice.clone(),
+                false => format!(
+                    "links {} may be switched off: the same command switches them on",
+                    change.pauses.join(", ")
+                ),
+            },
+            ..fault
+        })?;
         self.keep_outcome(batch, holds)?;
         if holds {
             self.setup_tally(node).made += 1;

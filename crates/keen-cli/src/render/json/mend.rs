@@ -66,7 +66,10 @@ pub(crate) fn write(topology: &Topology, outcome: &MendOutcome) -> Result<String
         undo_file: (!outcome.dry_run).then(|| outcome.undo_path.display().to_string()),
         not_made: left_out.collect(),
         by_hand: by_hand.collect(),
-        findings_left: mended.findings_left.as_ref().and_then(|left| left.as_ref().ok().cloned()),
+        findings_left: mended
+            .findings_left
+            .as_ref()
+            .and_then(|left| Some(left.as_ref().ok()?.findings.clone())),
         proof: mended.proof.as_ref().map(|proof| ProofDocument {
             rows: proof.rows,
             divergent: proof.divergent,

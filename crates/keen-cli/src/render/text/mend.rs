@@ -197,13 +197,18 @@ pub(crate) fn write(
     by_hand(&mut out, topology, outcome, columns);
     match &mended.findings_left {
         None => {}
-        Some(Ok(found)) if found.is_empty() => {
-            let said = "a preflight no longer finds what the plan mends.";
+        Some(Ok(found)) if found.findings.is_empty() => {
+            let said = match found.saw_all {
+                true => "a preflight no longer finds what the plan mends.",
+                false => {
+                    "a preflight no longer finds what the plan mends, as far as it could look (keen preflight says what it could not see)."
+                }
+            };
             let _ = writeln!(out, "\n{} {said}", styled(GOOD, "Proof:"));
         }
         Some(Ok(found)) => {
             let _ = writeln!(out, "\n{}", styled(UNKNOWN, "Still found by a preflight"));
-            for one in found {
+            for one in &found.findings {
                 out.push_str(&hanging("  ", &safe::text(one), columns));
             }
         }
