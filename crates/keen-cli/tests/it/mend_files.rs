@@ -125,6 +125,22 @@ fn what_is_no_whole_plan_of_this_topology_is_refused() {
             "it is of the kind \"sweep\", which this keen does not know",
         ),
         (
+            change(1, &|step| {
+                *step = json!({"kind": "step", "act": "by_hand", "step": 1, "node": "c", "purpose": "x",
+                    "depends_on": [9], "what": "x", "done": []});
+            }),
+            "step 1: it depends on step 9, which does not come before it",
+        ),
+        (
+            change(1, &|step| {
+                *step = json!({"kind": "step", "act": "setting", "step": 1, "node": "c", "purpose": "x",
+                    "evidence": null, "depends_on": [], "subject": {"of": "setting", "name": "x"},
+                    "before": "1", "after": "2", "guard": [], "loses": null, "replicates_onward": "no",
+                    "undo": "", "done": [], "statements": ["DROP TABLE guest"]});
+            }),
+            "step 1: x cannot be changed on sqlite",
+        ),
+        (
             change(1, &|step| step["table"] = json!("hut")),
             "step 1: table hut of set s is not among the tables of the plan",
         ),
