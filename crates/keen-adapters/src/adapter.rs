@@ -9,6 +9,7 @@ use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use keen_core::fault::{FaultKind, ReadFault};
+use keen_core::plan::copy::{GiveCopy, TakeCopy};
 use keen_core::plan::port::WriteSteps;
 use keen_core::ports::{
     JournalNeeds, LookAtLinks, LookAtNode, ReadJournal, ReadRows, TellLastWrites, WriteProbe,
@@ -154,6 +155,22 @@ pub trait Adapter: Sync {
     /// As [`Adapter::rows`].
     fn write(&self, _site: &Site<'_>) -> Result<Box<dyn WriteSteps>, ReadFault> {
         Err(self.lacks("writing steps"))
+    }
+
+    /// Opens a node to copy its tables from it.
+    ///
+    /// # Errors
+    /// As [`Adapter::rows`].
+    fn give(&self, _site: &Site<'_>) -> Result<Box<dyn GiveCopy + Send>, ReadFault> {
+        Err(self.lacks("copying tables from a node"))
+    }
+
+    /// Opens a node to copy tables to it.
+    ///
+    /// # Errors
+    /// As [`Adapter::rows`].
+    fn take(&self, _site: &Site<'_>) -> Result<Box<dyn TakeCopy>, ReadFault> {
+        Err(self.lacks("copying tables to a node"))
     }
 
     /// Opens a node to read values of its set-up and to change them.

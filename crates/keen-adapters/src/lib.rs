@@ -9,6 +9,7 @@
 //! - [`server`]: what servers have in common: passwords, TLS, limits.
 
 pub mod adapter;
+mod cells;
 pub mod files;
 #[cfg(feature = "servers")]
 pub mod mariadb;

@@ -27,12 +27,29 @@ pub struct MendDocument {
     pub undo_file: Option<String>,
     /// Steps that were not made, or were taken back, the first of very many.
     pub not_made: Vec<LeftOutDocument>,
+    /// Tables that were copied from another node.
+    pub copies: Vec<CopiedRowsDocument>,
     /// Things that a person has to do, or has done.
     pub by_hand: Vec<HandWorkDocument>,
     /// What a preflight still finds of what the plan mends; null if it was not looked for, or could not be told.
     pub findings_left: Option<Vec<String>>,
     /// The rows that were written, compared once more on the nodes that were read for the plan; null if that was not done.
     pub proof: Option<ProofDocument>,
+    /// All tables of nodes that were filled, compared with those of their source.
+    pub alike: Vec<AlikeDocument>,
+}
+
+/// All tables of two nodes, compared.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct AlikeDocument {
+    /// The node that was filled.
+    pub node: String,
+    /// Its source.
+    pub other: String,
+    /// The rows.
+    #[serde(flatten)]
+    pub proof: ProofDocument,
 }
 
 /// What became of the steps of a node.
@@ -71,6 +88,26 @@ pub struct ChangeCounts {
     pub already: u64,
     /// Changes that were not made.
     pub not_made: u64,
+}
+
+/// Tables that were copied from another node.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct CopiedRowsDocument {
+    /// The number of the step.
+    pub step: u64,
+    /// The node that took them.
+    pub node: String,
+    /// The source.
+    pub from: String,
+    /// How many tables.
+    pub tables: u64,
+    /// How many rows.
+    pub rows: u64,
+    /// How many rows only the receiver held, or held otherwise.
+    pub kept_rows: u64,
+    /// The plan that puts those back; null if there are none.
+    pub kept_file: Option<String>,
 }
 
 /// Something that a person does.

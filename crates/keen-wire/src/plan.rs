@@ -13,7 +13,9 @@ use serde::{Deserialize, Serialize};
 
 use crate::audit::TableStart;
 use crate::envelope::{Ending, Envelope};
-use crate::setup::{CheckStepDocument, HandStepDocument, SetupStepDocument, WaitStepDocument};
+use crate::setup::{
+    CheckStepDocument, CopyStepDocument, HandStepDocument, SetupStepDocument, WaitStepDocument,
+};
 use crate::value::{Cells, CellsWriter, WriteEach};
 
 /// A plan as one document.
@@ -63,6 +65,22 @@ pub struct BatchDocument {
     /// The number of its transaction on the node, where the engine tells later what became of it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub transaction: Option<String>,
+    /// Of a copy, where links go on from.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub moment: Option<MomentDocument>,
+}
+
+/// How far writers had come at the moment of a copy.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct MomentDocument {
+    /// In the log of the source; where positions name their writers (MariaDB), of all writers.
+    pub own: String,
+    /// By link of the source, in the log of the node that it follows (PostgreSQL).
+    pub others: BTreeMap<String, String>,
+    /// The links were set to go on from there: since then they may have.
+    #[serde(default)]
+    pub is_set: bool,
 }
 
 /// The standing of a batch.
@@ -149,6 +167,8 @@ pub enum StepDocument {
     ByHand(HandStepDocument),
     /// What the source of a link had written is waited for.
     Wait(WaitStepDocument),
+    /// Tables that are copied from another node.
+    Copy(CopyStepDocument),
     /// The proof: the same look once more, without what the plan mends.
     Check(CheckStepDocument),
 }
@@ -162,13 +182,14 @@ impl StepDocument {
             Self::Setting(step) | Self::Shape(step) | Self::Link(step) => step.step,
             Self::ByHand(step) => step.step,
             Self::Wait(step) => step.step,
+            Self::Copy(step) => step.step,
             Self::Check(step) => step.step,
         }
     }
 }
 
 /// The kinds of steps.
-pub const ACTS: [&str; 7] = [ROW, "setting", "shape", "link", "by_hand", "wait", "check"];
+pub const ACTS: [&str; 8] = [ROW, "setting", "shape", "link", "by_hand", "wait", "copy", "check"];
 
 /// One write on one node.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

@@ -2,8 +2,11 @@
 
 use std::time::Duration;
 
+use keen_core::plan::copy::{CopiedLink, CopiedSlot, CopiedTable, TableCopy};
 use keen_core::plan::setup_steps::{SetupAct, SetupStep, way_back};
-use keen_core::setup::{SetupChange, SetupCondition, SetupKind, Subject, same_state, spell};
+use keen_core::setup::{
+    OFF, ON, SetupChange, SetupCondition, SetupKind, Subject, same_state, spell,
+};
 use keen_core::topology::{NodeId, Topology};
 use serde::{Deserialize, Serialize};
 
@@ -83,18 +86,89 @@ pub struct WaitStepDocument {
     pub at_most_seconds: u64,
 }
 
+/// Tables that are copied from another node.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct CopyStepDocument {
+    /// Its number, from 1.
+    pub step: u64,
+    /// The node that takes them.
+    pub node: String,
+    /// Its purpose, in a sentence.
+    pub purpose: String,
+    /// The numbers of the steps that have to be done before it.
+    pub depends_on: Vec<u64>,
+    /// The source.
+    pub from: String,
+    /// The tables.
+    pub tables: Vec<CopiedTableDocument>,
+    /// The links that lead to the node: they are off meanwhile, and go on from the moment of the copy.
+    pub links: Vec<CopiedLinkDocument>,
+    /// The condition under which it may be made: what the switches of those links have to read.
+    pub guard: Vec<ConditionDocument>,
+    /// The loss; null if nothing is lost.
+    pub loses: Option<String>,
+    /// Whether other nodes take it over, in a sentence.
+    pub replicates_onward: String,
+    /// The way back, in a sentence.
+    pub undo: String,
+}
+
+/// A table that is copied.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct CopiedTableDocument {
+    /// Its name, as the sets call it.
+    pub table: String,
+    /// The columns that are copied: all that the engine does not compute itself.
+    pub columns: Vec<String>,
+}
+
+/// A link of the receiver of a copy.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct CopiedLinkDocument {
+    /// Its name on the receiver.
+    pub link: String,
+    /// Its source.
+    pub from: String,
+    /// Its switch before the copy, "on" or "off"; one that stopped at something is on.
+    pub is: String,
+    /// The slot at its source; null where the engine has none.
+    pub slot: Option<CopiedSlotDocument>,
+}
+
+/// The slot of a link.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct CopiedSlotDocument {
+    /// Its name.
+    pub name: String,
+    /// It still has the log that it needs. One that has not is made anew.
+    pub usable: bool,
+    /// Where the link does not come from the source of the copy: the link by which that source itself follows the
+    /// same node.
+    pub through: Option<String>,
+}
+
 /// The proof: the same look once more.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct CheckStepDocument {
     /// Its number, from 1.
     pub step: u64,
-    /// The node of the first step.
+    /// The node of the first step, or the one that was filled.
     pub node: String,
     /// Its purpose, in a sentence.
     pub purpose: String,
+    /// The numbers of the steps that have to be done before it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub depends_on: Vec<u64>,
     /// The checks of the preflight that have to find nothing.
     pub findings: Vec<String>,
+    /// The node whose tables those of this one have to equal.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub same_as: Option<String>,
 }
 
 /// A finding that a step rests on.
@@ -168,6 +242,16 @@ pub enum SubjectDocument {
         domain: u32,
         /// Connections that stopped there: they are switched off for a change of it, and on again.
         stops: Vec<String>,
+    },
+    /// What a MariaDB server has applied last of all domains; only set with a copy.
+    AppliedPosition {
+        /// Connections that go on from there.
+        links: Vec<String>,
+    },
+    /// Up to where a slot has delivered; only set with a copy.
+    SlotPlace {
+        /// The slot.
+        slot: String,
     },
     /// Which writes a subscription asks for.
     LinkOrigin {
@@ -258,6 +342,8 @@ exchanged! {
     LinkOrigin { link },
     PassedCommit { link, commit, enable },
     AppliedOfDomain { domain, stops },
+    AppliedPosition { links },
+    SlotPlace { slot },
     PublishedTable { publication, table },
     PublishedKinds { publication },
     SubscribedTable { link, table, copy },
@@ -319,16 +405,49 @@ pub fn setup_document(topology: &Topology, number: u64, step: &SetupStep) -> Ste
             from: topology.nodes[*from].name.clone(),
             at_most_seconds: at_most.as_secs(),
         }),
-        SetupAct::Check { findings } => StepDocument::Check(CheckStepDocument {
+        SetupAct::Copy(copy) => StepDocument::Copy(CopyStepDocument {
             step: number,
             node,
             purpose,
+            depends_on,
+            from: topology.nodes[copy.from].name.clone(),
+            tables: copy.tables.iter().map(copied_table_document).collect(),
+            links: copy.links.iter().map(|link| copied_link_document(topology, link)).collect(),
+            guard: conditions(topology, &step.guard()),
+            loses: step.loses.clone(),
+            replicates_onward: COPY_ONWARD.to_owned(),
+            undo: way_back(step),
+        }),
+        SetupAct::Check { findings, same_as } => StepDocument::Check(CheckStepDocument {
+            step: number,
+            node,
+            purpose,
+            depends_on,
             findings: findings.clone(),
+            same_as: same_as.map(|other| topology.nodes[other].name.clone()),
         }),
     }
 }
 
-/// What is said of all of these steps.
+fn copied_table_document(copied: &CopiedTable) -> CopiedTableDocument {
+    let CopiedTable { table, columns } = copied.clone();
+    CopiedTableDocument { table, columns }
+}
+
+fn copied_link_document(topology: &Topology, copied: &CopiedLink) -> CopiedLinkDocument {
+    let CopiedLink { link, from, is, slot } = copied.clone();
+    let slot = slot.map(|CopiedSlot { name, usable, through }| CopiedSlotDocument {
+        name,
+        usable,
+        through,
+    });
+    CopiedLinkDocument { link, from: topology.nodes[from].name.clone(), is, slot }
+}
+
+/// What is said of a copy.
+pub const COPY_ONWARD: &str = "no: it is kept out of replication, as rows that are repaired are";
+
+/// What is said of all other of these steps.
 pub const ONWARD: &str = "no: it is made on this node alone, and engines do not pass it on";
 
 fn conditions(topology: &Topology, conditions: &[SetupCondition]) -> Vec<ConditionDocument> {
@@ -383,14 +502,18 @@ pub fn setup_step(
             };
             Ok((document.step, step))
         }
+        StepDocument::Copy(document) => read.copy(document),
         StepDocument::Check(document) => {
             let step = SetupStep {
                 node: read.node(&document.node)?,
                 purpose: document.purpose,
                 evidence: None,
                 loses: None,
-                depends_on: Vec::new(),
-                act: SetupAct::Check { findings: document.findings },
+                depends_on: document.depends_on,
+                act: SetupAct::Check {
+                    findings: document.findings,
+                    same_as: document.same_as.map(|other| read.node(&other)).transpose()?,
+                },
             };
             Ok((document.step, step))
         }
@@ -418,6 +541,52 @@ impl SetupReader<'_> {
         documents.into_iter().map(condition).collect()
     }
 
+    fn copy(&self, document: CopyStepDocument) -> Result<(u64, SetupStep), Unusable> {
+        let (node, from) = (self.node(&document.node)?, self.node(&document.from)?);
+        if node == from {
+            return Err("it copies a node to itself".to_owned());
+        }
+        let mut tables: Vec<CopiedTable> = Vec::new();
+        for CopiedTableDocument { table, columns } in document.tables {
+            let carried = self.topology.sets.iter().any(|set| set.tables.contains(&table));
+            if !carried {
+                return Err(format!("{table} is in no set"));
+            }
+            if columns.is_empty() || tables.iter().any(|known| known.table == table) {
+                return Err(format!("{table} is copied twice, or nothing of it is"));
+            }
+            tables.push(CopiedTable { table, columns });
+        }
+        if tables.is_empty() {
+            return Err("it copies no table".to_owned());
+        }
+        let link = |document: CopiedLinkDocument| -> Result<CopiedLink, Unusable> {
+            let CopiedLinkDocument { link, from, is, slot } = document;
+            if ![ON, OFF].contains(&&is[..]) {
+                return Err(format!("link {link} is neither on nor off"));
+            }
+            let slot = slot.map(|CopiedSlotDocument { name, usable, through }| CopiedSlot {
+                name,
+                usable,
+                through,
+            });
+            Ok(CopiedLink { link, from: self.node(&from)?, is, slot })
+        };
+        let links = document.links.into_iter().map(link).collect::<Result<Vec<_>, _>>()?;
+        let step = SetupStep {
+            node,
+            purpose: document.purpose,
+            evidence: None,
+            loses: document.loses,
+            depends_on: document.depends_on,
+            act: SetupAct::Copy(TableCopy { from, tables, links }),
+        };
+        if self.conditions(document.guard)? != step.guard() {
+            return Err("its guard is not that of its links".to_owned());
+        }
+        Ok((document.step, step))
+    }
+
     fn change(
         &self,
         document: SetupStepDocument,
@@ -428,6 +597,9 @@ impl SetupReader<'_> {
         let subject: Subject = document.subject.into();
         if subject.kind() != kind {
             return Err(format!("{subject} is no {}", kind.name()));
+        }
+        if matches!(subject, Subject::AppliedPosition { .. } | Subject::SlotPlace { .. }) {
+            return Err(format!("{subject} is only set with a copy"));
         }
         if same_state(before.as_deref(), after.as_deref()) {
             return Err("it changes nothing".to_owned());
@@ -456,7 +628,6 @@ impl SetupReader<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use keen_core::setup::ON;
 
     fn topology() -> Topology {
         let text = "name = \"huts\"\n\
@@ -577,6 +748,62 @@ mod tests {
                 let read = setup_step(&topology, serde_json::from_str(&json).unwrap());
                 assert_eq!(read, Ok((7, step)), "{json}");
             }
+        }
+    }
+
+    fn copy() -> SetupStep {
+        let slot =
+            CopiedSlot { name: "b".to_owned(), usable: false, through: Some("x".to_owned()) };
+        let link =
+            CopiedLink { link: "from_a".to_owned(), from: 0, is: ON.to_owned(), slot: Some(slot) };
+        let table = CopiedTable { table: "stay".to_owned(), columns: vec!["id".to_owned()] };
+        let act = TableCopy { from: 0, tables: vec![table], links: vec![link] };
+        SetupStep { act: SetupAct::Copy(act), evidence: None, ..step(1, setting("x", "1", "2")) }
+    }
+
+    #[test]
+    fn a_copy_comes_back_from_its_document_as_it_was() {
+        let topology = topology();
+        let check = SetupAct::Check { findings: Vec::new(), same_as: Some(0) };
+        let check = SetupStep { act: check, evidence: None, loses: None, ..copy() };
+        for step in [copy(), check] {
+            let json = serde_json::to_string(&setup_document(&topology, 7, &step)).unwrap();
+            let read = setup_step(&topology, serde_json::from_str(&json).unwrap());
+            assert_eq!(read, Ok((7, step)), "{json}");
+        }
+    }
+
+    #[test]
+    fn a_copy_that_was_edited_wrongly_is_refused() {
+        let topology = topology();
+        let right = serde_json::to_value(setup_document(&topology, 1, &copy())).unwrap();
+        let edits: [(&str, &str, serde_json::Value); 9] = [
+            ("/from", "it copies a node to itself", "b".into()),
+            ("/from", "node c is not in the topology file", "c".into()),
+            ("/tables", "it copies no table", serde_json::json!([])),
+            ("/tables/0/table", "hut is in no set", "hut".into()),
+            ("/tables/0/columns", "copied twice, or nothing of it is", serde_json::json!([])),
+            ("/guard", "its guard is not that of its links", serde_json::json!([])),
+            ("/links/0/is", "its guard is not that of its links", "off".into()),
+            ("/links/0/is", "link from_a is neither on nor off", "x".into()),
+            ("/links/0/from", "node c is not in the topology file", "c".into()),
+        ];
+        for (place, said, value) in edits {
+            let mut json = right.clone();
+            *json.pointer_mut(place).unwrap() = value;
+            let why = setup_step(&topology, serde_json::from_value(json).unwrap()).unwrap_err();
+            assert!(why.contains(said), "{place}: {why}");
+        }
+        // Where links go on is set with a copy, and never by itself.
+        let places = [
+            (0, Subject::AppliedPosition { links: Vec::new() }, "0-1-5"),
+            (1, Subject::SlotPlace { slot: "b".to_owned() }, "0/16B3748"),
+        ];
+        for (node, subject, place) in places {
+            let document =
+                setup_document(&topology, 1, &step(node, SetupChange::to(subject, place)));
+            let why = setup_step(&topology, document).unwrap_err();
+            assert!(why.contains("is only set with a copy"), "{why}");
         }
     }
 

@@ -1,12 +1,16 @@
 //! MariaDB servers as an adapter.
 
 use keen_core::fault::ReadFault;
+use keen_core::plan::copy::{GiveCopy, TakeCopy};
 use keen_core::plan::port::WriteSteps;
 use keen_core::ports::{JournalNeeds, LookAtLinks, LookAtNode, ReadJournal, ReadRows, WriteProbe};
 use keen_core::setup::port::ChangeSetup;
 use keen_core::topology::Engine;
 
-use super::{MariaDbJournal, MariaDbLinks, MariaDbNode, MariaDbProbe, MariaDbSetup, MariaDbWriter};
+use super::{
+    MariaDbGiver, MariaDbJournal, MariaDbLinks, MariaDbNode, MariaDbProbe, MariaDbSetup,
+    MariaDbTaker, MariaDbWriter,
+};
 use crate::adapter::{Adapter, Site};
 
 /// MariaDB servers.
@@ -32,6 +36,14 @@ impl Adapter for MariaDbAdapter {
 
     fn write(&self, site: &Site<'_>) -> Result<Box<dyn WriteSteps>, ReadFault> {
         Ok(Box::new(MariaDbWriter::open(&site.access()?)?))
+    }
+
+    fn give(&self, site: &Site<'_>) -> Result<Box<dyn GiveCopy + Send>, ReadFault> {
+        Ok(Box::new(MariaDbGiver::new(site.access()?)))
+    }
+
+    fn take(&self, site: &Site<'_>) -> Result<Box<dyn TakeCopy>, ReadFault> {
+        Ok(Box::new(MariaDbTaker::open(&site.access()?)?))
     }
 
     fn setup(&self, site: &Site<'_>) -> Result<Box<dyn ChangeSetup>, ReadFault> {

@@ -8,6 +8,7 @@
 mod adapter;
 mod binlog;
 mod connect;
+mod copy;
 mod decode;
 mod fault;
 mod links;
@@ -32,6 +33,7 @@ use crate::server::Access;
 pub use adapter::MariaDbAdapter;
 pub use binlog::MariaDbJournal;
 use connect::MariaDbSession;
+pub use copy::{MariaDbGiver, MariaDbTaker};
 pub use links::MariaDbLinks;
 pub use probe::MariaDbProbe;
 pub use setup::MariaDbSetup;

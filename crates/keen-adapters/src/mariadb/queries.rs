@@ -110,3 +110,7 @@ pub(super) const REFERRED_BY: &str = "SELECT CONSTRAINT_NAME, TABLE_SCHEMA, TABL
 pub(super) const REFERENCES: &str = "SELECT CONSTRAINT_NAME, COLUMN_NAME, REFERENCED_TABLE_NAME, REFERENCED_COLUMN_NAME, REFERENCED_TABLE_SCHEMA \
     FROM information_schema.KEY_COLUMN_USAGE WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? \
     AND REFERENCED_TABLE_NAME IS NOT NULL ORDER BY CONSTRAINT_NAME, ORDINAL_POSITION";
+
+/// What was applied last of each domain, as of the snapshot of the session.
+pub(super) const APPLIED_AT_SNAPSHOT: &str = "SELECT domain_id, server_id, seq_no FROM mysql.gtid_slave_pos AS p \
+    WHERE sub_id = (SELECT MAX(q.sub_id) FROM mysql.gtid_slave_pos AS q WHERE q.domain_id = p.domain_id)";

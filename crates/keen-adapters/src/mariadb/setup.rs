@@ -85,6 +85,21 @@ impl ChangeSetup for MariaDbSetup {
                 let places = found.iter().flat_map(|all| all.split(',')).map(str::trim);
                 Ok(places.into_iter().find(|gtid| gtid.starts_with(&domain)).map(str::to_owned))
             }
+            Subject::AppliedPosition { links } => {
+                for link in links {
+                    let by =
+                        self.connection(link)?.and_then(|row| row.get::<String, _>("Using_Gtid"));
+                    if by.as_deref().is_none_or(|by| by == "No") {
+                        return Err(ReadFault::new(
+                            format!("link {link} goes by file and place, not by GTID"),
+                            "CHANGE MASTER ... TO MASTER_USE_GTID = slave_pos first",
+                        ));
+                    }
+                }
+                let sql = "SELECT @@GLOBAL.gtid_slave_pos";
+                let found: Vec<String> = self.session.rows("read its position", sql, ())?;
+                Ok(found.into_iter().next())
+            }
             Subject::LinkDelay { link } => {
                 let Some(row) = self.connection(link)? else { return Ok(None) };
                 Ok(row.get("SQL_Delay"))
@@ -113,6 +128,17 @@ impl ChangeSetup for MariaDbSetup {
             }
             other => Err(ReadFault::not_told(format!("MariaDB has no such thing as {other}"))),
         }
+    }
+
+    fn lacks(&mut self, subject: &Subject) -> Result<Option<String>, ReadFault> {
+        // Before a connection is started, the counter of what it skips is set to nothing: that takes SUPER.
+        let needed: &[&str] = match subject {
+            Subject::LinkSwitch { .. } => &["REPLICATION SLAVE ADMIN", "SUPER"],
+            Subject::AppliedPosition { .. } => &["REPLICATION SLAVE ADMIN"],
+            _ => &[],
+        };
+        let lacking = needed.iter().find(|right| !self.session.may(right, "*", "*"));
+        Ok(lacking.map(|right| format!("{right} ON *.*")))
     }
 
     fn change(&mut self, change: &SetupChange) -> Result<(), ReadFault> {

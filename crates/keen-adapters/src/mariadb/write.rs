@@ -14,7 +14,7 @@ use crate::server::Access;
 
 /// A MariaDB server to which steps are written.
 pub struct MariaDbWriter {
-    session: MariaDbSession,
+    pub(super) session: MariaDbSession,
     /// The table of marks is there.
     marks: bool,
 }

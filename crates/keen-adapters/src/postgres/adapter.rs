@@ -1,6 +1,7 @@
 //! PostgreSQL servers as an adapter.
 
 use keen_core::fault::ReadFault;
+use keen_core::plan::copy::{GiveCopy, TakeCopy};
 use keen_core::plan::port::WriteSteps;
 use keen_core::ports::{
     JournalNeeds, LookAtLinks, LookAtNode, ReadJournal, ReadRows, TellLastWrites, WriteProbe,
@@ -9,8 +10,8 @@ use keen_core::setup::port::ChangeSetup;
 use keen_core::topology::Engine;
 
 use super::{
-    PostgresJournal, PostgresLastWrites, PostgresLinks, PostgresNode, PostgresProbe, PostgresSetup,
-    PostgresWriter, journal_setup,
+    PostgresGiver, PostgresJournal, PostgresLastWrites, PostgresLinks, PostgresNode, PostgresProbe,
+    PostgresSetup, PostgresTaker, PostgresWriter, journal_setup,
 };
 use crate::adapter::{Adapter, Site};
 
@@ -37,6 +38,14 @@ impl Adapter for PostgresAdapter {
 
     fn write(&self, site: &Site<'_>) -> Result<Box<dyn WriteSteps>, ReadFault> {
         Ok(Box::new(PostgresWriter::open(&site.access()?)?))
+    }
+
+    fn give(&self, site: &Site<'_>) -> Result<Box<dyn GiveCopy + Send>, ReadFault> {
+        Ok(Box::new(PostgresGiver::new(site.access()?)))
+    }
+
+    fn take(&self, site: &Site<'_>) -> Result<Box<dyn TakeCopy>, ReadFault> {
+        Ok(Box::new(PostgresTaker::open(&site.access()?)?))
     }
 
     fn setup(&self, site: &Site<'_>) -> Result<Box<dyn ChangeSetup>, ReadFault> {

@@ -26,7 +26,7 @@ const TICK: Duration = Duration::from_millis(200);
 
 pub(super) struct PostgresSession {
     /// Goes before what carries it: its end is what makes the connection take its leave.
-    client: Client,
+    pub(super) client: Client,
     runtime: Carrier,
     access: Access,
     /// The server's message when it ended the connection of its own accord.

@@ -8,6 +8,7 @@
 
 mod adapter;
 mod connect;
+mod copy;
 mod decode;
 mod fault;
 mod journal;
@@ -38,6 +39,7 @@ use keen_core::row::schema::TableShape;
 use crate::server::Access;
 pub use adapter::PostgresAdapter;
 use connect::PostgresSession;
+pub use copy::{PostgresGiver, PostgresTaker};
 pub use journal::PostgresJournal;
 pub(crate) use journal::journal_setup;
 pub use last_writes::PostgresLastWrites;

@@ -392,3 +392,21 @@ pub(super) fn subscriptions(major: u32) -> String {
          WHERE s.subdbid = (SELECT oid FROM pg_database WHERE datname = current_database()) ORDER BY s.subname"
     )
 }
+
+/// How far its log has come: nothing that is in it now is beyond.
+pub(super) const INSERTED: &str = "SELECT pg_current_wal_insert_lsn()::text";
+
+/// By subscription how far it has applied, in the log of the source.
+pub(super) const APPLIED_BY_SUBSCRIPTION: &str = "SELECT s.subname, pg_replication_origin_progress('pg_' || s.oid, false)::text \
+    FROM pg_subscription s JOIN pg_replication_origin o ON o.roname = 'pg_' || s.oid \
+    WHERE s.subdbid = (SELECT oid FROM pg_database WHERE datname = current_database())";
+
+/// The sequences that count up columns of a table, and which: those that belong to it, and those of its defaults.
+pub(super) const SEQUENCES_OF_TABLE: &str = "SELECT q.oid::regclass::text, a.attname FROM pg_class q \
+    JOIN pg_depend d ON d.classid = 'pg_class'::regclass AND d.objid = q.oid AND d.refclassid = 'pg_class'::regclass AND d.deptype IN ('a', 'i') \
+    JOIN pg_attribute a ON a.attrelid = d.refobjid AND a.attnum = d.refobjsubid \
+    WHERE q.relkind = 'S' AND d.refobjid = to_regclass($1) \
+    UNION SELECT q.oid::regclass::text, a.attname FROM pg_attrdef f \
+    JOIN pg_depend d ON d.classid = 'pg_attrdef'::regclass AND d.objid = f.oid AND d.refclassid = 'pg_class'::regclass \
+    JOIN pg_class q ON q.oid = d.refobjid AND q.relkind = 'S' \
+    JOIN pg_attribute a ON a.attrelid = f.adrelid AND a.attnum = f.adnum WHERE f.adrelid = to_regclass($1)";

@@ -42,6 +42,11 @@ const KINDS: &str = "SELECT concat_ws(', ', CASE WHEN pubinsert THEN 'insert' EN
     CASE WHEN pubdelete THEN 'delete' END, CASE WHEN pubtruncate THEN 'truncate' END) FROM pg_publication WHERE pubname = $1";
 const TAKES: &str = "SELECT 'yes' FROM pg_subscription_rel r JOIN pg_subscription s ON s.oid = r.srsubid \
     WHERE s.subname = $1 AND s.subdbid = (SELECT oid FROM pg_database WHERE datname = current_database()) AND r.srrelid = to_regclass($2)";
+const SLOT: &str = "SELECT confirmed_flush_lsn::text FROM pg_replication_slots \
+    WHERE slot_name = $1 AND database = current_database() AND wal_status IS DISTINCT FROM 'lost'";
+const OWNS: &str = "SELECT format('to own subscription %s', subname) FROM pg_subscription \
+    WHERE subname = $1 AND subdbid = (SELECT oid FROM pg_database WHERE datname = current_database()) AND NOT pg_has_role(subowner, 'USAGE')";
+const REPLICATES: &str = "SELECT 'REPLICATION' FROM pg_roles WHERE rolname = current_user AND NOT (rolreplication OR rolsuper)";
 const NAMES: &str = "SELECT CASE c.relreplident WHEN 'd' THEN 'default' WHEN 'f' THEN 'full' WHEN 'n' THEN 'nothing' \
     ELSE $2 || ' ' || (SELECT i.relname FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid WHERE x.indrelid = c.oid AND x.indisreplident) END \
     FROM pg_class c WHERE c.oid = to_regclass($1)";
@@ -131,9 +136,21 @@ impl ChangeSetup for PostgresSetup {
                 let sql = format!("SELECT CASE WHEN named THEN 'yes' END FROM ({}) AS of (named, published)", queries::IS_IDENTIFIED);
                 self.first("look how rows are named", &sql, &[&named(table), &""])
             }
-            Subject::LinkDelay { .. } | Subject::AppliedOfDomain { .. } => {
+            Subject::SlotPlace { slot } => self.first("look at its slots", SLOT, &[slot]),
+            Subject::LinkDelay { .. }
+            | Subject::AppliedOfDomain { .. }
+            | Subject::AppliedPosition { .. } => {
                 Err(ReadFault::not_told(format!("PostgreSQL has no such thing as {subject}")))
             }
+        }
+    }
+
+    fn lacks(&mut self, subject: &Subject) -> Result<Option<String>, ReadFault> {
+        let doing = "look at its rights";
+        match subject {
+            Subject::LinkSwitch { link } => self.first(doing, OWNS, &[link]),
+            Subject::SlotPlace { .. } => self.first(doing, REPLICATES, &[]),
+            _ => Ok(None),
         }
     }
 

@@ -19,7 +19,7 @@ use crate::server::Access;
 
 /// A PostgreSQL server to which steps are written.
 pub struct PostgresWriter {
-    session: PostgresSession,
+    pub(super) session: PostgresSession,
     user: String,
     /// The session has the origin.
     origin: bool,
@@ -40,6 +40,18 @@ const SETTINGS: &str = "BEGIN; SET LOCAL standard_conforming_strings = on; SET L
     SET LOCAL DateStyle = 'ISO, YMD'; SET LOCAL IntervalStyle = 'iso_8601'; SET LOCAL extra_float_digits = 3; \
     SET LOCAL bytea_output = 'hex'; SET LOCAL xmloption = 'content'; SET LOCAL row_security = off; \
     SET LOCAL session_replication_role = replica";
+
+/// A lock that was waited for too long, a deadlock.
+const LOCKED: [SqlState; 3] = [
+    SqlState::LOCK_NOT_AVAILABLE,
+    SqlState::T_R_DEADLOCK_DETECTED,
+    SqlState::T_R_SERIALIZATION_FAILURE,
+];
+
+/// Whether others hold a lock that was waited for.
+pub(super) fn is_lock(error: &tokio_postgres::Error) -> bool {
+    error.as_db_error().is_some_and(|said| LOCKED.contains(said.code()))
+}
 
 fn position(mark: BatchMark) -> String {
     format!("{:X}/{:X}", mark.run, mark.batch)
@@ -88,12 +100,7 @@ impl PostgresWriter {
     }
 
     fn sorted(&self, code: &SqlState, fault: ReadFault) -> WriteFault {
-        let locked = [
-            SqlState::LOCK_NOT_AVAILABLE,
-            SqlState::T_R_DEADLOCK_DETECTED,
-            SqlState::T_R_SERIALIZATION_FAILURE,
-        ];
-        if locked.contains(code) {
+        if LOCKED.contains(code) {
             return WriteFault::Locked(fault);
         }
         if *code == SqlState::INSUFFICIENT_PRIVILEGE {
@@ -111,7 +118,7 @@ impl PostgresWriter {
         WriteFault::Refused(fault)
     }
 
-    fn plain(&self, doing: &str, sql: &str) -> Result<(), ReadFault> {
+    pub(super) fn plain(&self, doing: &str, sql: &str) -> Result<(), ReadFault> {
         match self.run(doing, sql) {
             Ok(_) => Ok(()),
             Err(

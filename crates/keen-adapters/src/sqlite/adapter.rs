@@ -3,11 +3,15 @@
 use std::sync::Arc;
 
 use keen_core::fault::ReadFault;
+use keen_core::plan::copy::{GiveCopy, TakeCopy};
 use keen_core::plan::port::WriteSteps;
 use keen_core::ports::{LookAtLinks, LookAtNode, ReadJournal, ReadRows, WriteProbe};
 use keen_core::topology::Engine;
 
-use super::{Options, SqliteJournal, SqliteLinks, SqliteNode, SqliteProbe, SqliteWriter};
+use super::{
+    Options, SqliteGiver, SqliteJournal, SqliteLinks, SqliteNode, SqliteProbe, SqliteTaker,
+    SqliteWriter,
+};
 use crate::adapter::{Adapter, Site};
 
 /// SQLite files.
@@ -39,6 +43,14 @@ impl Adapter for SqliteAdapter {
 
     fn write(&self, site: &Site<'_>) -> Result<Box<dyn WriteSteps>, ReadFault> {
         Ok(Box::new(SqliteWriter::open(&site.file()?, &options(site))?))
+    }
+
+    fn give(&self, site: &Site<'_>) -> Result<Box<dyn GiveCopy + Send>, ReadFault> {
+        Ok(Box::new(SqliteGiver::new(&site.file()?, options(site))))
+    }
+
+    fn take(&self, site: &Site<'_>) -> Result<Box<dyn TakeCopy>, ReadFault> {
+        Ok(Box::new(SqliteTaker::open(&site.file()?, &options(site))?))
     }
 
     fn probe(&self, site: &Site<'_>, table: &str) -> Result<Box<dyn WriteProbe + Send>, ReadFault> {

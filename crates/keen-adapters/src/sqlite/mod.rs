@@ -10,6 +10,7 @@
 //! which would make unpaired surrogates into something else.
 
 mod adapter;
+mod copy;
 mod fault;
 mod inside;
 mod journal;
@@ -37,6 +38,7 @@ use rusqlite::Connection;
 use rusqlite::config::DbConfig;
 
 pub use adapter::SqliteAdapter;
+pub use copy::{SqliteGiver, SqliteTaker};
 pub use journal::SqliteJournal;
 pub use links::SqliteLinks;
 pub use probe::SqliteProbe;

@@ -19,7 +19,7 @@ use super::{Options, fault, quoted, shape};
 /// A SQLite file to which steps are written.
 #[derive(Debug)]
 pub struct SqliteWriter {
-    connection: Connection,
+    pub(super) connection: Connection,
     path: PathBuf,
     /// Tables with the references of the file, by name.
     tables: HashMap<String, Arc<LocalTable>>,
@@ -52,11 +52,11 @@ impl SqliteWriter {
         Ok(Self { connection, path: path.to_owned(), tables: HashMap::new(), references: None })
     }
 
-    fn explain(&self, doing: &str, error: &rusqlite::Error) -> ReadFault {
+    pub(super) fn explain(&self, doing: &str, error: &rusqlite::Error) -> ReadFault {
         fault::explain(&self.path, doing, error)
     }
 
-    fn execute(&self, doing: &str, sql: &str) -> Result<(), ReadFault> {
+    pub(super) fn execute(&self, doing: &str, sql: &str) -> Result<(), ReadFault> {
         self.connection.execute_batch(sql).map_err(|error| self.explain(doing, &error))
     }
 

@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 use anyhow::{Context, Result, bail};
 use jiff::Timestamp;
 use keen_core::fault::ReadFault;
+use keen_core::plan::setup_steps::{SetupAct, SetupStep};
 use keen_core::plan::sql::script::Direction;
 use keen_core::topology::NodeId;
 use keen_core::topology::node_set::NodeSet;
@@ -32,6 +33,8 @@ pub(crate) struct ReadyPlan {
     undo: Option<UndoFile>,
     /// Where the undo file is, or is to be.
     pub(crate) undo_path: PathBuf,
+    /// The file for what only the receiver of a copy held.
+    pub(crate) aside: PathBuf,
     /// When the audit behind the plan began.
     pub(crate) planned: Option<Timestamp>,
     nodes: NodeSet,
@@ -50,6 +53,10 @@ pub(crate) struct MendOutcome {
     pub(crate) dry_run: bool,
     pub(crate) mended: Mended,
     pub(crate) undo_path: PathBuf,
+    /// The nodes that the plan fills, each after its source.
+    pub(crate) seeds: Vec<(NodeId, NodeId)>,
+    /// The names of all nodes.
+    pub(crate) names: Vec<String>,
     /// By node as whom it was written.
     pub(crate) writers: BTreeMap<NodeId, String>,
 }
@@ -59,6 +66,8 @@ impl MendOutcome {
     pub(crate) fn complete(&self) -> bool {
         let mended = &self.mended;
         let read = mended.proof.as_ref().is_none_or(|proof| proof.complete && proof.unsettled == 0);
+        let read =
+            read && mended.alike.iter().all(|(.., proof)| proof.complete && proof.unsettled == 0);
         let looked = mended.findings_left.as_ref().is_none_or(Result::is_ok);
         !mended.stopped && mended.broken.is_none() && mended.faults.is_empty() && read && looked
     }
@@ -76,7 +85,8 @@ impl MendOutcome {
     /// The exit code.
     pub(crate) fn exit(&self) -> Exit {
         let mended = &self.mended;
-        let differ = mended.proof.as_ref().is_some_and(|proof| proof.divergent > 0);
+        let proofs = mended.proof.iter().chain(mended.alike.iter().map(|(.., proof)| proof));
+        let differ = proofs.map(|proof| proof.divergent).sum::<u64>() > 0;
         if mended.stopped {
             Exit::Interrupted
         } else if mended.left() > 0 || differ || self.is_open() {
@@ -87,6 +97,16 @@ impl MendOutcome {
             Exit::Incomplete
         }
     }
+}
+
+/// How long a server may be silent while tables are copied.
+const COPY_SILENCE: Duration = Duration::from_secs(6 * 3600);
+
+/// The file for what only the receiver of a copy held.
+pub(crate) fn aside_path(args: &MendArgs, undo: &Path) -> PathBuf {
+    let mut name = args.plan.as_deref().unwrap_or(undo).as_os_str().to_owned();
+    name.push(".aside");
+    name.into()
 }
 
 /// The file that takes a plan back, unless it is called otherwise.
@@ -132,6 +152,7 @@ impl ReadyPlan {
             plan,
             direction,
             undo,
+            aside: aside_path(args, &undo_path),
             undo_path,
             planned,
             nodes: scope.nodes,
@@ -145,8 +166,10 @@ impl ReadyPlan {
         ready.counts = ready.plan.counts(&|number, node| ready.is_left(number, node));
         let opener = NodeOpener::new(loaded, args.wait, args.silence, stop);
         let writer = |(node, counts): (&NodeId, &StepCounts)| {
-            let rows = counts.inserts + counts.updates + counts.deletes > 0;
+            let rows = counts.inserts + counts.updates + counts.deletes + counts.copies > 0;
             let about = match rows {
+                // It is only looked at.
+                _ if counts.is_idle() => Ok(String::new()),
                 true => opener.write(*node).map(|writer| writer.about()),
                 false => opener.setup(*node).map(|setup| setup.about()),
             };
@@ -188,7 +211,23 @@ impl ReadyPlan {
 
     /// There is more to do than to write rows.
     pub(crate) fn changes_setup(&self) -> bool {
-        self.counts.values().any(|counts| counts.changes + counts.by_hand > 0)
+        self.counts.values().any(|counts| counts.changes + counts.by_hand + counts.copies > 0)
+    }
+
+    /// There is nothing to do but to copy tables.
+    pub(crate) fn only_copies(&self) -> bool {
+        let others = |of: &StepCounts| StepCounts { copies: 0, ..of.clone() }.is_idle();
+        self.counts.values().all(others) && self.counts.values().any(|counts| counts.copies > 0)
+    }
+
+    /// The nodes that are filled, and from which.
+    fn seeds(&self) -> Vec<(NodeId, NodeId)> {
+        let steps = (0..self.plan.len()).filter_map(|at| self.plan.setup(at));
+        let ends = |step: &SetupStep| match &step.act {
+            SetupAct::Copy(copy) => Some((copy.from, step.node)),
+            _ => None,
+        };
+        steps.filter_map(ends).collect()
     }
 
     /// How many steps an earlier run has made.
@@ -205,7 +244,8 @@ impl ReadyPlan {
     ) -> Result<MendOutcome> {
         let (started, clock) = (Timestamp::now(), Instant::now());
         let topology = &loaded.topology;
-        let Self { mut plan, direction, undo, undo_path, nodes, steps, writers, .. } = self;
+        let seeds = self.seeds();
+        let Self { mut plan, direction, undo, undo_path, aside, nodes, steps, writers, .. } = self;
         let mut undo = match (undo, args.dry_run) {
             (_, true) => None,
             (Some(undo), false) => Some(undo),
@@ -218,6 +258,8 @@ impl ReadyPlan {
         // While a write waits for a lock, the server is silent.
         let silence = args.silence + args.lock_timeout;
         let writing = NodeOpener::new(loaded, args.lock_timeout, silence, &heedless);
+        // One statement may empty a whole table.
+        let copying = NodeOpener::new(loaded, args.lock_timeout, COPY_SILENCE, &heedless);
         let read: NodeSet = plan.start.read.iter().filter_map(|name| topology.node(name)).collect();
         let fencing = Fencing {
             watch: &|node: NodeId| light_opener.watch(node),
@@ -236,6 +278,10 @@ impl ReadyPlan {
             open: &|node| opener.open(node),
             write: &|node| writing.write(node),
             setup: &|node| writing.setup(node),
+            give: &|node| copying.give(node),
+            take: &|node| copying.take(node),
+            aside: &aside,
+            topology_digest: &loaded.digest,
             find_again: &|checks| {
                 plan_setup::find_again(loaded, &AuditScope::whole(), checks, stop)
             },
@@ -252,6 +298,8 @@ impl ReadyPlan {
             dry_run: args.dry_run,
             mended,
             undo_path,
+            seeds,
+            names: topology.nodes.iter().map(|node| node.name.clone()).collect(),
             writers: writers.into_iter().filter_map(wrote).collect(),
         })
     }

@@ -12,6 +12,7 @@ use keen_adapters::server::Password;
 use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::observe::log_reach::LogReach;
 use keen_core::observe::node::{Need, NodeFacts, Observed, Right};
+use keen_core::plan::copy::{GiveCopy, TakeCopy};
 use keen_core::plan::port::WriteSteps;
 use keen_core::ports::{InspectionRequest, JournalNeeds, LookAtNode, ReadRows};
 use keen_core::row::schema::TableShape;
@@ -139,6 +140,19 @@ impl<'a> NodeOpener<'a> {
     pub(crate) fn setup(&self, id: NodeId) -> Result<Box<dyn ChangeSetup>, ReadFault> {
         self.fall_over(id);
         self.as_mender(id, |adapter, site| adapter.setup(site))
+    }
+
+    /// Opens a node, at the first of its addresses that answers, to copy its tables from it.
+    pub(crate) fn give(&self, id: NodeId) -> Result<Box<dyn GiveCopy + Send>, ReadFault> {
+        self.fall_over(id);
+        self.as_mender(id, |adapter, site| adapter.give(site))
+    }
+
+    /// Opens a node, at the first of its addresses that answers, to copy tables to it.
+    pub(crate) fn take(&self, id: NodeId) -> Result<Box<dyn TakeCopy>, ReadFault> {
+        self.fall_over(id);
+        self.not_a_twin(id)?;
+        self.as_mender(id, |adapter, site| adapter.take(site))
     }
 
     /// As the account that carries plans out.

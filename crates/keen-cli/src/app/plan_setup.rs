@@ -8,6 +8,7 @@ use jiff::Timestamp;
 use keen_core::fault::ReadFault;
 use keen_core::plan;
 use keen_core::plan::evidence::Evidence;
+use keen_core::plan::seeding::SeedRequest;
 use keen_core::plan::setup_steps::{self, SetupChoice, SetupPlan};
 use keen_core::plan::stopped::going_on;
 use keen_core::preflight::PreflightScope;
@@ -139,6 +140,40 @@ pub(crate) fn add(
     {
         planned.read.insert(node);
     }
+    planned.took += clock.elapsed();
+    Ok(())
+}
+
+/// Plans that a node is filled from another.
+///
+/// # Errors
+/// Why it cannot be.
+pub(crate) fn add_seeding(
+    loaded: &Loaded,
+    scope: &AuditScope,
+    planned: &mut Planned,
+    (from, node): (NodeId, NodeId),
+    stop: &Stop,
+) -> Result<()> {
+    let clock = std::time::Instant::now();
+    let topology = &loaded.topology;
+    let outcome = app::preflight::run(loaded, &request(loaded, scope, NodeSet::ALL), stop)?;
+    let compared = app::preflight::compared_behind_links(loaded, (node, from), scope, stop)?;
+    let seeding = SeedRequest {
+        topology,
+        looks: &outcome.looks,
+        from,
+        node,
+        compared: &compared,
+        before: planned.plan.step_count() as u64,
+    };
+    let (name, source) = (&topology.nodes[node].name, &topology.nodes[from].name);
+    let made = seeding.plan();
+    let made =
+        made.map_err(|why| anyhow::anyhow!("{name} cannot be filled from {source}: {why}"))?;
+    planned.complete &= !made.incomplete;
+    planned.read = NodeSet::of(node) | NodeSet::of(from);
+    planned.setup = made;
     planned.took += clock.elapsed();
     Ok(())
 }

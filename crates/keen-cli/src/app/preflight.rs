@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context as _, Result, bail};
 use jiff::Timestamp;
-use keen_core::audit::merge::DivergentRow;
+use keen_core::audit::merge::{DivergentRow, RowStanding, Version};
 use keen_core::observe::node::{NodeInspection, Observed};
 use keen_core::preflight::{self, PreflightScope, Report, Severity};
 use keen_core::seed::join::{self, JoinComparison, Joining};
@@ -169,11 +169,33 @@ fn compared(
     Ok(counting.tables)
 }
 
+/// The rows of both, table by table, as their links leave them: what is on its way is no difference.
+pub(crate) fn compared_behind_links(
+    loaded: &Loaded,
+    (node, from): (NodeId, NodeId),
+    scope: &app::scope::AuditScope,
+    stop: &Stop,
+) -> Result<Vec<(String, Observed<JoinComparison>)>> {
+    // What others have not passed on yet can be told only if they are looked at, too.
+    let scope = app::scope::AuditScope { nodes: NodeSet::ALL, ..scope.clone() };
+    let mut counting = HolderCounts { node, from, tables: Vec::new() };
+    app::audit::run(loaded, &scope, &mut counting, stop, false)?.unbroken()?;
+    Ok(counting.tables)
+}
+
 /// Counts who holds what of each table.
 struct HolderCounts {
     node: NodeId,
     from: NodeId,
     tables: Vec<(String, Observed<JoinComparison>)>,
+}
+
+impl HolderCounts {
+    /// Both have the same, whatever others have.
+    fn is_alike(&self, row: &DivergentRow) -> bool {
+        let both = |nodes: &[NodeId]| nodes.contains(&self.node) && nodes.contains(&self.from);
+        row.versions.iter().any(|version| both(&version.nodes))
+    }
 }
 
 impl AuditSink for HolderCounts {
@@ -192,6 +214,9 @@ impl AuditSink for HolderCounts {
     }
 
     fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
+        if self.is_alike(&row) {
+            return ControlFlow::Continue(());
+        }
         let count = |node: NodeId| {
             let held = row.versions.iter().filter(|v| v.row.is_some() && v.nodes.contains(&node));
             held.map(|version| version.count).sum::<u64>()
@@ -212,10 +237,20 @@ impl AuditSink for HolderCounts {
         ControlFlow::Continue(())
     }
 
+    fn unsettled(&mut self, row: DivergentRow, _: RowStanding) -> ControlFlow<()> {
+        // What only its source holds yet is no loss.
+        let holds =
+            |version: &&Version| version.row.is_some() && version.nodes.contains(&self.node);
+        let differs = !self.is_alike(&row) && row.versions.iter().any(|v| holds(&v));
+        if let Some((_, Ok(held))) = self.tables.last_mut() {
+            held.unsettled += u64::from(differs);
+        }
+        ControlFlow::Continue(())
+    }
+
     fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
-        if let (Some((_, held)), Some(fault)) =
-            (self.tables.last_mut(), outcome.unread.values().next())
-        {
+        let fault = [self.node, self.from].iter().find_map(|node| outcome.unread.get(node));
+        if let (Some((_, held)), Some(fault)) = (self.tables.last_mut(), fault) {
             *held = Err(fault.clone());
         }
         ControlFlow::Continue(())

@@ -623,6 +623,11 @@ pub(crate) struct PlanArgs {
     #[arg(long, value_name = "FROM:TO", conflicts_with = "from")]
     pub(crate) pass_over: Vec<String>,
 
+    /// Fill node TO from node FROM, whatever it holds: its tables are copied as of one moment, and its links go on from
+    /// there. Nothing else is planned.
+    #[arg(long, value_name = "FROM:TO", conflicts_with_all = ["from", "kinds", "findings", "pass_over", "conflicts", "answers", "answered", "ask", "nodes", "tables", "exclude"])]
+    pub(crate) seed: Option<String>,
+
     /// Read the nodes' journals, too: a row that differs names the writes that raced for it, "latest" is
     /// decided by them, and lost writes are offered back.
     #[arg(long)]

@@ -38,13 +38,20 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     if args.ask && !std::io::stdin().is_terminal() {
         bail!("nobody can be asked here: --answer and --answers take answers");
     }
-    let kinds = setup_kinds(&args.kinds);
+    let kinds = match args.seed {
+        None => setup_kinds(&args.kinds),
+        Some(_) => Vec::new(),
+    };
+    let seed = plan_setup::ends(topology, args.seed.as_slice())?.first().copied();
+    if seed.is_some_and(|(from, to)| from == to) {
+        bail!("a node cannot be filled from itself");
+    }
     plan_setup::known_checks(&args.findings)?;
     let pass_over = plan_setup::ends(topology, &args.pass_over)?;
     if kinds.is_empty() && !args.findings.is_empty() {
         bail!("--finding chooses among settings, tables and links: name one with --kind");
     }
-    if !kinds.is_empty() && args.format == PlanFormat::Sql {
+    if (seed.is_some() || !kinds.is_empty()) && args.format == PlanFormat::Sql {
         bail!(
             "scripts write rows; keen mend carries out the rest, and keen preflight shows its statements"
         );
@@ -60,7 +67,9 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     let look = look_for_races(&loaded, &scope, &stop);
     let raced: Option<&Look<'_>> = if args.conflicts { Some(&look) } else { None };
     let mut planned = match &args.from {
-        _ if !args.kinds.contains(&PlanKind::Row) => without_rows(&loaded, &scope)?,
+        _ if args.seed.is_some() || !args.kinds.contains(&PlanKind::Row) => {
+            without_rows(&loaded, &scope)?
+        }
         Some(path) => from_document(&loaded, &scope, path, args.limit, raced, &stop)?,
         None => from_nodes(&loaded, &scope, args.limit, (raced, &pass_over), &stop, terminal)?,
     };
@@ -69,6 +78,9 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
         planned.plan.keep_nodes(scope.nodes);
     }
     plan_setup::add_going_on(topology, &mut planned)?;
+    if let Some(ends) = seed {
+        plan_setup::add_seeding(&loaded, &scope, &mut planned, ends, &stop)?;
+    }
     if !kinds.is_empty() && !planned.interrupted {
         plan_setup::add(&loaded, &scope, &mut planned, (&kinds, &args.findings), &stop)?;
     }

@@ -26,6 +26,7 @@ mod ledger;
 mod memory;
 mod mend_files;
 mod mend_races;
+mod mend_seeding;
 mod mend_servers;
 mod mend_setup;
 mod one_value;

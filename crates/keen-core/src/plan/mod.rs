@@ -15,10 +15,11 @@
 //! it is, [`order`] puts the steps of a node in an order that its keys bear,
 //! [`script`] writes them as one file per node, [`stopped`] makes way for the
 //! writes at which links stopped. [`setup_steps`] does the same for settings, tables
-//! and links that a preflight found wrong.
+//! and links that a preflight found wrong, [`seeding`] for a node that is filled from another by a [`copy`].
 
 pub mod alike;
 pub mod answer;
+pub mod copy;
 pub mod decide;
 pub mod evidence;
 mod found;
@@ -29,6 +30,7 @@ mod make;
 mod onward;
 pub mod order;
 pub mod port;
+pub mod seeding;
 pub mod setup_steps;
 pub mod sql;
 mod step;

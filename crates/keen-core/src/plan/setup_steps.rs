@@ -7,6 +7,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
+use super::copy::{CopiedLink, TableCopy};
 use crate::fault::ReadFault;
 use crate::preflight::legend::Area;
 use crate::preflight::{Finding, Report, Severity, WantedChange};
@@ -52,10 +53,14 @@ pub enum SetupAct {
         /// No longer than this.
         at_most: Duration,
     },
-    /// The findings that the plan mends are looked for once more.
+    /// Tables are copied from another node.
+    Copy(TableCopy),
+    /// The proof: what the plan mends is looked at once more.
     Check {
-        /// The checks.
+        /// The checks of the preflight that have to find nothing.
         findings: Vec<String>,
+        /// The node whose tables those of this one have to equal.
+        same_as: Option<NodeId>,
     },
 }
 
@@ -63,8 +68,18 @@ impl SetupStep {
     /// What has to be read before it is made.
     #[must_use]
     pub fn guard(&self) -> Vec<SetupCondition> {
-        let SetupAct::Change(change) = &self.act else { return Vec::new() };
         let node = self.node;
+        let change = match &self.act {
+            SetupAct::Change(change) => change,
+            SetupAct::Copy(copy) => {
+                let switch = |link: &CopiedLink| {
+                    let subject = Subject::LinkSwitch { link: link.link.clone() };
+                    SetupCondition { node, subject, is: Some(link.is.clone()) }
+                };
+                return copy.links.iter().map(switch).collect();
+            }
+            _ => return Vec::new(),
+        };
         let mut guard = vec![SetupCondition {
             node,
             subject: change.subject.clone(),
@@ -103,7 +118,7 @@ impl SetupStep {
                 done
             }
             SetupAct::ByHand { done, .. } => done.clone(),
-            SetupAct::Wait { .. } | SetupAct::Check { .. } => Vec::new(),
+            SetupAct::Copy(_) | SetupAct::Wait { .. } | SetupAct::Check { .. } => Vec::new(),
         }
     }
 
@@ -137,6 +152,9 @@ pub fn way_back(step: &SetupStep) -> String {
             Subject::LinkSwitch { .. } => "none: the link would stop again".to_owned(),
             _ => "none: nothing brings the transaction again".to_owned(),
         },
+        (SetupAct::Copy(_), _) => {
+            "none; what only the receiver held is kept, and can be put back row by row".to_owned()
+        }
         _ => "none: it changes nothing by itself".to_owned(),
     }
 }
@@ -182,7 +200,7 @@ impl SetupChoice {
 }
 
 /// How long is waited for what arrives over a link that was switched on.
-const ARRIVES_WITHIN: Duration = Duration::from_secs(60);
+pub(super) const ARRIVES_WITHIN: Duration = Duration::from_secs(60);
 
 /// Reads the state of a value on a node.
 pub type ReadState<'a> = dyn FnMut(NodeId, &Subject) -> Result<Option<String>, ReadFault> + 'a;
@@ -234,7 +252,7 @@ pub fn from_findings(
             evidence: None,
             loses: None,
             depends_on: Vec::new(),
-            act: SetupAct::Check { findings: mended },
+            act: SetupAct::Check { findings: mended, same_as: None },
         });
     }
     if !undecided.is_empty() {

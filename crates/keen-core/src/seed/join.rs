@@ -38,6 +38,8 @@ pub struct JoinComparison {
     pub otherwise: u64,
     /// Rows that only the source holds.
     pub only_there: u64,
+    /// Rows that differ while something is on its way.
+    pub unsettled: u64,
 }
 
 impl Joining {

@@ -66,7 +66,7 @@ pub(crate) fn steps(
     let known = known.into_iter().map(|(to, link, from)| KnownLink { to, from, link }).collect();
     let mut seeding = Seeding { topology, desk, joining, known, steps: Vec::new() };
     seeding.keep(there);
-    match seeding.hazard(there, source) {
+    match seeding.hazard(there, source, true) {
         Some(hazard) => seeding.words(
             None,
             format!("no step that overwrites {} is given: {hazard}", seeding.name(joining.node)),
@@ -76,7 +76,63 @@ pub(crate) fn steps(
     seeding.steps
 }
 
+/// A link that a node knows of: where it leads, where it comes from as far as that is known, and what the receiver
+/// tells of it.
+pub(crate) type FoundLink = (NodeId, Option<NodeId>, Incoming);
+
+/// What stands in the way of copying the tables of the common sets from a node to another while links carry on, if
+/// anything does; and the links that are known.
+pub(crate) fn hazard_of_copy(
+    topology: &Topology,
+    looks: &BTreeMap<NodeId, NodeInspection>,
+    (node, there): (NodeId, &NodeFacts),
+    (from, source): (NodeId, &NodeFacts),
+) -> (Option<String>, Vec<FoundLink>) {
+    let desk = CheckContext { topology, looks, report: Report::default() };
+    let links = links::known(&desk);
+    let found = links.iter().map(|(to, link, from)| (*to, *from, (*link).clone())).collect();
+    let known = links.into_iter().map(|(to, link, from)| KnownLink { to, from, link }).collect();
+    let joining = Joining {
+        node,
+        from,
+        rows: Vec::new(),
+        tables: Ok(Vec::new()),
+        users: Ok(Vec::new()),
+        log: Err(crate::fault::ReadFault::not_told("it was not asked for".to_owned())),
+        steps: Vec::new(),
+    };
+    let seeding = Seeding { topology, desk, joining: &joining, known, steps: Vec::new() };
+    let hazard = seeding.hazard(there, source, false);
+    let hazard = hazard.or_else(|| {
+        let others: Vec<NodeId> =
+            seeding.desk.receivers(node).into_iter().filter(|id| seeding.only_by_way_of(*id)).collect();
+        (!others.is_empty()).then(|| {
+            format!(
+                "{} gets what others write only by way of {}: what {} passes over with the copy would never get there",
+                seeding.desk.names(&others),
+                seeding.name(node),
+                seeding.name(node)
+            )
+        })
+    });
+    (hazard, found)
+}
+
 impl<'a> Seeding<'a> {
+    /// A receiver of the node gets the writes of some other node only through it.
+    fn only_by_way_of(&self, receiver: NodeId) -> bool {
+        let node = self.joining.node;
+        let feeds =
+            |from: NodeId| self.topology.links.iter().any(|l| (l.from, l.to) == (from, receiver));
+        (0..self.topology.nodes.len()).any(|origin| {
+            origin != receiver
+                && origin != node
+                && self.topology.nodes[origin].writes
+                && self.desk.sends_to(origin, node)
+                && !feeds(origin)
+        })
+    }
+
     fn name(&self, node: NodeId) -> &'a str {
         &self.topology.nodes[node].name
     }
@@ -149,7 +205,7 @@ impl<'a> Seeding<'a> {
     }
 
     /// The loss or damage that these steps would bring if they were given for this topology.
-    fn hazard(&self, there: &NodeFacts, source: &NodeFacts) -> Option<String> {
+    fn hazard(&self, there: &NodeFacts, source: &NodeFacts, by_tools: bool) -> Option<String> {
         let topology = self.topology;
         let (node, from) = (self.joining.node, self.joining.from);
         let (joins, seeds) = (self.name(node), self.name(from));
@@ -162,7 +218,12 @@ impl<'a> Seeding<'a> {
             ));
         }
         for (other, facts) in self.desk.nodes() {
-            if let Err(reason) = &facts.incoming {
+            // A file never tells; whoever copies rows of it knows that.
+            let untold = facts.engine == Engine::Sqlite && !by_tools;
+            if let Err(reason) =
+                facts.incoming.as_ref().map_err(|reason| (!untold).then_some(reason))
+                && let Some(reason) = reason
+            {
                 return Some(format!(
                     "the sources of {} could not be read ({reason})",
                     self.name(other)
@@ -216,7 +277,8 @@ impl<'a> Seeding<'a> {
                     "{table} could not be read on both {joins} and {seeds}; keen preflight says why"
                 ));
             }
-            if topology.nodes[node].name_of(table) != topology.nodes[from].name_of(table)
+            if by_tools
+                && topology.nodes[node].name_of(table) != topology.nodes[from].name_of(table)
                 && there.engine == source.engine
                 && there.engine != Engine::Sqlite
             {
@@ -227,7 +289,7 @@ impl<'a> Seeding<'a> {
         }
         match (source.engine, there.engine) {
             (Engine::Postgres, Engine::Postgres) => self.postgres_hazard(there),
-            (Engine::Sqlite, Engine::Sqlite) => Some(format!(
+            (Engine::Sqlite, Engine::Sqlite) if by_tools => Some(format!(
                 "a file is copied as a whole: its tables that {seeds} does not carry to {joins}, and the record of what {joins} sent and received, would be those of {seeds}; keen plan repairs the differences row by row"
             )),
             _ => None,
@@ -312,14 +374,7 @@ impl<'a> Seeding<'a> {
             .filter(writes)
             .filter(|id| *id == node || self.desk.sends_to(*id, node))
             .collect();
-        let feeds =
-            |from: NodeId, to: NodeId| topology.links.iter().any(|l| (l.from, l.to) == (from, to));
-        let receivers = self.desk.receivers(node);
-        let by_way_of_it = receivers.iter().any(|receiver| {
-            origins
-                .iter()
-                .any(|origin| origin != receiver && *origin != node && !feeds(*origin, *receiver))
-        });
+        let by_way_of_it = self.desk.receivers(node).into_iter().any(|id| self.only_by_way_of(id));
         let counted_apart = there.engine == Engine::Postgres
             && self.desk.sources(node).iter().any(|source| *source != from);
         if by_way_of_it || counted_apart {

@@ -10,6 +10,7 @@ pub mod spell;
 
 use std::fmt;
 
+use crate::observe::position::{self, Position};
 use crate::topology::NodeId;
 
 /// A value of a node's set-up.
@@ -59,6 +60,17 @@ pub enum Subject {
         domain: u32,
         /// Connections that stopped there: they are switched off for a change of it, and on again.
         stops: Vec<String>,
+    },
+    /// What a MariaDB server has applied last of all domains. It is only set with a copy.
+    AppliedPosition {
+        /// Connections that go on from there. All of the server's are off for it.
+        links: Vec<String>,
+    },
+    /// Up to where a slot has delivered (PostgreSQL); none if it is not there, or its log is lost. It is only set with
+    /// a copy.
+    SlotPlace {
+        /// The slot.
+        slot: String,
     },
     /// Which writes a subscription asks for: `none` for those made on its source itself, or `any`.
     LinkOrigin {
@@ -197,6 +209,8 @@ impl Subject {
             | Self::LinkOrigin { .. }
             | Self::PassedCommit { .. }
             | Self::AppliedOfDomain { .. }
+            | Self::AppliedPosition { .. }
+            | Self::SlotPlace { .. }
             | Self::PublishedTable { .. }
             | Self::PublishedKinds { .. }
             | Self::SubscribedTable { .. } => SetupKind::Link,
@@ -219,6 +233,8 @@ impl fmt::Display for Subject {
             Self::AppliedOfDomain { domain, .. } => {
                 write!(f, "what was applied of domain {domain}")
             }
+            Self::AppliedPosition { .. } => f.write_str("what was applied of all domains"),
+            Self::SlotPlace { slot } => write!(f, "how far slot {slot} has come"),
             Self::LinkOrigin { link } => write!(f, "the origin that {link} asks for"),
             Self::PublishedTable { publication, table } => {
                 write!(f, "{} in publication {publication}", table.join("."))
@@ -280,13 +296,22 @@ pub fn same_state(one: Option<&str>, other: Option<&str>) -> bool {
     }
 }
 
-/// Whether a value reads as it should. What was applied of a domain goes on by itself: any later place will do.
+/// Whether a value reads as it should. What was applied of a domain goes on by itself: any later place will do. The
+/// order of domains in a position means nothing.
 #[must_use]
 pub fn holds(subject: &Subject, state: Option<&str>, wanted: Option<&str>) -> bool {
     let place = |state: Option<&str>| state?.rsplit('-').next()?.parse::<u64>().ok();
     match subject {
         Subject::AppliedOfDomain { .. } => {
             place(state).zip(place(wanted)).is_some_and(|(now, wanted)| now >= wanted)
+        }
+        Subject::AppliedPosition { .. } => {
+            let parts = |text: Option<&str>| position::gtids(text?).ok();
+            parts(state).is_some_and(|now| Some(now) == parts(wanted))
+        }
+        Subject::SlotPlace { .. } => {
+            let place = |text: Option<&str>| text?.parse::<Position>().ok();
+            place(state).zip(place(wanted)).is_some_and(|(now, wanted)| now.has(&wanted))
         }
         _ => same_state(state, wanted),
     }

@@ -14,6 +14,14 @@ pub trait ChangeSetup {
     /// [`ReadFault`] when it cannot be read, or is none of this engine.
     fn state(&mut self, subject: &Subject) -> Result<Option<String>, ReadFault>;
 
+    /// The right that the account lacks to change a value, where that can be told without trying.
+    ///
+    /// # Errors
+    /// [`ReadFault`] when it cannot be asked.
+    fn lacks(&mut self, _subject: &Subject) -> Result<Option<String>, ReadFault> {
+        Ok(None)
+    }
+
     /// Makes a change. What it did not get to is seen by reading again.
     ///
     /// # Errors

@@ -4,6 +4,7 @@ use super::column::ColumnDefinition;
 use super::{INDEX, ON, SetupChange, Subject};
 use crate::links::passing_over::{set_place, skip_commit};
 use crate::observe::node::{in_quotes, skip_nothing};
+use crate::observe::position::{self, Position};
 use crate::topology::Engine;
 
 /// The statements of a change, in order.
@@ -97,6 +98,10 @@ fn mariadb(change: &SetupChange) -> Option<Vec<String>> {
             let stop = stops.iter().map(|link| stop_slave(link));
             let start = stops.iter().flat_map(|link| started(link));
             stop.chain(set_place(before, after)).chain(start).collect()
+        }
+        Subject::AppliedPosition { .. } => {
+            position::gtids(after).ok()?;
+            vec![format!("SET GLOBAL gtid_slave_pos = {}", in_quotes(after))]
         }
         Subject::LinkDelay { link } => {
             let seconds: u64 = after.parse().ok()?;
@@ -200,6 +205,20 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
                 _ => return None,
             }
         }
+        Subject::SlotPlace { slot } => {
+            let (slot, to) = (in_quotes(slot), after?);
+            let Ok(place @ Position::Lsn(bytes)) = to.parse::<Position>() else { return None };
+            let mut statements = Vec::new();
+            if change.before.is_none() {
+                statements.push(format!("SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE slot_name = {slot}"));
+                statements
+                    .push(format!("SELECT pg_create_logical_replication_slot({slot}, 'pgoutput')"));
+            }
+            if bytes > 0 {
+                statements.push(format!("SELECT pg_replication_slot_advance({slot}, '{place}')"));
+            }
+            return Some(statements);
+        }
         Subject::RowNames { table } => {
             let by = match after?.split_once(' ') {
                 Some((INDEX, index)) => format!("USING INDEX {}", quoted(index)),
@@ -213,6 +232,7 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
         Subject::Setting { .. }
         | Subject::LinkDelay { .. }
         | Subject::AppliedOfDomain { .. }
+        | Subject::AppliedPosition { .. }
         | Subject::FilledColumn { .. }
         | Subject::TableRows { .. }
         | Subject::NamedRows { .. } => return None,

@@ -225,6 +225,7 @@ impl Mender<'_, '_> {
             state,
             steps,
             transaction: None,
+            moment: None,
         };
         // What rolls nothing back is told before it is written.
         let alone = todo.iter().any(|(step, _)| step.step.kept_by.is_some());
@@ -372,7 +373,15 @@ impl Mender<'_, '_> {
         let state = BatchState::Ready;
         let run = self.mark(number).run;
         self.keep_outcome(
-            BatchDocument { run, batch: number, node: name, state, steps, transaction: None },
+            BatchDocument {
+                run,
+                batch: number,
+                node: name,
+                state,
+                steps,
+                transaction: None,
+                moment: None,
+            },
             true,
         )
     }

@@ -8,7 +8,9 @@
 //! next one knows what was made. After it, behind a fence, a row whose source has changed meanwhile is taken back if
 //! it is still what was written.
 
+mod aside;
 mod batch;
+pub mod copy;
 mod guard;
 mod patience;
 pub mod plan_file;
@@ -17,6 +19,7 @@ pub mod step_numbers;
 pub mod undo_file;
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::path::Path;
 use std::time::{Duration, Instant};
 
 use keen_core::fault::ReadFault;
@@ -29,6 +32,7 @@ use keen_core::topology::node_set::NodeSet;
 use keen_core::topology::{NodeId, Topology};
 
 use self::batch::Batch;
+use self::copy::{CopiedRows, OpenGiver, OpenTaker};
 use self::guard::{RowName, RowsNow, Standing, name_of};
 use self::patience::LinkWatch;
 use self::plan_file::{NumberedStep, PlanFile};
@@ -74,6 +78,14 @@ pub struct MendRequest<'a> {
     pub write: &'a OpenWriter<'a>,
     /// How nodes are opened to change their set-up.
     pub setup: &'a OpenSetup<'a>,
+    /// How nodes are opened to copy tables from them.
+    pub give: &'a OpenGiver<'a>,
+    /// How nodes are opened to copy tables to them.
+    pub take: &'a OpenTaker<'a>,
+    /// The file for what only the receiver of a copy held.
+    pub aside: &'a Path,
+    /// The text of the topology file, in a digest.
+    pub topology_digest: &'a str,
     /// How what was found is looked for once more.
     pub find_again: &'a FindAgain<'a>,
     /// How what was written is looked at again.
@@ -89,6 +101,8 @@ pub struct Mended {
     pub nodes: BTreeMap<NodeId, NodeTally>,
     /// By node, what is not about rows.
     pub setup: BTreeMap<NodeId, SetupTally>,
+    /// Tables that were copied.
+    pub copies: Vec<CopiedRows>,
     /// Things that a person has to do.
     pub by_hand: Vec<HandWork>,
     /// What the preflight still finds of what the plan mends; none if it was not looked for.
@@ -103,6 +117,8 @@ pub struct Mended {
     pub stopped: bool,
     /// The rows that were written, compared once more on the nodes that were read for the plan.
     pub proof: Option<Proof>,
+    /// All tables of two nodes, compared: the one that was filled, and the other.
+    pub alike: Vec<(NodeId, NodeId, Proof)>,
 }
 
 /// What became of the steps of a node.

@@ -72,8 +72,18 @@ pub struct StepCounts {
     pub changes: u64,
     /// The losses by them.
     pub setup_losses: Vec<String>,
+    /// Tables that are copied from another node, by steps.
+    pub copies: u64,
     /// Things that a person does.
     pub by_hand: u64,
+}
+
+impl StepCounts {
+    /// Nothing is written, and nothing is left to a person.
+    #[must_use]
+    pub fn is_idle(&self) -> bool {
+        self.inserts + self.updates + self.deletes + self.changes + self.copies + self.by_hand == 0
+    }
 }
 
 /// A step of a plan.
@@ -143,6 +153,10 @@ impl PlanFile {
                 PlacedKind::Setup(at) => match self.setup.get(at as usize).map(|step| &step.act) {
                     Some(SetupAct::Change(_)) => {
                         of_node.changes += 1;
+                        of_node.setup_losses.extend(self.setup[at as usize].loses.clone());
+                    }
+                    Some(SetupAct::Copy(_)) => {
+                        of_node.copies += 1;
                         of_node.setup_losses.extend(self.setup[at as usize].loses.clone());
                     }
                     Some(SetupAct::ByHand { .. }) => of_node.by_hand += 1,

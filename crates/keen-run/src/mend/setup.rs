@@ -5,11 +5,14 @@
 //! it is, and the next one asks it.
 
 use std::collections::BTreeSet;
+use std::ops::ControlFlow;
 use std::time::{Duration, Instant};
 
+use keen_core::audit::merge::{DivergentRow, RowStanding};
 use keen_core::fault::ReadFault;
 use keen_core::links::fence::{Fence, GoingOn, Waiting};
 use keen_core::plan::setup_steps::{SetupAct, SetupStep};
+use keen_core::row::digest::DigestFunction;
 use keen_core::setup::port::ChangeSetup;
 use keen_core::setup::{ON, SetupChange, SetupCondition, Subject, holds, same_state, told};
 use keen_core::topology::NodeId;
@@ -17,7 +20,9 @@ use keen_core::topology::node_set::NodeSet;
 use keen_wire::plan::{BatchDocument, BatchState};
 
 use super::plan_file::PlanFile;
-use super::{LeftOut, LeftOutOf, MOST_LEFT_OUT, Mender};
+use super::{LeftOut, LeftOutOf, MOST_LEFT_OUT, Mender, Proof};
+use crate::audit::recheck;
+use crate::audit::{AuditRequest, AuditSink, TableHead, TableOutcome, WantedKeys};
 use crate::links::{NodeConnections, wait_until};
 
 /// Opens a node to read and change its set-up.
@@ -78,14 +83,65 @@ pub(super) struct SetupProgress {
 }
 
 /// Whether a value reads as it should.
-enum Reads {
+pub(super) enum Reads {
     AsItShould,
     /// The value, and what it reads.
     Otherwise(Subject, Option<String>),
 }
 
+impl Reads {
+    /// Why a step is not made of which a value reads otherwise.
+    pub(super) fn expected(step: &SetupStep, subject: &Subject, state: Option<&str>) -> String {
+        let expected = step.guard().into_iter().find(|one| one.subject == *subject);
+        let expected = expected.and_then(|condition| condition.is);
+        format!(
+            "{subject} is {}, and the plan expects {}: plan again",
+            told(state),
+            told(expected.as_deref())
+        )
+    }
+}
+
+/// Counts the rows that two nodes do not have alike, whatever others have.
+struct PairProof {
+    node: NodeId,
+    other: NodeId,
+    proof: Proof,
+}
+
+impl PairProof {
+    fn is_alike(&self, row: &DivergentRow) -> bool {
+        let both = |nodes: &[NodeId]| nodes.contains(&self.node) && nodes.contains(&self.other);
+        row.versions.iter().any(|version| both(&version.nodes))
+    }
+}
+
+impl AuditSink for PairProof {
+    fn table(&mut self, _: &TableHead<'_>) -> ControlFlow<()> {
+        ControlFlow::Continue(())
+    }
+
+    fn divergent(&mut self, row: DivergentRow) -> ControlFlow<()> {
+        self.proof.divergent += u64::from(!self.is_alike(&row));
+        ControlFlow::Continue(())
+    }
+
+    fn unsettled(&mut self, row: DivergentRow, _: RowStanding) -> ControlFlow<()> {
+        self.proof.unsettled += u64::from(!self.is_alike(&row));
+        ControlFlow::Continue(())
+    }
+
+    fn table_done(&mut self, outcome: &TableOutcome) -> ControlFlow<()> {
+        let ends = [self.node, self.other];
+        let rows = ends.iter().filter_map(|node| outcome.tally.balances.get(node));
+        self.proof.rows += rows.map(|balance| balance.rows).max().unwrap_or(0);
+        self.proof.complete &= !ends.iter().any(|node| outcome.unread.contains_key(node));
+        ControlFlow::Continue(())
+    }
+}
+
 impl Mender<'_, '_> {
-    fn setup_of(&mut self, node: NodeId) -> Result<&mut dyn ChangeSetup, ReadFault> {
+    pub(super) fn setup_of(&mut self, node: NodeId) -> Result<&mut dyn ChangeSetup, ReadFault> {
         let there = self.setup.open.as_ref().is_some_and(|(of, _)| *of == node);
         if !there {
             self.setup.open = None;
@@ -106,12 +162,20 @@ impl Mender<'_, '_> {
         self.result.setup.entry(node).or_default()
     }
 
-    fn leave_setup_out(&mut self, number: u64, step: &SetupStep, why: String) {
+    /// A step is done, by whomever.
+    pub(super) fn setup_is_done(&mut self, number: u64) {
+        self.setup.done.insert(number);
+    }
+
+    pub(super) fn leave_setup_out(&mut self, number: u64, step: &SetupStep, why: String) {
         self.setup_tally(step.node).left_out += 1;
         if self.result.left_out.len() < MOST_LEFT_OUT {
             let of = match &step.act {
                 SetupAct::Change(change) => change.subject.to_string(),
                 SetupAct::ByHand { what, .. } => what.clone(),
+                SetupAct::Copy(copy) => {
+                    format!("copy from {}", self.request.topology.nodes[copy.from].name)
+                }
                 SetupAct::Wait { .. } | SetupAct::Check { .. } => step.purpose.clone(),
             };
             let of = LeftOutOf::Setup(of);
@@ -125,7 +189,7 @@ impl Mender<'_, '_> {
         }
     }
 
-    fn read(&mut self, conditions: &[SetupCondition]) -> Result<Reads, ReadFault> {
+    pub(super) fn read(&mut self, conditions: &[SetupCondition]) -> Result<Reads, ReadFault> {
         for condition in conditions {
             let state = self.setup_of(condition.node)?.state(&condition.subject)?;
             if !holds(&condition.subject, state.as_deref(), condition.is.as_deref()) {
@@ -139,9 +203,15 @@ impl Mender<'_, '_> {
     pub(super) fn set_up(&mut self, number: u64, step: &SetupStep) -> Result<(), ReadFault> {
         let waits_for = step.depends_on.iter().find(|other| !self.is_done(**other)).copied();
         match &step.act {
-            SetupAct::Check { findings } => {
-                if !self.request.dry_run && self.repairs() {
+            SetupAct::Check { .. } if self.request.dry_run || !self.repairs() => {}
+            SetupAct::Check { findings, same_as } => {
+                if !findings.is_empty() {
                     self.result.findings_left = Some((self.request.find_again)(findings));
+                }
+                if let Some(other) = same_as
+                    && waits_for.is_none()
+                {
+                    self.compare_all(step.node, *other);
                 }
             }
             SetupAct::ByHand { what, done } => {
@@ -162,12 +232,15 @@ impl Mender<'_, '_> {
                 let (node, what) = (step.node, what.clone());
                 self.result.by_hand.push(HandWork { number, node, what, is_done });
             }
-            SetupAct::Change(_) | SetupAct::Wait { .. } if waits_for.is_some() => {
+            SetupAct::Change(_) | SetupAct::Copy(_) | SetupAct::Wait { .. }
+                if waits_for.is_some() =>
+            {
                 let other = waits_for.unwrap_or_default();
                 let why = format!("step {other}, which has to be done before it, is not");
                 self.leave_setup_out(number, step, why);
             }
             SetupAct::Change(change) => self.change(number, step, change)?,
+            SetupAct::Copy(copy) => self.copy(number, step, copy)?,
             SetupAct::Wait { from, at_most } => {
                 let arrived = match self.request.dry_run {
                     true => Ok(()),
@@ -180,6 +253,29 @@ impl Mender<'_, '_> {
             }
         }
         Ok(())
+    }
+
+    /// Compares all tables of two nodes.
+    fn compare_all(&mut self, node: NodeId, other: NodeId) {
+        let request = self.request;
+        let audit = AuditRequest {
+            topology: request.topology,
+            // What others have not passed on yet can be told only if they are looked at, too.
+            nodes: NodeSet::ALL,
+            tables: &[],
+            only: &WantedKeys::new(),
+            function: DigestFunction::default(),
+            rate: None,
+            threads: 1,
+            open: request.open,
+            stop: request.stop,
+        };
+        let proof = Proof { complete: true, ..Proof::default() };
+        let mut pair = PairProof { node, other, proof };
+        let outcome = recheck::run(&audit, request.fencing, &mut pair);
+        let mut proof = pair.proof;
+        proof.complete &= !outcome.stopped && outcome.broken.is_none();
+        self.result.alike.push((node, other, proof));
     }
 
     fn is_done(&self, number: u64) -> bool {
@@ -195,7 +291,12 @@ impl Mender<'_, '_> {
     ///
     /// # Errors
     /// Why it has not.
-    fn arrival(&self, from: NodeId, to: NodeId, at_most: Duration) -> Result<(), String> {
+    pub(super) fn arrival(
+        &self,
+        from: NodeId,
+        to: NodeId,
+        at_most: Duration,
+    ) -> Result<(), String> {
         let topology = self.request.topology;
         let name = |node: NodeId| &topology.nodes[node].name;
         let nodes = NodeSet::of(from) | NodeSet::of(to);
@@ -226,6 +327,10 @@ impl Mender<'_, '_> {
                     ));
                 }
             }
+            if passing.absent.contains(&(from, to)) && began.elapsed() >= HOLDS_WITHIN {
+                let (from, to) = (name(from), name(to));
+                return Err(format!("{to} knows of no link from {from}"));
+            }
             if began.elapsed() >= at_most || (self.request.stop)() {
                 let (from, to) = (name(from), name(to));
                 return Err(format!(
@@ -237,7 +342,7 @@ impl Mender<'_, '_> {
     }
 
     /// The rest of the node has to wait; others go on.
-    fn give_up(&mut self, node: NodeId, fault: ReadFault) {
+    pub(super) fn give_up(&mut self, node: NodeId, fault: ReadFault) {
         self.setup.open = None;
         self.result.faults.insert(node, fault);
     }
@@ -261,13 +366,7 @@ impl Mender<'_, '_> {
         match looked {
             Ok(Reads::AsItShould) => {}
             Ok(Reads::Otherwise(subject, state)) => {
-                let expected = step.guard().into_iter().find(|one| one.subject == subject);
-                let expected = expected.and_then(|condition| condition.is);
-                let why = format!(
-                    "{subject} is {}, and the plan expects {}: plan again",
-                    told(state.as_deref()),
-                    told(expected.as_deref())
-                );
+                let why = Reads::expected(step, &subject, state.as_deref());
                 self.leave_setup_out(number, step, why);
                 return Ok(());
             }
@@ -289,6 +388,7 @@ impl Mender<'_, '_> {
             state,
             steps: vec![number],
             transaction: None,
+            moment: None,
         };
         if let Some(undo) = &mut self.undo {
             undo.keep(batch.clone())?;
@@ -377,6 +477,9 @@ impl Mender<'_, '_> {
         let at = (0..plan.len())
             .find(|at| plan.place(*at).is_some_and(|(number, _)| unsure.steps.contains(&number)));
         let Some(step) = at.and_then(|at| plan.setup(at)).cloned() else { return Ok(false) };
+        if let SetupAct::Copy(copy) = &step.act {
+            self.settle_copy(&step, copy, unsure)?;
+        }
         if let SetupAct::Change(change) = &step.act {
             // In the file that takes a plan back, its steps stand turned round.
             let undoes = plan.start.undoes.is_some();

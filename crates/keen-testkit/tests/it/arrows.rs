@@ -59,7 +59,7 @@ const FLOORS: [(&str, &[&str]); 4] = [
     ),
     (
         "keen_adapters",
-        &["sqlite", "postgres", "mariadb", "files", "memory", "adapter", "tls", "server"],
+        &["sqlite", "postgres", "mariadb", "files", "memory", "adapter", "tls", "server", "cells"],
     ),
     (
         "keen_cli",

@@ -4,9 +4,10 @@ use anyhow::Result;
 use keen_core::plan::sql::script::Direction;
 use keen_core::topology::Topology;
 use keen_run::mend::setup::SetupTally;
-use keen_run::mend::{LeftOutOf, NodeTally};
+use keen_run::mend::{LeftOutOf, NodeTally, Proof};
 use keen_wire::mend::{
-    ChangeCounts, HandWorkDocument, LeftOutDocument, MendDocument, MendedNode, ProofDocument,
+    AlikeDocument, ChangeCounts, CopiedRowsDocument, HandWorkDocument, LeftOutDocument,
+    MendDocument, MendedNode, ProofDocument,
 };
 use keen_wire::{Ending, Envelope, cells, fault};
 
@@ -49,6 +50,20 @@ pub(crate) fn write(topology: &Topology, outcome: &MendOutcome) -> Result<String
             taken_back: left.taken_back,
         }
     });
+    let copies = mended.copies.iter().map(|copied| CopiedRowsDocument {
+        step: copied.number,
+        node: topology.nodes[copied.node].name.clone(),
+        from: topology.nodes[copied.from].name.clone(),
+        tables: copied.tables,
+        rows: copied.rows,
+        kept_rows: copied.aside.as_ref().map_or(0, |(rows, _)| *rows),
+        kept_file: copied.aside.as_ref().map(|(_, path)| path.display().to_string()),
+    });
+    let alike = mended.alike.iter().map(|(node, other, of)| AlikeDocument {
+        node: topology.nodes[*node].name.clone(),
+        other: topology.nodes[*other].name.clone(),
+        proof: proof(of),
+    });
     let by_hand = mended.by_hand.iter().map(|work| HandWorkDocument {
         step: work.number,
         node: topology.nodes[work.node].name.clone(),
@@ -65,19 +80,21 @@ pub(crate) fn write(topology: &Topology, outcome: &MendOutcome) -> Result<String
         broken: fault(mended.broken.as_ref()),
         undo_file: (!outcome.dry_run).then(|| outcome.undo_path.display().to_string()),
         not_made: left_out.collect(),
+        copies: copies.collect(),
         by_hand: by_hand.collect(),
         findings_left: mended
             .findings_left
             .as_ref()
             .and_then(|left| Some(left.as_ref().ok()?.findings.clone())),
-        proof: mended.proof.as_ref().map(|proof| ProofDocument {
-            rows: proof.rows,
-            divergent: proof.divergent,
-            unsettled: proof.unsettled,
-            complete: proof.complete,
-        }),
+        proof: mended.proof.as_ref().map(proof),
+        alike: alike.collect(),
     };
     pretty(&document)
+}
+
+fn proof(proof: &Proof) -> ProofDocument {
+    let Proof { rows, divergent, unsettled, complete } = *proof;
+    ProofDocument { rows, divergent, unsettled, complete }
 }
 
 fn changes(tally: &SetupTally) -> ChangeCounts {

@@ -27,6 +27,10 @@ pub(crate) fn intention(topology: &Topology, ready: &ReadyPlan, dry_run: bool) -
         let _ = writeln!(out, "keen: no step is left to be {done}");
         return out;
     }
+    if ready.counts.values().all(StepCounts::is_idle) {
+        let _ = writeln!(out, "keen: no step is left to be made: it only looks once more");
+        return out;
+    }
     let will = match (dry_run, undo) {
         (true, _) => "will try, and keep nothing:",
         (false, true) => "will take back:",
@@ -61,7 +65,11 @@ pub(crate) fn intention(topology: &Topology, ready: &ReadyPlan, dry_run: bool) -
         let questions = counted(ready.plan.questions, "question is", "questions are");
         let _ = writeln!(out, "{questions} left open by the plan: those rows stay as they are.");
     }
-    if !dry_run && !undo {
+    if !dry_run && !undo && ready.only_copies() {
+        let path = safe::text(&ready.aside.display().to_string());
+        let _ =
+            writeln!(out, "What only the receiver holds is kept in {path}, which can put it back.");
+    } else if !dry_run && !undo {
         let path = safe::text(&ready.undo_path.display().to_string());
         let _ = writeln!(out, "What is overwritten is kept in {path}, which can take it back.");
     }
@@ -78,6 +86,9 @@ fn kinds(counts: &StepCounts) -> String {
         .filter(|(count, _)| *count > 0)
         .map(|(count, kind)| format!("{kind} {}", counted(*count, "row", "rows")))
         .collect();
+    if counts.copies > 0 {
+        kinds.push("fill its tables from another node".to_owned());
+    }
     if counts.changes > 0 {
         kinds.push(format!("change {} of its set-up", counted(counts.changes, "value", "values")));
     }
@@ -143,6 +154,11 @@ pub(crate) fn summary(topology: &Topology, outcome: &MendOutcome) -> String {
         (false, Direction::Repair) => format!("wrote {}", made.join(", ")),
         (false, Direction::Undo) => format!("took back {}", made.join(", ")),
     }];
+    parts.extend(mended.copies.iter().map(|copied| {
+        let name = |node: NodeId| &topology.nodes[node].name;
+        let rows = counted(copied.rows, "row", "rows");
+        format!("copied {rows} from {} to {}", name(copied.from), name(copied.node))
+    }));
     if !changed.is_empty() {
         let word = if outcome.direction == Direction::Undo { "took back" } else { "made" };
         parts.push(format!("{word} {}", changed.join(", ")));
@@ -190,9 +206,17 @@ pub(crate) fn write(
         let lead = format!("  {} {name}: ", styled(BAD, "not to its end on"));
         out.push_str(&hanging(&lead, &safe::text(&fault.to_string()), columns));
     }
+    copies(&mut out, topology, outcome, with);
     left_out(&mut out, topology, outcome, columns);
     if let Some(proof) = mended.proof.as_ref().filter(|proof| proof.rows > 0) {
-        let _ = writeln!(out, "\n{}", proven(proof));
+        let rows = counted(proof.rows, "row that was written", "rows that were written");
+        let _ =
+            writeln!(out, "\n{}", proven(proof, &rows, "on every node that was read for the plan"));
+    }
+    for (node, other, proof) in &mended.alike {
+        let name = |node: NodeId| &topology.nodes[node].name;
+        let on = format!("on {} and {}", name(*node), name(*other));
+        let _ = writeln!(out, "\n{}", proven(proof, &counted(proof.rows, "row", "rows"), &on));
     }
     by_hand(&mut out, topology, outcome, columns);
     match &mended.findings_left {
@@ -222,6 +246,25 @@ pub(crate) fn write(
     }
     advice(&mut out, outcome, with);
     out
+}
+
+/// What was copied, and where what only the receiver held is kept.
+fn copies(out: &mut String, topology: &Topology, outcome: &MendOutcome, with: &str) {
+    for copied in &outcome.mended.copies {
+        let name = |node: NodeId| &topology.nodes[node].name;
+        let tables = counted(copied.tables, "table", "tables");
+        let rows = counted(copied.rows, "row", "rows");
+        let (from, to) = (name(copied.from), name(copied.node));
+        let _ = writeln!(out, "  {rows} of {tables} copied from {from} to {to}");
+        if let Some((kept, path)) = &copied.aside {
+            let kept = counted(*kept, "row", "rows");
+            let path = safe::typed(path);
+            let _ = writeln!(
+                out,
+                "  {kept} of {to} that {from} did not hold so are kept: keen mend {path}{with} puts them back"
+            );
+        }
+    }
 }
 
 /// What was done, in a few words.
@@ -325,13 +368,9 @@ fn left_out(out: &mut String, topology: &Topology, outcome: &MendOutcome, column
     }
 }
 
-fn proven(proof: &Proof) -> String {
-    let rows = counted(proof.rows, "row that was written", "rows that were written");
+fn proven(proof: &Proof, rows: &str, on: &str) -> String {
     if proof.divergent + proof.unsettled == 0 && proof.complete {
-        return format!(
-            "{} {rows}, compared on every node that was read for the plan: they agree.",
-            styled(GOOD, "Proof:")
-        );
+        return format!("{} {rows}, compared {on}: they agree.", styled(GOOD, "Proof:"));
     }
     let mut parts = Vec::new();
     if proof.divergent > 0 {
@@ -363,10 +402,15 @@ fn advice(out: &mut String, outcome: &MendOutcome, with: &str) {
         say("The same command goes on where this one ended: nothing is written twice.".to_owned());
     } else if mended.left() > 0 && !undo {
         let rows = mended.left_out.iter().any(|left| matches!(left.of, LeftOutOf::Row { .. }));
-        let kinds = if rows { String::new() } else { " --kind setting,shape,link".to_owned() };
+        let name = |node: NodeId| &outcome.names[node];
+        let kinds = match outcome.seeds.first() {
+            _ if rows => String::new(),
+            Some((from, to)) => format!(" --seed {}:{}", name(*from), name(*to)),
+            None => " --kind setting,shape,link".to_owned(),
+        };
         say(format!("What was left out is planned anew: keen plan{kinds}{with}"));
     }
-    if !undo && mended.made() + mended.changed() > 0 {
+    if !undo && mended.made() + mended.changed() > mended.copies.len() as u64 {
         say(format!("To take back what was written: keen mend --undo {path}{with}"));
     }
 }

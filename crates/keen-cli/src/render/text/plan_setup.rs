@@ -2,9 +2,10 @@
 
 use std::fmt::Write as _;
 
+use keen_core::plan::copy::CopiedLink;
 use keen_core::plan::setup_steps::{SetupAct, SetupStep, way_back};
 use keen_core::setup::spell;
-use keen_core::topology::Topology;
+use keen_core::topology::{NodeId, Topology};
 
 use super::style::{HEADING, hanging, styled};
 use crate::app::plan::Planned;
@@ -32,6 +33,26 @@ pub(super) fn write(
         let more = counted((steps.len() - show) as u64, "more step", "more steps");
         let _ = writeln!(out, "… and {more} (--show N shows more, --format json has all)");
     }
+}
+
+/// What becomes of a link of the receiver of a copy.
+fn copied_link(topology: &Topology, link: &CopiedLink, source: NodeId) -> String {
+    let name = |node: NodeId| &topology.nodes[node].name;
+    let (from, name_of_source) = (name(link.from), name(source));
+    let mut text = match link.link.is_empty() {
+        true => format!("the unnamed one from {from}, which is {}", link.is),
+        false => format!("{} from {from}, which is {}", link.link, link.is),
+    };
+    text.push_str(&match link.from == source {
+        true => "; it is off meanwhile, and goes on from the moment of the copy".to_owned(),
+        false => format!(
+            "; it is off meanwhile, and goes on from where {name_of_source} had come with {from}"
+        ),
+    });
+    if let Some(slot) = link.slot.as_ref().filter(|slot| !slot.usable) {
+        text.push_str(&format!("; slot {} on {from} is lost, and is made anew", slot.name));
+    }
+    text
 }
 
 fn write_step(
@@ -98,9 +119,33 @@ fn write_step(
                 field(out, "after", &format!("step {other}"));
             }
         }
-        SetupAct::Check { findings } => {
-            let what = format!("check: a preflight no longer finds {}", findings.join(", "));
+        SetupAct::Copy(copy) => {
+            let from = &topology.nodes[copy.from].name;
+            let tables: Vec<&str> = copy.tables.iter().map(|copied| &copied.table[..]).collect();
+            let what = format!("fill {node} from {from}: {}", safe::text(&tables.join(", ")));
             out.push_str(&hanging(&lead, &what, columns));
+            field(out, "why", &step.purpose);
+            if let Some(loss) = &step.loses {
+                field(out, "loses", loss);
+            }
+            for other in &step.depends_on {
+                field(out, "after", &format!("step {other}"));
+            }
+            for link in &copy.links {
+                field(out, "link", &copied_link(topology, link, copy.from));
+            }
+            field(out, "undo", &way_back(step));
+        }
+        SetupAct::Check { findings, same_as } => {
+            let mut checks = Vec::new();
+            if !findings.is_empty() {
+                checks.push(format!("a preflight no longer finds {}", findings.join(", ")));
+            }
+            if let Some(other) = same_as {
+                let other = &topology.nodes[*other].name;
+                checks.push(format!("all tables of {node} and {other} agree"));
+            }
+            out.push_str(&hanging(&lead, &format!("check: {}", checks.join("; ")), columns));
         }
     }
 }

@@ -372,5 +372,8 @@ pub(crate) fn join(
             columns,
         ));
     }
+    let (from, to) = (name(joining.from), name(joining.node));
+    let hint = format!("keen plan --seed {from}:{to} says whether keen can do that itself");
+    out.push_str(&hanging("", &styled(QUIET, &hint), columns));
     out
 }

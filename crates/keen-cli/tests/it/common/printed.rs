@@ -359,6 +359,16 @@ pub const NOT_AS_IT_STANDS: &[(&str, &str)] = &[
         "ALTER SUBSCRIPTION {} SKIP (lsn = NONE)",
         "keen mend itself runs it, where a transaction was not passed over: mend_setup",
     ),
+    ("DELETE FROM {name}", "keen mend itself runs it: mend_seeding"),
+    ("DELETE FROM {}", "keen mend itself runs it: mend_seeding"),
+    (
+        "CHANGE MASTER ... TO MASTER_USE_GTID = slave_pos first",
+        "account and password are their owner's",
+    ),
+    ("SET GLOBAL gtid_slave_pos = {}", "keen mend itself runs it: mend_seeding"),
+    ("SELECT pg_drop_replication_slot(slot_name)", "keen mend itself runs it: mend_seeding"),
+    ("SELECT pg_create_logical_replication_slot({slot}", "keen mend itself runs it: mend_seeding"),
+    ("SELECT pg_replication_slot_advance({slot}", "keen mend itself runs it: mend_seeding"),
     ("TRUNCATE", "it is the name of what was done"),
     ("CREATE EXTENSION", "it is a mark in what was derived"),
 ];
