@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use keen_core::plan::copy::{CopiedLink, CopiedSlot, CopiedTable, TableCopy};
+use keen_core::plan::copy::{CopiedLink, CopiedSlot, CopiedTable, SourceFollows, TableCopy};
 use keen_core::plan::setup_steps::{SetupAct, SetupStep, way_back};
 use keen_core::setup::{
     OFF, ON, SetupChange, SetupCondition, SetupKind, Subject, same_state, spell,
@@ -146,9 +146,18 @@ pub struct CopiedSlotDocument {
     pub name: String,
     /// It still has the log that it needs. One that has not is made anew.
     pub usable: bool,
-    /// Where the link does not come from the source of the copy: the link by which that source itself follows the
-    /// same node.
-    pub through: Option<String>,
+    /// Where the link does not come from the source of the copy: how that source itself follows the same node.
+    pub through: Option<FollowsDocument>,
+}
+
+/// How the source of a copy follows another node.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct FollowsDocument {
+    /// Its link.
+    pub link: String,
+    /// The slot of that link at the other node.
+    pub slot: String,
 }
 
 /// The proof: the same look once more.
@@ -436,10 +445,9 @@ fn copied_table_document(copied: &CopiedTable) -> CopiedTableDocument {
 
 fn copied_link_document(topology: &Topology, copied: &CopiedLink) -> CopiedLinkDocument {
     let CopiedLink { link, from, is, slot } = copied.clone();
-    let slot = slot.map(|CopiedSlot { name, usable, through }| CopiedSlotDocument {
-        name,
-        usable,
-        through,
+    let slot = slot.map(|CopiedSlot { name, usable, through }| {
+        let through = through.map(|SourceFollows { link, slot }| FollowsDocument { link, slot });
+        CopiedSlotDocument { name, usable, through }
     });
     CopiedLinkDocument { link, from: topology.nodes[from].name.clone(), is, slot }
 }
@@ -565,10 +573,10 @@ impl SetupReader<'_> {
             if ![ON, OFF].contains(&&is[..]) {
                 return Err(format!("link {link} is neither on nor off"));
             }
-            let slot = slot.map(|CopiedSlotDocument { name, usable, through }| CopiedSlot {
-                name,
-                usable,
-                through,
+            let slot = slot.map(|CopiedSlotDocument { name, usable, through }| {
+                let through =
+                    through.map(|FollowsDocument { link, slot }| SourceFollows { link, slot });
+                CopiedSlot { name, usable, through }
             });
             Ok(CopiedLink { link, from: self.node(&from)?, is, slot })
         };
@@ -752,8 +760,11 @@ mod tests {
     }
 
     fn copy() -> SetupStep {
-        let slot =
-            CopiedSlot { name: "b".to_owned(), usable: false, through: Some("x".to_owned()) };
+        let slot = CopiedSlot {
+            name: "b".to_owned(),
+            usable: false,
+            through: Some(SourceFollows { link: "x".to_owned(), slot: "y".to_owned() }),
+        };
         let link =
             CopiedLink { link: "from_a".to_owned(), from: 0, is: ON.to_owned(), slot: Some(slot) };
         let table = CopiedTable { table: "stay".to_owned(), columns: vec!["id".to_owned()] };

@@ -46,6 +46,16 @@ fn applied(session: &mut MariaDbSession) -> Result<Position, ReadFault> {
     if any.iter().all(|position| position.trim().is_empty()) {
         return Ok(Position::Gtid(BTreeMap::new()));
     }
+    let engines: Vec<String> =
+        session.rows("look how it keeps its position", queries::POSITION_ENGINES, ())?;
+    if let Some(engine) = engines.iter().find(|engine| *engine != "InnoDB") {
+        return Err(ReadFault::new(
+            format!(
+                "it keeps what it has applied in a table of {engine}, which does not belong to the moment of a snapshot"
+            ),
+            "ALTER TABLE mysql.gtid_slave_pos ENGINE = InnoDB, with its links switched off",
+        ));
+    }
     let rows: Vec<(u32, u32, u64)> = session
         .rows("read what it has applied, as of the copy", queries::APPLIED_AT_SNAPSHOT, ())
         .map_err(|fault| ReadFault {
@@ -60,6 +70,7 @@ fn applied(session: &mut MariaDbSession) -> Result<Position, ReadFault> {
 impl GiveCopy for MariaDbGiver {
     fn moment(&mut self, _tables: &[String]) -> Result<CopyMoment, ReadFault> {
         let mut session = MariaDbSession::open(&self.access)?;
+        session.run("let it take its time", NO_TIME_LIMITS)?;
         let unknown = |what: String| {
             ReadFault::new(
                 format!("{} does not tell the position of a snapshot: {what}", self.access.shown()),
@@ -200,6 +211,10 @@ pub struct MariaDbTaker {
 const SETTINGS: &str = "SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ANSI_QUOTES,PIPES_AS_CONCAT,NO_BACKSLASH_ESCAPES,ALLOW_INVALID_DATES', \
     SESSION check_constraint_checks = 0, SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ";
 
+/// A transaction lasts as long as it takes, whatever the server allows.
+const NO_TIME_LIMITS: &str = "SET SESSION max_statement_time = 0, SESSION idle_transaction_timeout = 0, \
+    SESSION idle_readonly_transaction_timeout = 0, SESSION idle_write_transaction_timeout = 0";
+
 impl MariaDbTaker {
     /// Logs in.
     ///
@@ -214,6 +229,7 @@ impl MariaDbTaker {
             };
             writer.session.run("prepare the session", &sql)?;
         }
+        writer.session.run("let it take its time", NO_TIME_LIMITS)?;
         Ok(Self { writer, tables: HashMap::new() })
     }
 

@@ -114,3 +114,7 @@ pub(super) const REFERENCES: &str = "SELECT CONSTRAINT_NAME, COLUMN_NAME, REFERE
 /// What was applied last of each domain, as of the snapshot of the session.
 pub(super) const APPLIED_AT_SNAPSHOT: &str = "SELECT domain_id, server_id, seq_no FROM mysql.gtid_slave_pos AS p \
     WHERE sub_id = (SELECT MAX(q.sub_id) FROM mysql.gtid_slave_pos AS q WHERE q.domain_id = p.domain_id)";
+
+/// The storage engines of the tables that keep what was applied.
+pub(super) const POSITION_ENGINES: &str = "SELECT DISTINCT ENGINE FROM information_schema.TABLES \
+    WHERE TABLE_SCHEMA = 'mysql' AND (TABLE_NAME = 'gtid_slave_pos' OR TABLE_NAME LIKE 'gtid\\_slave\\_pos\\_%')";

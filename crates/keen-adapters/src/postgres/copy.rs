@@ -81,6 +81,7 @@ impl GiveCopy for PostgresGiver {
         let lock = self.locked(tables)?;
         // Only now: a snapshot that is older would lack what was written while the lock was waited for.
         let node = PostgresNode::open(&self.access)?;
+        node.session.rows("let it take its time", queries::NO_TIME_LIMITS, &[])?;
         let own: String = lock.one(queries::INSERTED)?.get(0);
         let rows =
             lock.rows("read how far it has applied", queries::APPLIED_BY_SUBSCRIPTION, &[])?;
@@ -170,6 +171,7 @@ impl TakeCopy for PostgresTaker {
         }
         drop(look);
         self.writer.begin(Some(mark))?;
+        self.writer.plain("let it take its time", queries::NO_TIME_LIMITS)?;
         let names: Vec<&str> = self.tables.values().map(|(read, _)| &read[..]).collect();
         // Readers go on; whoever writes waits, and so does another copy.
         let sql = format!("LOCK TABLE {} IN EXCLUSIVE MODE", names.join(", "));

@@ -160,7 +160,12 @@ impl ReadyPlan {
             counts: BTreeMap::new(),
             writers: BTreeMap::new(),
         };
-        if direction == Direction::Repair && !args.even_if_stale {
+        // What an earlier run has only to finish is no decision any more.
+        let finishes = ready
+            .undo
+            .as_ref()
+            .is_some_and(|undo| undo.unsure.as_ref().is_some_and(|batch| batch.moment.is_some()));
+        if direction == Direction::Repair && !args.even_if_stale && !finishes {
             ready.is_fresh(loaded)?;
         }
         ready.counts = ready.plan.counts(&|number, node| ready.is_left(number, node));

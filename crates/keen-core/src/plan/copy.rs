@@ -52,9 +52,17 @@ pub struct CopiedSlot {
     pub name: String,
     /// It still has the log that it needs. One that has not is made anew.
     pub usable: bool,
-    /// Where the link does not come from the source of the copy: the link by which that source itself follows the
-    /// same node.
-    pub through: Option<String>,
+    /// Where the link does not come from the source of the copy: how that source itself follows the same node.
+    pub through: Option<SourceFollows>,
+}
+
+/// How the source of a copy follows another node.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SourceFollows {
+    /// Its link.
+    pub link: String,
+    /// The slot of that link at the other node.
+    pub slot: String,
 }
 
 impl CopiedLink {

@@ -7,7 +7,7 @@
 
 use std::collections::BTreeMap;
 
-use super::copy::{CopiedLink, CopiedSlot, CopiedTable, TableCopy, copied_columns};
+use super::copy::{CopiedLink, CopiedSlot, CopiedTable, SourceFollows, TableCopy, copied_columns};
 use super::setup_steps::{ARRIVES_WITHIN, SetupAct, SetupPlan, SetupStep};
 use crate::observe::node::{Incoming, NodeFacts, NodeInspection, Observed, ReplicationKind, Slot};
 use crate::observe::node::{TableLook, WorkerState};
@@ -289,7 +289,10 @@ impl SeedRequest<'_> {
                 let follows = known
                     .iter()
                     .find(|(to, of, _)| *to == self.from && *of == Some(from))
-                    .map(|(_, _, link)| link.name.clone());
+                    .and_then(|(_, _, link)| {
+                        let slot = link.source.slot.clone()?;
+                        Some(SourceFollows { link: link.name.clone(), slot })
+                    });
                 Some(follows.ok_or_else(|| {
                     format!(
                         "{} follows {}, and {} does not follow it itself: how much of it the copy would have is not known",

@@ -206,11 +206,15 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
             }
         }
         Subject::SlotPlace { slot } => {
-            let (slot, to) = (in_quotes(slot), after?);
+            let slot = in_quotes(slot);
+            let drop = format!(
+                "SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE slot_name = {slot}"
+            );
+            let Some(to) = after else { return Some(vec![drop]) };
             let Ok(place @ Position::Lsn(bytes)) = to.parse::<Position>() else { return None };
             let mut statements = Vec::new();
             if change.before.is_none() {
-                statements.push(format!("SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE slot_name = {slot}"));
+                statements.push(drop);
                 statements
                     .push(format!("SELECT pg_create_logical_replication_slot({slot}, 'pgoutput')"));
             }

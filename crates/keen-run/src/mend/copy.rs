@@ -10,8 +10,9 @@ use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
 use keen_core::fault::ReadFault;
+use keen_core::observe::position::Position;
 use keen_core::plan::copy::{
-    CopiedLink, CopyMoment, GiveCopy, RowChunk, TableCopy, TakeCopy, copied_columns, place_after,
+    CopyMoment, GiveCopy, RowChunk, SourceFollows, TableCopy, TakeCopy, copied_columns, place_after,
 };
 use keen_core::plan::port::BatchMark;
 use keen_core::plan::setup_steps::SetupStep;
@@ -218,6 +219,7 @@ impl Mender<'_, '_> {
             copy.tables.iter().map(|copied| name(&copied.table)).collect()
         };
         let mark = self.copy_mark(batch);
+        self.try_places(node, copy)?;
         let mut taker = (self.request.take)(node)?;
         let holds_rows = taker.begin(mark, &names_on(node))?;
         let names = (&names_on(node)[..], &names_on(copy.from)[..]);
@@ -274,13 +276,28 @@ impl Mender<'_, '_> {
         // What the node wrote itself has to be in the copy, and what its links had brought it.
         let mut senders: Vec<NodeId> = Vec::new();
         senders.extend(self.request.topology.nodes[node].writes.then_some(node));
-        let besides = |link: &&CopiedLink| link.slot.as_ref().is_some_and(|s| s.through.is_some());
-        senders.extend(copy.links.iter().filter(besides).map(|link| link.from));
+        let follows = |of: NodeId| {
+            self.request.topology.links.iter().any(|link| (link.from, link.to) == (of, from))
+        };
+        let besides = copy.links.iter().map(|link| link.from).filter(|of| *of != from);
+        senders.extend(besides.filter(|of| follows(*of)));
         for sender in senders {
             self.arrival(sender, from, ARRIVES_WITHIN).map_err(CopyFault::NotMade)?;
         }
+        // Read before the moment: what the source had confirmed by then is in the copy. How far it has applied says
+        // nothing of a node that has written nothing since the source began to follow it.
+        let confirmed = self.confirmed(copy)?;
         let mut giver = (self.request.give)(from)?;
-        let CopyMoment { own, others } = giver.moment(there)?;
+        let CopyMoment { own, mut others } = giver.moment(there)?;
+        for (link, place) in confirmed {
+            let known = others.get(&link).and_then(|place| place.parse::<Position>().ok());
+            let further = place
+                .parse::<Position>()
+                .is_ok_and(|place| known.is_none_or(|known| place.has(&known)));
+            if further {
+                others.insert(link, place);
+            }
+        }
         let moment = MomentDocument { own, others, is_set: false };
         self.places(node, copy, &moment)?; // it can be gone on from there
         let aside = match holds_rows {
@@ -297,6 +314,19 @@ impl Mender<'_, '_> {
             rows += of_table;
         }
         Ok(Filled { moment, rows, aside })
+    }
+
+    /// By link of the source of a copy how far it has confirmed the nodes that the receiver follows, too.
+    fn confirmed(&mut self, copy: &TableCopy) -> Result<Vec<(String, String)>, ReadFault> {
+        let mut confirmed = Vec::new();
+        for link in &copy.links {
+            let through = link.slot.as_ref().and_then(|slot| slot.through.as_ref());
+            let Some(SourceFollows { link: through, slot }) = through else { continue };
+            let subject = Subject::SlotPlace { slot: slot.clone() };
+            let place = self.setup_of(link.from)?.state(&subject)?;
+            confirmed.extend(place.map(|place| (through.clone(), place)));
+        }
+        Ok(confirmed)
     }
 
     /// Copies the rows of one table: they are read while others are written.
@@ -400,6 +430,20 @@ impl Mender<'_, '_> {
         }
     }
 
+    /// Sets the place of the links to what it is: what would keep it from being set once the rows are there (a right,
+    /// a link that nobody planned for) does so now.
+    fn try_places(&mut self, node: NodeId, copy: &TableCopy) -> Result<(), ReadFault> {
+        if self.request.topology.nodes[node].at.engine() != Engine::MariaDb || copy.links.is_empty()
+        {
+            return Ok(());
+        }
+        let links = copy.links.iter().map(|link| link.link.clone()).collect();
+        let subject = Subject::AppliedPosition { links };
+        let open = self.setup_of(node)?;
+        let now = open.state(&subject)?.unwrap_or_default();
+        open.change(&SetupChange { before: Some(now.clone()), ..SetupChange::to(subject, &now) })
+    }
+
     /// Where the links of a node go on, as changes of what is kept of them.
     fn places(
         &mut self,
@@ -418,13 +462,26 @@ impl Mender<'_, '_> {
             let subject = Subject::AppliedPosition { links };
             let now = self.setup_of(node)?.state(&subject)?.unwrap_or_default();
             let after = place_after(&now, &moment.own).ok_or_else(|| unknown("its links"))?;
+            let positions = (now.parse::<Position>(), after.parse::<Position>());
+            if let (Ok(now), Ok(after)) = positions
+                && !after.has(&now)
+            {
+                let nodes = &self.request.topology.nodes;
+                return Err(ReadFault::new(
+                    format!(
+                        "{} has applied more than {} has ({now} and {}): what lies between would come twice",
+                        nodes[node].name, nodes[copy.from].name, moment.own
+                    ),
+                    "wait until it has, and try again",
+                ));
+            }
             return Ok(vec![(node, SetupChange::to(subject, &after))]);
         }
         let mut places = Vec::new();
         for (link, slot) in copy.links.iter().filter_map(|link| Some((link, link.slot.as_ref()?))) {
             let place = match &slot.through {
                 None => Some(&moment.own),
-                Some(through) => moment.others.get(through),
+                Some(through) => moment.others.get(&through.link),
             };
             let place = place.ok_or_else(|| unknown(&link.link))?;
             let subject = Subject::SlotPlace { slot: slot.name.clone() };
@@ -469,7 +526,15 @@ impl Mender<'_, '_> {
             }
         }
         for link in &copy.links {
-            self.switch(node, &link.link, ON).map_err(advice)?;
+            let Err(fault) = self.switch(node, &link.link, ON) else { continue };
+            let subject = Subject::LinkSwitch { link: link.link.clone() };
+            let state =
+                self.setup_of(node).and_then(|open| open.state(&subject)).map_err(advice)?;
+            if state.as_deref() == Some(OFF) {
+                return Err(advice(fault));
+            }
+            // It is on and stops at something of its own: what waits for it says so.
+            tracing::warn!(%fault, "a link does not carry");
         }
         Ok(())
     }
@@ -493,14 +558,25 @@ impl Mender<'_, '_> {
         Ok(())
     }
 
-    /// Nothing of it is there: links that can go on from where they stood are as they were.
+    /// Nothing of it is there: slots and links are as they were.
     fn copy_is_dropped(
         &mut self,
         node: NodeId,
         copy: &TableCopy,
         batch: BatchDocument,
     ) -> Result<(), ReadFault> {
-        for link in copy.links.iter().filter(|link| link.is != OFF && link.can_go_on()) {
+        // A slot that was made anew begins too late: over it a link would go on with a gap.
+        for (link, slot) in copy.links.iter().filter_map(|link| Some((link, link.slot.as_ref()?))) {
+            let subject = Subject::SlotPlace { slot: slot.name.clone() };
+            if !slot.usable
+                && let Some(place) = self.setup_of(link.from)?.state(&subject)?
+            {
+                let before = Some(place);
+                let gone = SetupChange { subject, before, after: None, pauses: Vec::new() };
+                self.setup_of(link.from)?.change(&gone)?;
+            }
+        }
+        for link in copy.links.iter().filter(|link| link.is != OFF) {
             let subject = Subject::LinkSwitch { link: link.link.clone() };
             let open = self.setup_of(node)?;
             if open.state(&subject)?.as_deref() == Some(OFF) {
