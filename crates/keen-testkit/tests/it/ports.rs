@@ -67,6 +67,7 @@ fn named(fields: &[Field]) -> Vec<String> {
 fn of_what_is_asked_through_a_port_only_the_filter_of_a_set_is_sql() {
     let mut asked = texts("ports.rs");
     asked.extend(texts("row/selection.rs"));
+    asked.extend(texts("plan/copy.rs"));
     let names = [
         "TableRequest.table",
         "TableRequest.columns",
@@ -78,6 +79,15 @@ fn of_what_is_asked_through_a_port_only_the_filter_of_a_set_is_sql() {
         "PublishableTable.name",
         "WriteOrigin.Through",
         "InspectionRequest.tables",
+        "CopiedTable.table",
+        "CopiedTable.columns",
+        "CopiedLink.link",
+        "CopiedLink.is",
+        "CopiedSlot.name",
+        "SourceFollows.link",
+        "SourceFollows.slot",
+        "CopyMoment.own",
+        "CopyMoment.others",
     ];
     let sql = ["TableRequest.filter"];
     let known = |name: &String| names.contains(&&name[..]) || sql.contains(&&name[..]);
@@ -86,7 +96,7 @@ fn of_what_is_asked_through_a_port_only_the_filter_of_a_set_is_sql() {
     assert!(unknown.is_empty(), "is each of these a name, and no SQL? {unknown:?}");
     assert_eq!(found.len(), names.len() + sql.len(), "{found:?}");
     // Nor does a port take a statement or a condition as an argument.
-    let text = source("ports.rs");
+    let text = source("ports.rs") + &source("plan/copy.rs");
     for word in ["statement: &str", "condition: &str", "conditions: &[", "sql: &str"] {
         assert!(!text.contains(word), "{word}");
     }
