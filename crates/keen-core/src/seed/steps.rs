@@ -108,7 +108,7 @@ pub(crate) fn hazard_of_copy(
             seeding.desk.receivers(node).into_iter().filter(|id| seeding.only_by_way_of(*id)).collect();
         (!others.is_empty()).then(|| {
             format!(
-                "{} gets what others write only by way of {}: what {} passes over with the copy would never get there",
+                "what others write gets to {} only by way of {}: what {} passes over with the copy would never get there",
                 seeding.desk.names(&others),
                 seeding.name(node),
                 seeding.name(node)
