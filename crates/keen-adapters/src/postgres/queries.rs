@@ -411,17 +411,6 @@ pub(super) const SEQUENCES_OF_TABLE: &str = "SELECT q.oid::regclass::text, a.att
     JOIN pg_class q ON q.oid = d.refobjid AND q.relkind = 'S' \
     JOIN pg_attribute a ON a.attrelid = f.adrelid AND a.attnum = f.adnum WHERE f.adrelid = to_regclass($1)";
 
-/// Whether the account may see where subscriptions fetch from.
-pub(super) const MAY_SEE_SOURCES: &str =
-    "SELECT has_column_privilege('pg_subscription', 'subconninfo', 'SELECT')";
-
-/// By subscription the host and the port that it fetches from. Nothing else of the connection leaves the server: it may
-/// hold a password.
-pub(super) const SUBSCRIBED_ADDRESSES: &str = "SELECT oid, \
-    coalesce(substring(subconninfo FROM '^postgres(?:ql)?://(?:[^@/]*@)?([^:/?]+)'), substring(subconninfo FROM '(?:^|\\s)host\\s*=\\s*''?([^''\\s]+)')), \
-    coalesce(substring(subconninfo FROM '^postgres(?:ql)?://[^/?]*:([0-9]+)(?:[/?]|$)'), substring(subconninfo FROM '(?:^|\\s)port\\s*=\\s*''?([0-9]+)')) \
-    FROM pg_subscription WHERE subdbid = (SELECT oid FROM pg_database WHERE datname = current_database())";
-
 /// Lets a transaction last as long as it takes, whatever the account is allowed.
 pub(super) const NO_TIME_LIMITS: &str = "SELECT set_config(name, '0', true) FROM pg_settings \
     WHERE name IN ('statement_timeout', 'idle_in_transaction_session_timeout', 'transaction_timeout')";

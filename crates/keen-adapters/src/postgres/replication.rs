@@ -3,7 +3,6 @@
 //! One look for all who ask: flow and preflight. A part that the account may not see costs that part.
 
 use super::queries;
-use std::collections::BTreeMap;
 use std::time::Duration;
 
 use keen_core::fault::ReadFault;
@@ -119,22 +118,6 @@ pub(super) fn seen(
 }
 
 impl ReplicationLook<'_> {
-    /// By subscription where it fetches from; nothing where the account may not see that.
-    fn subscribed_addresses(&mut self) -> Result<BTreeMap<u32, (String, u16)>, ReadFault> {
-        let doing = "inspect where its subscriptions fetch from";
-        let may = self.seen(doing, queries::MAY_SEE_SOURCES, &[])?;
-        if !may.is_ok_and(|rows| rows.first().is_some_and(|row| row.get(0))) {
-            return Ok(BTreeMap::new());
-        }
-        let rows = self.seen(doing, queries::SUBSCRIBED_ADDRESSES, &[])?.unwrap_or_default();
-        let address = |row: &tokio_postgres::Row| {
-            let (host, port): (Option<String>, Option<String>) = (row.get(1), row.get(2));
-            let port = port.map_or(Some(5432), |port| port.parse().ok());
-            Some((row.get(0), (host?, port?)))
-        };
-        Ok(rows.iter().filter_map(address).collect())
-    }
-
     fn subscriptions(&mut self) -> Result<Observed<Vec<Inflow>>, ReadFault> {
         let sql = queries::subscriptions(self.major);
         let rows = self.seen("inspect its subscriptions", &sql, &[])?;
@@ -147,7 +130,6 @@ impl ReplicationLook<'_> {
             Ok(tables) => tables,
             Err(fault) => return Ok(Err(fault)),
         };
-        let addresses = self.subscribed_addresses()?;
         let mut found = Vec::new();
         for row in &rows {
             let (oid, enabled): (u32, bool) = (row.get(0), row.get(2));
@@ -170,11 +152,7 @@ impl ReplicationLook<'_> {
             let link = Incoming {
                 name: row.get(1),
                 means: ReplicationKind::Subscription,
-                source: ChangeSource {
-                    slot: row.get(3),
-                    address: addresses.get(&oid).cloned(),
-                    ..ChangeSource::default()
-                },
+                source: ChangeSource { slot: row.get(3), ..ChangeSource::default() },
                 receiving: half,
                 applying: half,
                 error_number: None,

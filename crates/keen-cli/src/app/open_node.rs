@@ -42,14 +42,7 @@ impl LookAtNode for WithMender {
         let asked = InspectionRequest { mends: true, ..asked.clone() };
         match &mut self.mender {
             Ok(mender) => {
-                let theirs = mender.look(&asked);
-                let told = theirs.incoming.unwrap_or_default();
-                for link in facts.incoming.iter_mut().flatten() {
-                    let same = told.iter().find(|other| other.name == link.name);
-                    let address = same.and_then(|other| other.source.address.clone());
-                    link.source.address = link.source.address.take().or(address);
-                }
-                let theirs = theirs.rights.into_iter();
+                let theirs = mender.look(&asked).rights.into_iter();
                 let needed =
                     theirs.filter(|right| [Need::Repairs, Need::Tables].contains(&right.need));
                 facts.rights.retain(|right| right.need != Need::Repairs);

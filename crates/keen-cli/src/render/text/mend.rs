@@ -408,7 +408,12 @@ fn advice(out: &mut String, outcome: &MendOutcome, with: &str) {
             Some((from, to)) => format!(" --seed {}:{}", name(*from), name(*to)),
             None => " --kind setting,shape,link".to_owned(),
         };
-        say(format!("What was left out is planned anew: keen plan{kinds}{with}"));
+        say(match outcome.seeds.is_empty() || rows {
+            true => format!("What was left out is planned anew: keen plan{kinds}{with}"),
+            false => format!(
+                "The same command tries again; where it says to plan again: keen plan{kinds}{with}"
+            ),
+        });
     }
     if !undo && mended.made() + mended.changed() > mended.copies.len() as u64 {
         say(format!("To take back what was written: keen mend --undo {path}{with}"));

@@ -365,6 +365,10 @@ pub const NOT_AS_IT_STANDS: &[(&str, &str)] = &[
         "CHANGE MASTER ... TO MASTER_USE_GTID = slave_pos first",
         "account and password are their owner's",
     ),
+    (
+        "ALTER TABLE mysql.gtid_slave_pos ENGINE = InnoDB, with its links switched off",
+        "it is a table of the server's own: when it is changed is for a person",
+    ),
     ("SET GLOBAL gtid_slave_pos = {}", "keen mend itself runs it: mend_seeding"),
     ("SELECT pg_drop_replication_slot(slot_name)", "keen mend itself runs it: mend_seeding"),
     ("SELECT pg_create_logical_replication_slot({slot}", "keen mend itself runs it: mend_seeding"),
