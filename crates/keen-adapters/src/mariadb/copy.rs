@@ -208,8 +208,10 @@ pub struct MariaDbTaker {
 }
 
 /// Rows are taken as the source has them, also where a rule of the table is younger than they are.
-const SETTINGS: &str = "SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ANSI_QUOTES,PIPES_AS_CONCAT,NO_BACKSLASH_ESCAPES,ALLOW_INVALID_DATES', \
-    SESSION check_constraint_checks = 0, SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ";
+const SETTINGS: &str = "SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ANSI_QUOTES,PIPES_AS_CONCAT,NO_BACKSLASH_ESCAPES,ALLOW_INVALID_DATES', SESSION check_constraint_checks = 0";
+
+/// Only then emptying a table locks the gaps between its rows, too.
+const LOCKS_GAPS: &str = "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ";
 
 /// A transaction lasts as long as it takes, whatever the server allows.
 const NO_TIME_LIMITS: &str = "SET SESSION max_statement_time = 0, SESSION idle_transaction_timeout = 0, \
@@ -222,14 +224,9 @@ impl MariaDbTaker {
     /// As [`MariaDbWriter::open`].
     pub fn open(access: &Access) -> Result<Self, ReadFault> {
         let mut writer = MariaDbWriter::open(access)?;
-        for statement in SETTINGS.split(", SESSION TRANSACTION") {
-            let sql = match statement.starts_with("SET") {
-                true => statement.to_owned(),
-                false => format!("SET SESSION TRANSACTION{statement}"),
-            };
-            writer.session.run("prepare the session", &sql)?;
+        for statement in [SETTINGS, LOCKS_GAPS, NO_TIME_LIMITS] {
+            writer.session.run("prepare the session", statement)?;
         }
-        writer.session.run("let it take its time", NO_TIME_LIMITS)?;
         Ok(Self { writer, tables: HashMap::new() })
     }
 
@@ -245,8 +242,8 @@ impl MariaDbTaker {
 }
 
 impl TakeCopy for MariaDbTaker {
-    fn about(&self) -> String {
-        self.writer.about()
+    fn batch(&mut self) -> &mut dyn WriteSteps {
+        &mut self.writer
     }
 
     /// Taking all rows out locks every gap between them, too: nobody can insert before the end. What was there can
@@ -295,18 +292,6 @@ impl TakeCopy for MariaDbTaker {
     /// The server does that itself when a row names its number.
     fn raise_counters(&mut self, _table: &str) -> Result<(), ReadFault> {
         Ok(())
-    }
-
-    fn transaction(&mut self) -> Result<Option<String>, ReadFault> {
-        self.writer.transaction()
-    }
-
-    fn commit(&mut self) -> Result<(), ReadFault> {
-        self.writer.commit()
-    }
-
-    fn roll_back(&mut self) -> Result<(), ReadFault> {
-        self.writer.roll_back()
     }
 }
 

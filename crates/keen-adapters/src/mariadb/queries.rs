@@ -118,3 +118,7 @@ pub(super) const APPLIED_AT_SNAPSHOT: &str = "SELECT domain_id, server_id, seq_n
 /// The storage engines of the tables that keep what was applied.
 pub(super) const POSITION_ENGINES: &str = "SELECT DISTINCT ENGINE FROM information_schema.TABLES \
     WHERE TABLE_SCHEMA = 'mysql' AND (TABLE_NAME = 'gtid_slave_pos' OR TABLE_NAME LIKE 'gtid\\_slave\\_pos\\_%')";
+
+/// Databases beside that of the session and the server's own.
+pub(super) const OTHER_DATABASES: &str = "SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME <> DATABASE() \
+    AND SCHEMA_NAME NOT IN ('mysql', 'information_schema', 'performance_schema', 'sys') ORDER BY 1";

@@ -7,7 +7,7 @@ use keen_core::setup::{SetupChange, Subject, spell, switch_state};
 use keen_core::topology::Engine;
 
 use super::connect::MariaDbSession;
-use super::{MariaDbNode, quoted};
+use super::{MariaDbNode, queries, quoted};
 use crate::server::{Access, column_state};
 
 /// A MariaDB server whose set-up is changed.
@@ -96,6 +96,16 @@ impl ChangeSetup for MariaDbSetup {
                         ));
                     }
                 }
+                let doing = "look for other databases";
+                let others: Vec<String> = self.session.rows(doing, queries::OTHER_DATABASES, ())?;
+                if let Some(other) = others.first() {
+                    return Err(ReadFault::new(
+                        format!(
+                            "the server also has database {other}, and a position stands for all of it: what links brought there meanwhile could be passed over"
+                        ),
+                        "repair row by row with keen plan, or fill it by its own tools",
+                    ));
+                }
                 let sql = "SELECT @@GLOBAL.gtid_slave_pos";
                 let found: Vec<String> = self.session.rows("read its position", sql, ())?;
                 Ok(found.into_iter().next())
@@ -134,7 +144,8 @@ impl ChangeSetup for MariaDbSetup {
         // Before a connection is started, the counter of what it skips is set to nothing: that takes SUPER.
         let needed: &[&str] = match subject {
             Subject::LinkSwitch { .. } => &["REPLICATION SLAVE ADMIN", "SUPER"],
-            Subject::AppliedPosition { .. } => &["REPLICATION SLAVE ADMIN"],
+            // Without the second nobody sees what else the server holds.
+            Subject::AppliedPosition { .. } => &["REPLICATION SLAVE ADMIN", "SHOW DATABASES"],
             _ => &[],
         };
         let lacking = needed.iter().find(|right| !self.session.may(right, "*", "*"));

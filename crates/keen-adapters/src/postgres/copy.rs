@@ -157,8 +157,8 @@ impl PostgresTaker {
 }
 
 impl TakeCopy for PostgresTaker {
-    fn about(&self) -> String {
-        self.writer.about()
+    fn batch(&mut self) -> &mut dyn WriteSteps {
+        &mut self.writer
     }
 
     fn begin(&mut self, mark: BatchMark, tables: &[String]) -> Result<bool, ReadFault> {
@@ -209,18 +209,6 @@ impl TakeCopy for PostgresTaker {
             self.writer.plain("raise what counts a column up", &sql)?;
         }
         Ok(())
-    }
-
-    fn transaction(&mut self) -> Result<Option<String>, ReadFault> {
-        self.writer.transaction()
-    }
-
-    fn commit(&mut self) -> Result<(), ReadFault> {
-        self.writer.commit()
-    }
-
-    fn roll_back(&mut self) -> Result<(), ReadFault> {
-        self.writer.roll_back()
     }
 }
 

@@ -117,9 +117,7 @@ impl SqliteTaker {
     pub fn open(path: &Path, options: &Options) -> Result<Self, ReadFault> {
         Ok(Self { writer: SqliteWriter::open(path, options)?, dangled: 0 })
     }
-}
 
-impl SqliteTaker {
     /// How many references of the file lead nowhere.
     fn dangling(&self) -> Result<i64, ReadFault> {
         let sql = "SELECT count(*) FROM pragma_foreign_key_check";
@@ -129,8 +127,8 @@ impl SqliteTaker {
 }
 
 impl TakeCopy for SqliteTaker {
-    fn about(&self) -> String {
-        String::new()
+    fn batch(&mut self) -> &mut dyn WriteSteps {
+        &mut self.writer
     }
 
     fn begin(&mut self, mark: BatchMark, tables: &[String]) -> Result<bool, ReadFault> {
@@ -171,23 +169,15 @@ impl TakeCopy for SqliteTaker {
         Ok(())
     }
 
-    fn transaction(&mut self) -> Result<Option<String>, ReadFault> {
-        Ok(None)
-    }
-
     /// Which tables refer to one that is copied no look at that table tells: so all references of the file are looked
     /// at.
-    fn commit(&mut self) -> Result<(), ReadFault> {
+    fn finish(&mut self) -> Result<(), ReadFault> {
         if self.dangling()? > self.dangled {
             return Err(ReadFault::new(
                 "rows of other tables would refer to rows that are not in the copy".to_owned(),
                 "add the tables that refer to it to the set",
             ));
         }
-        self.writer.commit()
-    }
-
-    fn roll_back(&mut self) -> Result<(), ReadFault> {
-        self.writer.roll_back()
+        Ok(())
     }
 }

@@ -1,7 +1,7 @@
 //! Planning what is not about rows: a preflight, the values that it would change as they are now, and the same look
 //! once more when a plan was carried out.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use anyhow::{Context as _, Result, bail};
 use jiff::Timestamp;
@@ -158,7 +158,22 @@ pub(crate) fn add_seeding(
     let clock = std::time::Instant::now();
     let topology = &loaded.topology;
     let outcome = app::preflight::run(loaded, &request(loaded, scope, NodeSet::ALL), stop)?;
-    let compared = app::preflight::compared_behind_links(loaded, (node, from), scope, stop)?;
+    // A table without rows has nothing to lose.
+    let facts = outcome.looks.get(&node).and_then(|look| look.facts.as_deref());
+    let may_hold = |table: &&String| {
+        let Some(look) = facts.and_then(|facts| facts.tables.get(*table)) else { return false };
+        let there = look.as_ref().ok().and_then(|look| look.there());
+        there.is_none_or(|look| !matches!(look.any_rows, Ok(false)))
+    };
+    let carried = topology.sets.iter().flat_map(|set| &set.tables);
+    let held: BTreeSet<String> = carried.filter(may_hold).cloned().collect();
+    let compared = match held.is_empty() {
+        true => Vec::new(),
+        false => {
+            let scope = AuditScope { tables: held.into_iter().collect(), ..scope.clone() };
+            app::preflight::compared_behind_links(loaded, (node, from), &scope, stop)?
+        }
+    };
     let seeding = SeedRequest {
         topology,
         looks: &outcome.looks,

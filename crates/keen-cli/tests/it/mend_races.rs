@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use crate::common::mending::{MENDER, accounts, dump, keen};
+use crate::common::mending::{MENDER, accounts, dump, keen, spawn};
 use crate::common::servers::{Network, PATIENCE};
 use keen_testkit::{Server, links};
 use mysql::prelude::Queryable as _;
@@ -202,15 +202,7 @@ fn killed_and_gone_on_with(
             assert_eq!(plan.code, 1, "{plan:?}");
             let counted = written.map(|count| count(&network.servers[1]));
             let mending = ["mend", "repair.plan", "--yes", "--batch", "20"];
-            let mut child = std::process::Command::new(env!("CARGO_BIN_EXE_keen"))
-                .args(mending)
-                .current_dir(network.folder.root())
-                .env("KEEN_TEST", keen_testkit::CHECKER.1)
-                .env("KEEN_TEST_MEND", MENDER.1)
-                .stdout(std::process::Stdio::null())
-                .stderr(std::process::Stdio::null())
-                .spawn()
-                .unwrap();
+            let mut child = spawn(&network, &mending);
             std::thread::sleep(Duration::from_millis(moment(&mut seed)));
             match end {
                 End::Program => child.kill().unwrap(),

@@ -6,7 +6,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use crate::common::mending::{MENDER, accounts, dump, keen};
+use crate::common::mending::{MENDER, accounts, dump, keen, spawn};
 use crate::common::servers::{Network, PATIENCE};
 use crate::common::{Folder, Run};
 use keen_testkit::{Server, ServerKind, links};
@@ -21,7 +21,7 @@ fn more_rights(network: &Network) {
         } else {
             format!(
                 "SET SESSION sql_log_bin = 0;\nGRANT TRIGGER ON huts.* TO {user}@'%', keen@'%';\nGRANT SELECT ON mysql.gtid_slave_pos TO {user}@'%';\n\
-                 GRANT REPLICATION SLAVE ADMIN, BINLOG MONITOR, SLAVE MONITOR, SUPER ON *.* TO {user}@'%'"
+                 GRANT REPLICATION SLAVE ADMIN, BINLOG MONITOR, SLAVE MONITOR, SHOW DATABASES, SUPER ON *.* TO {user}@'%'"
             )
         };
         server.run(&grants).unwrap();
@@ -144,6 +144,24 @@ fn a_node_of_a_mariadb_mesh_is_filled_while_all_are_written_to() {
     let run = keen(&network, &["mend", "seed.plan", "--yes"]);
     assert_eq!(run.code, 1, "{run:?}");
     assert!(run.out.contains("on c lacks a right for link m0: SUPER ON *.*"), "{run:?}");
+    more_rights(&network);
+    // One position stands for the whole server, so nothing else may be on it.
+    let held = rows(c);
+    let local = |sql: &str| c.run(&format!("SET SESSION sql_log_bin = 0;\n{sql}")).unwrap();
+    local("CREATE DATABASE other");
+    for how in ["--dry-run", "--yes"] {
+        let run = keen(&network, &["mend", "seed.plan", how]);
+        assert_eq!(run.code, 1, "{run:?}");
+        assert!(run.out.contains("the server also has database other"), "{run:?}");
+    }
+    local("DROP DATABASE other;\nCREATE TABLE bill (id int PRIMARY KEY)");
+    let run = keen(&network, &["plan", "--seed", "a:c"]);
+    assert!(
+        run.code == 2 && run.err.contains("c also has table bill, which is not copied"),
+        "{run:?}"
+    );
+    local("DROP TABLE bill");
+    assert_eq!(held, rows(c));
     std::fs::remove_file(network.folder.path("seed.plan.undo")).unwrap();
     more_rights(&network);
     let ((), taken) = while_all_write(&network, || {
@@ -199,24 +217,11 @@ fn peers_of_postgresql_are_filled_while_all_are_written_to() {
     assert_eq!(run.json()["nodes"][0]["made"], 2, "{run:?}");
 }
 
-/// The program, filling a node.
-fn filling(network: &Network, file: &str) -> std::process::Child {
-    std::process::Command::new(env!("CARGO_BIN_EXE_keen"))
-        .args(["mend", file, "--yes"])
-        .current_dir(network.folder.root())
-        .env("KEEN_TEST", keen_testkit::CHECKER.1)
-        .env("KEEN_TEST_MEND", MENDER.1)
-        .stdout(std::process::Stdio::null())
-        .stderr(std::process::Stdio::null())
-        .spawn()
-        .unwrap()
-}
-
 /// Kills the program while it fills a node, later each time, until it comes to its end.
 fn killed_and_gone_on_with(network: &Network, file: &str) -> usize {
     let later = if std::env::var_os("KEEN_LONG").is_some() { 40 } else { 600 };
     for (kills, wait) in (40..).step_by(later).enumerate() {
-        let mut child = filling(network, file);
+        let mut child = spawn(network, &["mend", file, "--yes"]);
         std::thread::sleep(Duration::from_millis(wait));
         if let Some(ended) = child.try_wait().unwrap() {
             // What is written all the time may differ at every look.
@@ -234,7 +239,7 @@ fn a_server_is_killed(network: &mut Network, at: usize, wait: u64) {
     std::fs::remove_file(network.folder.path("seed.plan.undo")).unwrap();
     alone(&network.servers[1], "DELETE FROM guest WHERE id BETWEEN 1000000 AND 1005000");
     seed(network, "a:b", "seed.plan");
-    let mut child = filling(network, "seed.plan");
+    let mut child = spawn(network, &["mend", "seed.plan", "--yes"]);
     std::thread::sleep(Duration::from_millis(wait));
     network.servers[at].kill();
     network.servers[at].start().unwrap();

@@ -6,7 +6,7 @@
 
 use std::collections::BTreeMap;
 
-use super::port::BatchMark;
+use super::port::{BatchMark, WriteSteps};
 use crate::fault::ReadFault;
 use crate::observe::position::{self, Position};
 use crate::row::schema::TableShape;
@@ -154,8 +154,8 @@ pub trait GiveCopy {
 
 /// A node that takes tables of another over, all in one transaction that is kept out of its replication.
 pub trait TakeCopy {
-    /// The account and how its writes are kept out of replication, in a few words; nothing of a file.
-    fn about(&self) -> String;
+    /// The transaction, its mark among it: a batch like those of row steps, without any.
+    fn batch(&mut self) -> &mut dyn WriteSteps;
 
     /// Begins, and keeps all others from writing to these tables until the end. Others still read what was there.
     /// Whether any of them holds a row.
@@ -183,23 +183,13 @@ pub trait TakeCopy {
     /// [`ReadFault`] when the node refuses.
     fn raise_counters(&mut self, table: &str) -> Result<(), ReadFault>;
 
-    /// The number of the transaction, where the engine tells later what became of it.
+    /// Makes sure of what only the whole can tell, before it is kept.
     ///
     /// # Errors
-    /// [`ReadFault`] when it cannot be asked.
-    fn transaction(&mut self) -> Result<Option<String>, ReadFault>;
-
-    /// Keeps it all.
-    ///
-    /// # Errors
-    /// [`ReadFault`] when it was not kept, or when nobody knows.
-    fn commit(&mut self) -> Result<(), ReadFault>;
-
-    /// Forgets it all.
-    ///
-    /// # Errors
-    /// [`ReadFault`] when the node no longer answers.
-    fn roll_back(&mut self) -> Result<(), ReadFault>;
+    /// [`ReadFault`] when it must not be kept.
+    fn finish(&mut self) -> Result<(), ReadFault> {
+        Ok(())
+    }
 }
 
 #[cfg(test)]

@@ -9,6 +9,7 @@ use std::collections::BTreeMap;
 
 use super::copy::{CopiedLink, CopiedSlot, CopiedTable, SourceFollows, TableCopy, copied_columns};
 use super::setup_steps::{ARRIVES_WITHIN, SetupAct, SetupPlan, SetupStep};
+use crate::engine::service_tables;
 use crate::observe::node::{Incoming, NodeFacts, NodeInspection, Observed, ReplicationKind, Slot};
 use crate::observe::node::{TableLook, WorkerState};
 use crate::row::schema::TableShape;
@@ -132,7 +133,7 @@ impl SeedRequest<'_> {
         }
         self.references(there, &tables)?;
         if there.engine == Engine::MariaDb {
-            self.carried_besides(source)?;
+            self.carried_besides(there, source, &tables)?;
         }
         Ok(tables)
     }
@@ -164,29 +165,40 @@ impl SeedRequest<'_> {
     }
 
     /// A MariaDB position stands for everything that is written on a server, not for some tables.
-    fn carried_besides(&self, source: &NodeFacts) -> Result<(), String> {
-        let name = self.name(self.from);
-        let all = source.all_tables.as_ref().map_err(|fault| {
-            format!("it could not be seen which tables {name} has: {}", fault.what)
-        })?;
-        let of_sets = self.topology.sets.iter().flat_map(|set| &set.tables);
-        let named: Vec<&str> =
-            of_sets.map(|table| self.topology.nodes[self.from].name_of(table)).collect();
-        let heartbeat = self.topology.heartbeat.as_deref();
-        let is_named = |table: &&String| {
-            let last = table.rsplit('.').next().unwrap_or(table);
-            named
-                .iter()
-                .any(|name| name.eq_ignore_ascii_case(table) || name.eq_ignore_ascii_case(last))
-                || heartbeat.is_some_and(|name| name.eq_ignore_ascii_case(last))
-                || last.starts_with("keen_")
-        };
-        match all.iter().find(|table| !is_named(table)) {
-            None => Ok(()),
-            Some(other) => Err(format!(
-                "{name} also has table {other}, which is in no set: what was written to it meanwhile would be passed over; add it to a set"
-            )),
+    fn carried_besides(
+        &self,
+        there: &NodeFacts,
+        source: &NodeFacts,
+        tables: &[CopiedTable],
+    ) -> Result<(), String> {
+        // The receiver may hold nothing that is not copied; its source also what belongs to other nodes.
+        let copied: Vec<&String> = tables.iter().map(|copied| &copied.table).collect();
+        let in_a_set: Vec<&String> =
+            self.topology.sets.iter().flat_map(|set| &set.tables).collect();
+        for (node, facts, known) in [(self.node, there, &copied), (self.from, source, &in_a_set)] {
+            let name = self.name(node);
+            let all = facts.all_tables.as_ref().map_err(|fault| {
+                format!("it could not be seen which tables {name} has: {}", fault.what)
+            })?;
+            let heartbeat = self.topology.heartbeat.as_ref();
+            let is_known = |table: &&String| {
+                let last = table.rsplit('.').next().unwrap_or(table);
+                let is = |known: &&String| {
+                    let local = self.topology.nodes[node].name_of(known);
+                    local.eq_ignore_ascii_case(table)
+                        || local.rsplit('.').next().is_some_and(|l| l.eq_ignore_ascii_case(last))
+                };
+                known.iter().any(is)
+                    || heartbeat.iter().any(is)
+                    || [service_tables::TABLE, service_tables::MARKS].contains(&last)
+            };
+            if let Some(other) = all.iter().find(|table| !is_known(table)) {
+                return Err(format!(
+                    "{name} also has table {other}, which is not copied: what was written to it meanwhile could be passed over; add it to a set that both carry"
+                ));
+            }
         }
+        Ok(())
     }
 
     /// The links that lead to the node, as they go on after the copy.

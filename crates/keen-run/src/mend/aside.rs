@@ -20,7 +20,6 @@ use keen_wire::{Ending, Envelope, plan_table};
 
 use super::MendRequest;
 use crate::audit::{self, AuditRequest, AuditSink, TableHead, TableOutcome, WantedKeys};
-use keen_core::row::digest::DigestFunction;
 
 /// Writes what `node` holds of the tables and `from` does not, to a file beside the plan. None if there is nothing.
 ///
@@ -44,17 +43,9 @@ pub(super) fn keep(
     let mut steps = file().map_err(|error| cannot(&error))?;
     let tables: Vec<String> = copy.tables.iter().map(|copied| copied.table.clone()).collect();
     let started = Timestamp::now();
-    let audit = AuditRequest {
-        topology: request.topology,
-        nodes: NodeSet::of(node) | NodeSet::of(from),
-        tables: &tables,
-        only: &WantedKeys::new(),
-        function: DigestFunction::default(),
-        rate: None,
-        threads: 1,
-        open: request.open,
-        stop: request.stop,
-    };
+    let keys = WantedKeys::new();
+    let nodes = NodeSet::of(node) | NodeSet::of(from);
+    let audit = AuditRequest { nodes, ..request.look(&keys, &tables) };
     let mut sink = AsideSink {
         topology: request.topology,
         node,

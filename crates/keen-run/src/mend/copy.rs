@@ -102,15 +102,7 @@ impl Mender<'_, '_> {
             self.setup_is_done(number);
             return Ok(());
         }
-        let batch = BatchDocument {
-            run: self.mark(0).run,
-            batch: self.undo.as_ref().map_or(1, |undo| u64::from(undo.last_batch) + 1),
-            node: self.request.topology.nodes[node].name.clone(),
-            state: BatchState::Ready,
-            steps: vec![number],
-            transaction: None,
-            moment: None,
-        };
+        let batch = self.batch_of(number, node, BatchState::Ready);
         if let Some(undo) = &mut self.undo {
             undo.keep(batch.clone())?;
         }
@@ -156,6 +148,11 @@ impl Mender<'_, '_> {
         }
         if let Some(lacks) = self.lacks(step.node, copy)? {
             return Ok(Some(lacks));
+        }
+        if let Some(subject) = self.applied_position(step.node, copy)
+            && let Err(fault) = self.setup_of(step.node)?.state(&subject)
+        {
+            return Ok(Some(fault.to_string()));
         }
         let topology = self.request.topology;
         let mut shapes = Vec::new();
@@ -227,11 +224,12 @@ impl Mender<'_, '_> {
         let Filled { moment, rows, aside } = match made {
             Ok(made) => made,
             Err(fault) => {
-                drop(taker.roll_back());
+                drop(taker.batch().roll_back());
                 return Err(fault);
             }
         };
-        let ready = taker.transaction().and_then(|transaction| {
+        let whole = taker.finish().and_then(|()| taker.batch().transaction());
+        let ready = whole.and_then(|transaction| {
             let ready = BatchDocument { transaction, moment: Some(moment), ..batch.clone() };
             match &mut self.undo {
                 Some(undo) => undo.keep(ready.clone()).map(|()| ready),
@@ -241,11 +239,11 @@ impl Mender<'_, '_> {
         let ready = match ready {
             Ok(ready) => ready,
             Err(fault) => {
-                drop(taker.roll_back());
+                drop(taker.batch().roll_back());
                 return Err(fault.into());
             }
         };
-        let committed = taker.commit();
+        let committed = taker.batch().commit();
         drop(taker);
         if let Err(fault) = committed {
             tracing::warn!(%fault, "it is not known whether a copy was kept: asking");
@@ -255,7 +253,13 @@ impl Mender<'_, '_> {
             match kept {
                 Ok(Some(true)) => {}
                 Ok(Some(false)) => return Err(fault.into()),
-                Ok(None) | Err(_) => return Err(CopyFault::Unfinished(fault)),
+                Ok(None) | Err(_) => {
+                    return Err(CopyFault::Unfinished(ReadFault {
+                        advice: "nobody knows yet whether the rows are there, and the links are off: leave them off; the same command asks again"
+                            .to_owned(),
+                        ..fault
+                    }));
+                }
             }
         }
         self.go_on_from(node, copy, &ready).map_err(CopyFault::Unfinished)?;
@@ -430,15 +434,18 @@ impl Mender<'_, '_> {
         }
     }
 
+    /// The one place of all links of a MariaDB server; none where each has its own, or there are no links.
+    fn applied_position(&self, node: NodeId, copy: &TableCopy) -> Option<Subject> {
+        let engine = self.request.topology.nodes[node].at.engine();
+        let links: Vec<String> = copy.links.iter().map(|link| link.link.clone()).collect();
+        (engine == Engine::MariaDb && !links.is_empty())
+            .then_some(Subject::AppliedPosition { links })
+    }
+
     /// Sets the place of the links to what it is: what would keep it from being set once the rows are there (a right,
     /// a link that nobody planned for) does so now.
     fn try_places(&mut self, node: NodeId, copy: &TableCopy) -> Result<(), ReadFault> {
-        if self.request.topology.nodes[node].at.engine() != Engine::MariaDb || copy.links.is_empty()
-        {
-            return Ok(());
-        }
-        let links = copy.links.iter().map(|link| link.link.clone()).collect();
-        let subject = Subject::AppliedPosition { links };
+        let Some(subject) = self.applied_position(node, copy) else { return Ok(()) };
         let open = self.setup_of(node)?;
         let now = open.state(&subject)?.unwrap_or_default();
         open.change(&SetupChange { before: Some(now.clone()), ..SetupChange::to(subject, &now) })
@@ -457,9 +464,7 @@ impl Mender<'_, '_> {
         if copy.links.is_empty() {
             return Ok(Vec::new());
         }
-        if self.request.topology.nodes[node].at.engine() == Engine::MariaDb {
-            let links = copy.links.iter().map(|link| link.link.clone()).collect();
-            let subject = Subject::AppliedPosition { links };
+        if let Some(subject) = self.applied_position(node, copy) {
             let now = self.setup_of(node)?.state(&subject)?.unwrap_or_default();
             let after = place_after(&now, &moment.own).ok_or_else(|| unknown("its links"))?;
             let positions = (now.parse::<Position>(), after.parse::<Position>());

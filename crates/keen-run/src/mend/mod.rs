@@ -94,6 +94,24 @@ pub struct MendRequest<'a> {
     pub stop: &'a (dyn Fn() -> bool + Sync),
 }
 
+impl<'a> MendRequest<'a> {
+    /// A look at some rows of some tables on all nodes that were read for the plan; at all of both, unless they are
+    /// named.
+    fn look<'r>(&'r self, keys: &'r WantedKeys, tables: &'r [String]) -> AuditRequest<'r> {
+        AuditRequest {
+            topology: self.topology,
+            nodes: self.nodes,
+            tables,
+            only: keys,
+            function: DigestFunction::default(),
+            rate: None,
+            threads: 1,
+            open: self.open,
+            stop: self.stop,
+        }
+    }
+}
+
 /// The result of carrying a plan out.
 #[derive(Debug, Default)]
 pub struct Mended {
@@ -371,24 +389,9 @@ impl Mender<'_, '_> {
         self.prove(plan)
     }
 
-    /// A look at some rows on all nodes.
-    fn look<'r>(&'r self, keys: &'r WantedKeys, tables: &'r [String]) -> AuditRequest<'r> {
-        AuditRequest {
-            topology: self.request.topology,
-            nodes: self.request.nodes,
-            tables,
-            only: keys,
-            function: DigestFunction::default(),
-            rate: None,
-            threads: 1,
-            open: self.request.open,
-            stop: self.request.stop,
-        }
-    }
-
     /// Looks at the rows of some steps on all nodes, as they are now.
     fn rows_now(&self, keys: &WantedKeys, tables: &[String], fenced: bool) -> RowsNow {
-        let request = self.look(keys, tables);
+        let request = self.request.look(keys, tables);
         let mut now = RowsNow::default();
         if fenced {
             recheck::run(&request, self.request.fencing, &mut now);
@@ -580,7 +583,7 @@ impl Mender<'_, '_> {
         let names: HashSet<RowName> = steps.iter().map(name_of).collect();
         let mut counts = batch::Differences::of(&names);
         let (keys, tables) = (guard::keys(steps.iter()), tables_of(steps.iter()));
-        let request = self.look(&keys, &tables);
+        let request = self.request.look(&keys, &tables);
         let outcome = recheck::run(&request, self.request.fencing, &mut counts);
         proof.rows += names.len() as u64;
         proof.divergent += counts.divergent;

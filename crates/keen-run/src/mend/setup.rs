@@ -12,7 +12,6 @@ use keen_core::audit::merge::{DivergentRow, RowStanding};
 use keen_core::fault::ReadFault;
 use keen_core::links::fence::{Fence, GoingOn, Waiting};
 use keen_core::plan::setup_steps::{SetupAct, SetupStep};
-use keen_core::row::digest::DigestFunction;
 use keen_core::setup::port::ChangeSetup;
 use keen_core::setup::{ON, SetupChange, SetupCondition, Subject, holds, same_state, told};
 use keen_core::topology::NodeId;
@@ -258,18 +257,9 @@ impl Mender<'_, '_> {
     /// Compares all tables of two nodes.
     fn compare_all(&mut self, node: NodeId, other: NodeId) {
         let request = self.request;
-        let audit = AuditRequest {
-            topology: request.topology,
-            // What others have not passed on yet can be told only if they are looked at, too.
-            nodes: NodeSet::ALL,
-            tables: &[],
-            only: &WantedKeys::new(),
-            function: DigestFunction::default(),
-            rate: None,
-            threads: 1,
-            open: request.open,
-            stop: request.stop,
-        };
+        let keys = WantedKeys::new();
+        // What others have not passed on yet can be told only if they are looked at, too.
+        let audit = AuditRequest { nodes: NodeSet::ALL, ..request.look(&keys, &[]) };
         let proof = Proof { complete: true, ..Proof::default() };
         let mut pair = PairProof { node, other, proof };
         let outcome = recheck::run(&audit, request.fencing, &mut pair);
@@ -341,6 +331,19 @@ impl Mender<'_, '_> {
         }
     }
 
+    /// The next batch, of one step that is not about a row.
+    pub(super) fn batch_of(&self, number: u64, node: NodeId, state: BatchState) -> BatchDocument {
+        BatchDocument {
+            run: self.mark(0).run,
+            batch: self.undo.as_ref().map_or(1, |undo| u64::from(undo.last_batch) + 1),
+            node: self.request.topology.nodes[node].name.clone(),
+            state,
+            steps: vec![number],
+            transaction: None,
+            moment: None,
+        }
+    }
+
     /// The rest of the node has to wait; others go on.
     pub(super) fn give_up(&mut self, node: NodeId, fault: ReadFault) {
         self.setup.open = None;
@@ -381,15 +384,7 @@ impl Mender<'_, '_> {
             return Ok(());
         }
         let state = if self.repairs() { BatchState::Ready } else { BatchState::Undoing };
-        let batch = BatchDocument {
-            run: self.mark(0).run,
-            batch: self.undo.as_ref().map_or(1, |undo| u64::from(undo.last_batch) + 1),
-            node: self.request.topology.nodes[node].name.clone(),
-            state,
-            steps: vec![number],
-            transaction: None,
-            moment: None,
-        };
+        let batch = self.batch_of(number, node, state);
         if let Some(undo) = &mut self.undo {
             undo.keep(batch.clone())?;
         }

@@ -60,6 +60,19 @@ pub fn command(network: &Network, args: &[&str]) -> assert_cmd::Command {
     command
 }
 
+/// The program at work, heard by nobody.
+pub fn spawn(network: &Network, args: &[&str]) -> std::process::Child {
+    std::process::Command::new(env!("CARGO_BIN_EXE_keen"))
+        .args(args)
+        .current_dir(network.folder.root())
+        .env("KEEN_TEST", keen_testkit::CHECKER.1)
+        .env("KEEN_TEST_MEND", MENDER.1)
+        .stdout(std::process::Stdio::null())
+        .stderr(std::process::Stdio::null())
+        .spawn()
+        .unwrap()
+}
+
 pub fn run_of(output: &Output) -> Run {
     Run {
         code: output.status.code().unwrap_or(-1),
