@@ -70,7 +70,7 @@ pub struct MendedNode {
     pub not_made: u64,
     /// Steps that were made and taken back, because their source changed meanwhile.
     pub taken_back: u64,
-    /// Changes of its set-up: settings, tables, links.
+    /// Changes of its set-up: settings, tables, links. A copy of tables counts as one.
     pub changes: ChangeCounts,
     /// Why it could not be written to, or no further.
     pub fault: Option<FaultDocument>,
@@ -88,6 +88,9 @@ pub struct ChangeCounts {
     pub already: u64,
     /// Changes that were not made.
     pub not_made: u64,
+    /// Of those that were made: changes that have no way back.
+    #[serde(default)]
+    pub for_good: u64,
 }
 
 /// Tables that were copied from another node.

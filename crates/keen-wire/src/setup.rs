@@ -7,7 +7,7 @@ use keen_core::plan::setup_steps::{SetupAct, SetupStep, way_back};
 use keen_core::setup::{
     OFF, ON, SetupChange, SetupCondition, SetupKind, Subject, same_state, spell,
 };
-use keen_core::topology::{NodeId, Topology};
+use keen_core::topology::{Engine, NodeId, Topology};
 use serde::{Deserialize, Serialize};
 
 use crate::Unusable;
@@ -262,6 +262,41 @@ pub enum SubjectDocument {
         /// The slot.
         slot: String,
     },
+    /// The link itself; only taken away.
+    Link {
+        /// The link, as the receiver calls it.
+        link: String,
+    },
+    /// Up to where a MariaDB connection has fetched, while it has not applied all of that; only read.
+    FetchedChanges {
+        /// The connection.
+        link: String,
+    },
+    /// Whether a MariaDB server has all of a position; only read.
+    HeldPosition {
+        /// The position.
+        position: String,
+    },
+    /// Whether somebody reads a slot, or how far it has come; only taken away.
+    Slot {
+        /// The slot.
+        slot: String,
+    },
+    /// What a publication offers; only taken away.
+    Publication {
+        /// The publication.
+        publication: String,
+    },
+    /// Whether there is a replication origin of this name.
+    Origin {
+        /// The origin.
+        origin: String,
+    },
+    /// Whether a table of keen's own holds rows; only taken away, and empty.
+    ServiceTable {
+        /// By its schema and its name, or its name.
+        table: Vec<String>,
+    },
     /// Which writes a subscription asks for.
     LinkOrigin {
         /// The subscription.
@@ -353,6 +388,13 @@ exchanged! {
     AppliedOfDomain { domain, stops },
     AppliedPosition { links },
     SlotPlace { slot },
+    Link { link },
+    FetchedChanges { link },
+    HeldPosition { position },
+    Slot { slot },
+    Publication { publication },
+    Origin { origin },
+    ServiceTable { table },
     PublishedTable { publication, table },
     PublishedKinds { publication },
     SubscribedTable { link, table, copy },
@@ -483,49 +525,43 @@ pub fn setup_step(
         StepDocument::Shape(document) => read.change(document, SetupKind::Shape),
         StepDocument::Link(document) => read.change(document, SetupKind::Link),
         StepDocument::ByHand(document) => {
-            let step = SetupStep {
-                node: read.node(&document.node)?,
-                purpose: document.purpose,
-                evidence: None,
-                loses: None,
-                depends_on: document.depends_on,
-                act: SetupAct::ByHand {
-                    what: document.what,
-                    done: read.conditions(document.done)?,
-                },
-            };
-            Ok((document.step, step))
+            let (what, done) = (document.what, read.conditions(document.done)?);
+            let (node, act) = (read.node(&document.node)?, SetupAct::ByHand { what, done });
+            let step = SetupStep::of(node, document.purpose, act);
+            Ok((document.step, SetupStep { depends_on: document.depends_on, ..step }))
         }
         StepDocument::Wait(document) => {
-            let step = SetupStep {
-                node: read.node(&document.node)?,
-                purpose: document.purpose,
-                evidence: None,
-                loses: None,
-                depends_on: document.depends_on,
-                act: SetupAct::Wait {
-                    from: read.node(&document.from)?,
-                    at_most: Duration::from_secs(document.at_most_seconds),
-                },
-            };
-            Ok((document.step, step))
+            let from = read.node(&document.from)?;
+            let at_most = Duration::from_secs(document.at_most_seconds);
+            let (node, act) = (read.node(&document.node)?, SetupAct::Wait { from, at_most });
+            let step = SetupStep::of(node, document.purpose, act);
+            Ok((document.step, SetupStep { depends_on: document.depends_on, ..step }))
         }
         StepDocument::Copy(document) => read.copy(document),
         StepDocument::Check(document) => {
-            let step = SetupStep {
-                node: read.node(&document.node)?,
-                purpose: document.purpose,
-                evidence: None,
-                loses: None,
-                depends_on: document.depends_on,
-                act: SetupAct::Check {
-                    findings: document.findings,
-                    same_as: document.same_as.map(|other| read.node(&other)).transpose()?,
-                },
-            };
-            Ok((document.step, step))
+            let same_as = document.same_as.map(|other| read.node(&other)).transpose()?;
+            let act = SetupAct::Check { findings: document.findings, same_as };
+            let step = SetupStep::of(read.node(&document.node)?, document.purpose, act);
+            Ok((document.step, SetupStep { depends_on: document.depends_on, ..step }))
         }
     }
+}
+
+/// Why a step may not be made with this guard, though it is that of its change.
+fn unguarded(topology: &Topology, step: &SetupStep) -> Option<String> {
+    let SetupAct::Change(SetupChange { subject: Subject::Link { link }, .. }) = &step.act else {
+        return None;
+    };
+    let fetched = Subject::FetchedChanges { link: link.clone() };
+    let is_kept = |one: &SetupCondition| {
+        one.node != step.node || (one.subject == fetched && one.is.is_none())
+    };
+    let keeps = topology.nodes[step.node].at.engine() == Engine::MariaDb;
+    (keeps && !step.also.iter().any(is_kept)).then(|| {
+        format!(
+            "its guard does not say that what link {link} has fetched is applied, or that its source is there"
+        )
+    })
 }
 
 struct SetupReader<'a> {
@@ -581,13 +617,11 @@ impl SetupReader<'_> {
             Ok(CopiedLink { link, from: self.node(&from)?, is, slot })
         };
         let links = document.links.into_iter().map(link).collect::<Result<Vec<_>, _>>()?;
+        let act = SetupAct::Copy(TableCopy { from, tables, links });
         let step = SetupStep {
-            node,
-            purpose: document.purpose,
-            evidence: None,
             loses: document.loses,
             depends_on: document.depends_on,
-            act: SetupAct::Copy(TableCopy { from, tables, links }),
+            ..SetupStep::of(node, document.purpose, act)
         };
         if self.conditions(document.guard)? != step.guard() {
             return Err("its guard is not that of its links".to_owned());
@@ -614,17 +648,21 @@ impl SetupReader<'_> {
         }
         let change = SetupChange { subject, before, after, pauses };
         spell::statements(self.topology.nodes[node].at.engine(), &change)?;
-        let step = SetupStep {
-            node,
-            purpose: document.purpose,
+        let mut step = SetupStep {
             evidence: document.evidence.map(|evidence| (evidence.check, evidence.found)),
             loses: document.loses,
             depends_on: document.depends_on,
-            act: SetupAct::Change(change),
+            ..SetupStep::of(node, document.purpose, SetupAct::Change(change))
         };
-        // What a person added to them would not be looked at: it must not seem so.
-        if self.conditions(document.guard)? != step.guard() {
+        // More may be asked for, and is looked at, too.
+        let mut guard = self.conditions(document.guard)?;
+        let own = step.guard();
+        if guard.len() < own.len() || guard[..own.len()] != own[..] {
             return Err("its guard is not that of its change".to_owned());
+        }
+        step.also = guard.split_off(own.len());
+        if let Some(why) = unguarded(self.topology, &step) {
+            return Err(why);
         }
         if self.conditions(document.done)? != step.done() {
             return Err("what is read once it is done is not what it changes".to_owned());
@@ -646,19 +684,66 @@ mod tests {
     }
 
     fn step(node: NodeId, change: SetupChange) -> SetupStep {
+        let subject = Subject::Setting { name: "server_id".to_owned() };
+        let source = SetupCondition { node: 1 - node, subject, is: Some("1".to_owned()) };
         SetupStep {
-            node,
-            purpose: "changes arrive".to_owned(),
             evidence: Some(("link-down".to_owned(), "it is off".to_owned())),
             loses: Some("a row".to_owned()),
             depends_on: vec![1],
-            act: SetupAct::Change(change),
+            also: vec![source],
+            ..SetupStep::of(node, "changes arrive", SetupAct::Change(change))
         }
     }
 
     fn setting(name: &str, before: &str, after: &str) -> SetupChange {
         let subject = Subject::Setting { name: name.to_owned() };
         SetupChange { before: Some(before.to_owned()), ..SetupChange::to(subject, after) }
+    }
+
+    fn away(subject: Subject, state: &str) -> SetupChange {
+        SetupChange { before: Some(state.to_owned()), after: None, subject, pauses: Vec::new() }
+    }
+
+    /// What is taken away goes under a condition, and is not put back by a plan.
+    #[test]
+    fn what_is_taken_away_is_not_taken_away_otherwise() {
+        let topology = topology();
+        let link = || Subject::Link { link: "l".to_owned() };
+        let refused = |step: SetupStep| {
+            setup_step(&topology, setup_document(&topology, 1, &step)).unwrap_err()
+        };
+        // What it has fetched goes with it: that is either applied, or its source has it.
+        let bare = SetupStep { also: Vec::new(), ..step(0, away(link(), "from h:1")) };
+        let why = refused(bare.clone());
+        assert!(why.contains("its guard does not say that what link l has fetched"), "{why}");
+        let elsewhere = SetupCondition {
+            node: 0,
+            subject: Subject::Setting { name: "server_id".to_owned() },
+            is: Some("1".to_owned()),
+        };
+        let why = refused(SetupStep { also: vec![elsewhere], ..bare.clone() });
+        assert!(why.contains("its guard does not say that what link l has fetched"), "{why}");
+        let fetched = Subject::FetchedChanges { link: "l".to_owned() };
+        for (is, stands) in [(Some("yes".to_owned()), false), (None, true)] {
+            let applied = SetupCondition { node: 0, subject: fetched.clone(), is };
+            let step = SetupStep { also: vec![applied], ..bare.clone() };
+            let read = setup_step(&topology, setup_document(&topology, 1, &step));
+            assert_eq!(read.is_ok(), stands, "{read:?}");
+        }
+        let slot = || Subject::Slot { slot: "s".to_owned() };
+        let table = || Subject::ServiceTable { table: vec!["t".to_owned()] };
+        for (node, change) in [
+            (1, away(slot(), "read")),
+            (1, away(slot(), "idle at 0/1").reversed()),
+            (0, away(table(), "filled")),
+            (0, away(table(), "empty").reversed()),
+            (0, away(link(), "from h:1").reversed()),
+            (1, away(link(), "slot s of p").reversed()),
+            (1, SetupChange { after: Some("x".to_owned()), ..away(link(), "slot s of p") }),
+        ] {
+            let why = refused(step(node, change.clone()));
+            assert!(why.contains("cannot be changed on"), "{change:?}: {why}");
+        }
     }
 
     fn subjects() -> Vec<(NodeId, SetupChange)> {
@@ -738,7 +823,13 @@ mod tests {
                     "text, not null, default ''::text",
                 ),
             ),
-            (1, SetupChange::to(Subject::RowNames { table }, "index by name")),
+            (1, SetupChange::to(Subject::RowNames { table: table.clone() }, "index by name")),
+            (0, away(Subject::Link { link: "l \"1".to_owned() }, "from h:3306")),
+            (1, away(Subject::Link { link: "l \"1".to_owned() }, "slot s of p")),
+            (1, away(Subject::Slot { slot: "s".to_owned() }, "idle at 0/1")),
+            (1, away(Subject::Publication { publication: "p".to_owned() }, "s.stay; insert")),
+            (1, away(Subject::Origin { origin: "o".to_owned() }, "yes")),
+            (0, away(Subject::ServiceTable { table }, "empty")),
         ]
     }
 
@@ -769,7 +860,8 @@ mod tests {
             CopiedLink { link: "from_a".to_owned(), from: 0, is: ON.to_owned(), slot: Some(slot) };
         let table = CopiedTable { table: "stay".to_owned(), columns: vec!["id".to_owned()] };
         let act = TableCopy { from: 0, tables: vec![table], links: vec![link] };
-        SetupStep { act: SetupAct::Copy(act), evidence: None, ..step(1, setting("x", "1", "2")) }
+        let act = SetupAct::Copy(act);
+        SetupStep { act, evidence: None, also: Vec::new(), ..step(1, setting("x", "1", "2")) }
     }
 
     #[test]

@@ -61,10 +61,14 @@ pub(super) fn text(value: &mysql::Value) -> Option<String> {
     }
 }
 
+/// A cell of the status of connections, by its name.
+pub(super) fn cell(row: &Row, name: &str) -> Option<String> {
+    row.get_opt::<mysql::Value, _>(name)?.ok().and_then(|value| text(&value))
+}
+
 /// One line of the status of connections.
 pub(super) fn connection(row: &Row) -> Incoming {
-    let text =
-        |name: &str| row.get_opt::<mysql::Value, _>(name)?.ok().and_then(|value| text(&value));
+    let text = |name: &str| cell(row, name);
     let number = |name: &str| text(name).and_then(|v| v.parse::<u64>().ok()).unwrap_or(0);
     let receiving = match text("Slave_IO_Running").as_deref() {
         Some("Yes") => WorkerState::Runs,

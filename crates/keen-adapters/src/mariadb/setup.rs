@@ -1,12 +1,14 @@
 //! Reading and changing values of a MariaDB server's set-up.
 
 use keen_core::fault::ReadFault;
+use keen_core::observe::position;
 use keen_core::ports::ReadRows as _;
 use keen_core::setup::port::ChangeSetup;
-use keen_core::setup::{SetupChange, Subject, spell, switch_state};
+use keen_core::setup::{EMPTY, FILLED, SetupChange, Subject, YES, spell, switch_state};
 use keen_core::topology::Engine;
 
 use super::connect::MariaDbSession;
+use super::replication::cell;
 use super::{MariaDbNode, queries, quoted};
 use crate::server::{Access, column_state};
 
@@ -110,9 +112,53 @@ impl ChangeSetup for MariaDbSetup {
                 let found: Vec<String> = self.session.rows("read its position", sql, ())?;
                 Ok(found.into_iter().next())
             }
+            Subject::Link { link } => {
+                let Some(row) = self.connection(link)? else { return Ok(None) };
+                let part = |column: &str| cell(&row, column).unwrap_or_default();
+                Ok(Some(format!("from {}:{}", part("Master_Host"), part("Master_Port"))))
+            }
+            Subject::FetchedChanges { link } => {
+                let Some(row) = self.connection(link)? else { return Ok(None) };
+                let place = |file: &str, at: &str| (cell(&row, file), cell(&row, at));
+                let fetched = place("Master_Log_File", "Read_Master_Log_Pos");
+                let applied = place("Relay_Master_Log_File", "Exec_Master_Log_Pos");
+                // Of a connection that never got anything the server tells a place, and no file.
+                if fetched == applied || fetched.0.as_deref().is_none_or(str::is_empty) {
+                    return Ok(None);
+                }
+                let position = cell(&row, "Gtid_IO_Pos").filter(|position| !position.is_empty());
+                Ok(Some(position.unwrap_or_else(|| YES.to_owned())))
+            }
+            Subject::HeldPosition { position } => {
+                let sql = "SELECT @@GLOBAL.gtid_binlog_pos, @@GLOBAL.gtid_slave_pos";
+                let doing = "read its position";
+                let found: Vec<(String, String)> = self.session.rows(doing, sql, ())?;
+                let (Some((logged, applied)), Ok(wanted)) =
+                    (found.first(), position::gtids(position))
+                else {
+                    return Ok(None);
+                };
+                let held = position::gtids(logged).ok().zip(position::gtids(applied).ok());
+                let held = held.and_then(|(logged, applied)| logged.with(&applied));
+                Ok(held.filter(|held| held.has(&wanted)).map(|_| YES.to_owned()))
+            }
+            Subject::ServiceTable { table } => {
+                let [.., name] = &table[..] else { return Ok(None) };
+                let doing = "look for a table of keen's own";
+                let sql = "SELECT TABLE_NAME FROM information_schema.TABLES \
+                    WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ? AND TABLE_TYPE = 'BASE TABLE'";
+                let found: Vec<String> = self.session.rows(doing, sql, (name,))?;
+                if found.is_empty() {
+                    return Ok(None);
+                }
+                let sql = format!("SELECT EXISTS (SELECT 1 FROM {})", quoted(name));
+                let filled: Vec<bool> = self.session.rows(doing, &sql, ())?;
+                let filled = filled.first().is_some_and(|filled| *filled);
+                Ok(Some(if filled { FILLED } else { EMPTY }.to_owned()))
+            }
             Subject::LinkDelay { link } => {
                 let Some(row) = self.connection(link)? else { return Ok(None) };
-                Ok(row.get("SQL_Delay"))
+                Ok(cell(&row, "SQL_Delay"))
             }
             Subject::Column { table, column, .. } => {
                 let shape = MariaDbNode::open(self.session.access())?.shape(&table.join("."))?;
@@ -144,6 +190,7 @@ impl ChangeSetup for MariaDbSetup {
         // Before a connection is started, the counter of what it skips is set to nothing: that takes SUPER.
         let needed: &[&str] = match subject {
             Subject::LinkSwitch { .. } => &["REPLICATION SLAVE ADMIN", "SUPER"],
+            Subject::Link { .. } => &["REPLICATION SLAVE ADMIN", "RELOAD"],
             // Without the second nobody sees what else the server holds.
             Subject::AppliedPosition { .. } => &["REPLICATION SLAVE ADMIN", "SHOW DATABASES"],
             _ => &[],

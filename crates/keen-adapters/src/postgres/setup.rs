@@ -4,7 +4,7 @@ use keen_core::fault::ReadFault;
 use keen_core::ports::ReadRows as _;
 use keen_core::setup::column::ColumnDefinition;
 use keen_core::setup::port::ChangeSetup;
-use keen_core::setup::{INDEX, SetupChange, Subject, spell};
+use keen_core::setup::{IDLE, INDEX, READ, SetupChange, Subject, spell};
 use keen_core::topology::Engine;
 use tokio_postgres::error::SqlState;
 use tokio_postgres::types::ToSql;
@@ -44,8 +44,27 @@ const TAKES: &str = "SELECT 'yes' FROM pg_subscription_rel r JOIN pg_subscriptio
     WHERE s.subname = $1 AND s.subdbid = (SELECT oid FROM pg_database WHERE datname = current_database()) AND r.srrelid = to_regclass($2)";
 const SLOT: &str = "SELECT confirmed_flush_lsn::text FROM pg_replication_slots \
     WHERE slot_name = $1 AND database = current_database() AND wal_status IS DISTINCT FROM 'lost'";
+/// A subscription that is still busy reads otherwise than when it was planned, and so is left alone.
+const SUBSCRIBES: &str = "SELECT 'slot ' || coalesce(subslotname, 'none') || ' of ' || \
+    (SELECT string_agg(p, ', ' ORDER BY p) FROM unnest(subpublications) AS p) \
+    || coalesce((SELECT ', and copies ' || string_agg(srrelid::regclass::text, ', ' ORDER BY srrelid::regclass::text) \
+        FROM pg_subscription_rel WHERE srsubid = s.oid AND srsubstate <> 'r'), '') \
+    || coalesce((SELECT ', and has prepared transactions' FROM pg_prepared_xacts WHERE gid LIKE 'pg\\_gid\\_' || s.oid || '\\_%' LIMIT 1), '') \
+    FROM pg_subscription s WHERE subname = $1 AND subdbid = (SELECT oid FROM pg_database WHERE datname = current_database())";
+const SLOT_USE: &str = "SELECT CASE WHEN active THEN $2 ELSE $3 || ' at ' || coalesce(confirmed_flush_lsn::text, 'none') END \
+    FROM pg_replication_slots WHERE slot_name = $1 AND database = current_database()";
+const PUBLICATION: &str = "SELECT concat_ws('; ', CASE WHEN puballtables THEN 'all tables' END, \
+    (SELECT string_agg(prrelid::regclass::text \
+        || coalesce(' (' || (SELECT string_agg(attname, ', ' ORDER BY attnum) FROM pg_attribute WHERE attrelid = prrelid AND attnum = ANY (prattrs)) || ')', '') \
+        || coalesce(' where ' || pg_get_expr(prqual, prrelid), ''), ', ' ORDER BY prrelid::regclass::text) FROM pg_publication_rel WHERE prpubid = p.oid), \
+    (SELECT 'all of ' || string_agg(pnnspid::regnamespace::text, ', ' ORDER BY pnnspid::regnamespace::text) FROM pg_publication_namespace WHERE pnpubid = p.oid), \
+    concat_ws(', ', CASE WHEN pubinsert THEN 'insert' END, CASE WHEN pubupdate THEN 'update' END, CASE WHEN pubdelete THEN 'delete' END, CASE WHEN pubtruncate THEN 'truncate' END), \
+    CASE WHEN pubviaroot THEN 'by their root' END) FROM pg_publication p WHERE pubname = $1";
+const HAS_ORIGIN: &str = "SELECT 'yes' FROM pg_replication_origin WHERE roname = $1";
 const OWNS: &str = "SELECT format('to own subscription %s', subname) FROM pg_subscription \
     WHERE subname = $1 AND subdbid = (SELECT oid FROM pg_database WHERE datname = current_database()) AND NOT pg_has_role(subowner, 'USAGE')";
+const OWNS_PUBLICATION: &str = "SELECT format('to own publication %s', pubname) FROM pg_publication \
+    WHERE pubname = $1 AND NOT pg_has_role(pubowner, 'USAGE')";
 const REPLICATES: &str = "SELECT 'REPLICATION' FROM pg_roles WHERE rolname = current_user AND NOT (rolreplication OR rolsuper)";
 const NAMES: &str = "SELECT CASE c.relreplident WHEN 'd' THEN 'default' WHEN 'f' THEN 'full' WHEN 'n' THEN 'nothing' \
     ELSE $2 || ' ' || (SELECT i.relname FROM pg_index x JOIN pg_class i ON i.oid = x.indexrelid WHERE x.indrelid = c.oid AND x.indisreplident) END \
@@ -136,8 +155,19 @@ impl ChangeSetup for PostgresSetup {
                 let sql = format!("SELECT CASE WHEN named THEN 'yes' END FROM ({}) AS of (named, published)", queries::IS_IDENTIFIED);
                 self.first("look how rows are named", &sql, &[&named(table), &""])
             }
+            Subject::Link { link } => self.first("look at its subscriptions", SUBSCRIBES, &[link]),
+            Subject::Slot { slot } => {
+                self.first("look at its slots", SLOT_USE, &[slot, &READ, &IDLE])
+            }
+            Subject::Publication { publication } => {
+                self.first("look at its publications", PUBLICATION, &[publication])
+            }
+            Subject::Origin { origin } => self.first("look at its origins", HAS_ORIGIN, &[origin]),
             Subject::SlotPlace { slot } => self.first("look at its slots", SLOT, &[slot]),
             Subject::LinkDelay { .. }
+            | Subject::FetchedChanges { .. }
+            | Subject::HeldPosition { .. }
+            | Subject::ServiceTable { .. }
             | Subject::AppliedOfDomain { .. }
             | Subject::AppliedPosition { .. } => {
                 Err(ReadFault::not_told(format!("PostgreSQL has no such thing as {subject}")))
@@ -148,8 +178,13 @@ impl ChangeSetup for PostgresSetup {
     fn lacks(&mut self, subject: &Subject) -> Result<Option<String>, ReadFault> {
         let doing = "look at its rights";
         match subject {
-            Subject::LinkSwitch { link } => self.first(doing, OWNS, &[link]),
-            Subject::SlotPlace { .. } => self.first(doing, REPLICATES, &[]),
+            Subject::LinkSwitch { link } | Subject::Link { link } => {
+                self.first(doing, OWNS, &[link])
+            }
+            Subject::Publication { publication } => {
+                self.first(doing, OWNS_PUBLICATION, &[publication])
+            }
+            Subject::SlotPlace { .. } | Subject::Slot { .. } => self.first(doing, REPLICATES, &[]),
             _ => Ok(None),
         }
     }

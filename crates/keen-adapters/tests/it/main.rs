@@ -5,6 +5,8 @@
 mod binlog;
 mod contract;
 mod last_writes;
+mod left_behind;
+mod place;
 mod ports;
 mod sqlite;
 mod types;

@@ -1,14 +1,11 @@
 //! The contract of the ports beside rows: every adapter that has one keeps it. On a file of the stand-in network, on
 //! PostgreSQL 15 and 18, and on MariaDB.
 
-use std::cell::RefCell;
 use std::ops::ControlFlow;
 use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
 use std::time::{Duration, Instant};
 
-use keen_adapters::adapter::{Adapter, Site};
-use keen_adapters::adapter_of;
+use keen_adapters::adapter::Site;
 use keen_adapters::server::Password;
 use keen_core::engine::service_tables::{self, Stage};
 use keen_core::fault::FaultKind;
@@ -21,123 +18,11 @@ use keen_core::row::batch::{Column, Layout};
 use keen_core::row::conversion::{CommonKind, Conversion, Normalization};
 use keen_core::row::selection::RowKeys;
 use keen_core::setup::{SetupChange, Subject};
-use keen_core::topology::{self, Engine, Topology};
+use keen_core::topology::Engine;
 use keen_core::value::Value;
-use keen_lab::{Change, Lab};
-use keen_testkit::typed::server;
-use keen_testkit::{CHECKER, DATABASE, Server};
-use rusqlite::types::Value as Cell;
-use tempfile::TempDir;
+use keen_testkit::{CHECKER, DATABASE};
 
-/// A write of an application.
-#[derive(Debug, Clone, Copy)]
-enum Write {
-    Insert(i64, &'static str),
-    Update(i64, &'static str),
-    Delete(i64),
-}
-
-/// A node that applications write to, with one table: `id` and `v`.
-struct Place {
-    table: &'static str,
-    topology: Topology,
-    folder: TempDir,
-    lab: Option<RefCell<Lab>>,
-    server: Option<&'static Server>,
-}
-
-impl Place {
-    /// One of each kind.
-    fn all(table: &'static str) -> Vec<Self> {
-        let servers = keen_testkit::ServerKind::ALL.into_iter().map(|engine| Some(server(engine)));
-        std::iter::once(None).chain(servers).map(|server| Self::of(table, server)).collect()
-    }
-
-    fn of(table: &'static str, server: Option<&'static Server>) -> Self {
-        let folder = TempDir::new().unwrap();
-        let at = server.map_or("sqlite:a.db".to_owned(), Server::address);
-        let text = format!(
-            "name = \"huts\"\n[node.a]\nat = \"{at}\"\nwrites = true\n[node.b]\nat = \"sqlite:b.db\"\n\
-             [set.s]\ntables = [\"{table}\"]\n[[link]]\nfrom = \"a\"\nto = \"b\"\ncarries = [\"s\"]\n"
-        );
-        let create = format!("CREATE TABLE {table} (id bigint PRIMARY KEY, v varchar(50))");
-        let file_create = create.replace("bigint", "INTEGER") + ";";
-        let lab = match server {
-            None => Some(Lab::create(folder.path(), &text, |_| file_create.clone(), 1).unwrap()),
-            Some(server) => {
-                server.run(&create).unwrap();
-                server.run(&Self::grant(server, "SELECT", table)).unwrap();
-                None
-            }
-        };
-        let topology = topology::read(&text).0.unwrap();
-        Self { table, topology, folder, lab: lab.map(RefCell::new), server }
-    }
-
-    fn grant(server: &Server, rights: &str, table: &str) -> String {
-        match server.engine().is_postgres() {
-            true => format!("GRANT {rights} ON {table} TO {}", CHECKER.0),
-            false => format!("GRANT {rights} ON {DATABASE}.{table} TO '{}'@'%'", CHECKER.0),
-        }
-    }
-
-    fn engine(&self) -> Engine {
-        self.topology.nodes[0].at.engine()
-    }
-
-    /// Opens a port with the site of the node.
-    fn with<R>(&self, open: impl FnOnce(&dyn Adapter, &Site<'_>) -> R) -> R {
-        let node = &self.topology.nodes[0];
-        let password = || Ok(Some(Password::new(CHECKER.1.to_owned())));
-        let site = Site {
-            node,
-            address: &node.at,
-            base: self.folder.path(),
-            user: None,
-            password: &password,
-            wait: Duration::from_secs(5),
-            silence: Duration::from_secs(20),
-            cache_kib: 2000,
-            reader: 0,
-            heartbeat: None,
-            receives: false,
-            stop: Arc::new(AtomicBool::new(false)),
-        };
-        open(adapter_of(self.engine()).unwrap(), &site)
-    }
-
-    fn write(&self, write: Write) {
-        let table = self.table;
-        if let Some(lab) = &self.lab {
-            let id = |id: i64| vec![("id".to_owned(), Cell::Integer(id))];
-            let v = |v: &str| vec![("v".to_owned(), Cell::Text(v.to_owned()))];
-            let change = match write {
-                Write::Insert(key, text) => Change::Insert(table, [id(key), v(text)].concat()),
-                Write::Update(key, text) => Change::Update(table, id(key), v(text)),
-                Write::Delete(key) => Change::Delete(table, id(key)),
-            };
-            lab.borrow_mut().write("a", &[change]).unwrap();
-        }
-        if let Some(server) = self.server {
-            let sql = match write {
-                Write::Insert(id, v) => format!("INSERT INTO {table} VALUES ({id}, '{v}')"),
-                Write::Update(id, v) => format!("UPDATE {table} SET v = '{v}' WHERE id = {id}"),
-                Write::Delete(id) => format!("DELETE FROM {table} WHERE id = {id}"),
-            };
-            server.run(&sql).unwrap();
-        }
-    }
-
-    fn names(&self) -> Vec<(String, String)> {
-        vec![(self.table.to_owned(), self.table.to_owned())]
-    }
-
-    fn end(self) {
-        if let Some(server) = self.server {
-            server.run(&format!("DROP TABLE {}", self.table)).unwrap();
-        }
-    }
-}
+use crate::place::{Place, Write};
 
 #[test]
 fn a_node_tells_how_it_is_set_up() {

@@ -9,8 +9,9 @@ use jiff::Timestamp;
 use keen_core::fault::ReadFault;
 use keen_core::plan::setup_steps::{SetupAct, SetupStep};
 use keen_core::plan::sql::script::Direction;
-use keen_core::topology::NodeId;
+use keen_core::setup::{SetupChange, Subject};
 use keen_core::topology::node_set::NodeSet;
+use keen_core::topology::{NodeId, Topology};
 use keen_run::audit::recheck::Fencing;
 use keen_run::mend::plan_file::{PlanFile, StepCounts};
 use keen_run::mend::undo_file::UndoFile;
@@ -55,6 +56,8 @@ pub(crate) struct MendOutcome {
     pub(crate) undo_path: PathBuf,
     /// The nodes that the plan fills, each after its source.
     pub(crate) seeds: Vec<(NodeId, NodeId)>,
+    /// The links that the plan takes apart, as `--take-apart` names them.
+    pub(crate) apart: Vec<String>,
     /// The names of all nodes.
     pub(crate) names: Vec<String>,
     /// By node as whom it was written.
@@ -235,6 +238,26 @@ impl ReadyPlan {
         steps.filter_map(ends).collect()
     }
 
+    /// The links that are taken apart, as `--take-apart` names them.
+    fn apart(&self, topology: &Topology) -> Vec<String> {
+        let steps = (0..self.plan.len()).filter_map(|at| self.plan.setup(at));
+        let link = |step: &SetupStep| match &step.act {
+            SetupAct::Change(SetupChange { subject: Subject::Link { link }, .. }) => {
+                Some(format!("{}/{link}", topology.nodes[step.node].name))
+            }
+            _ => None,
+        };
+        steps.filter_map(link).collect()
+    }
+
+    /// Nothing that is done has a way back.
+    pub(crate) fn is_for_good(&self) -> bool {
+        let can_be_undone = |of: &StepCounts| {
+            of.inserts + of.updates + of.deletes + of.copies > 0 || of.changes > of.for_good
+        };
+        !self.counts.values().any(can_be_undone)
+    }
+
     /// How many steps an earlier run has made.
     pub(crate) fn made_before(&self) -> u64 {
         self.undo.as_ref().map_or(0, |undo| undo.made.count())
@@ -249,7 +272,7 @@ impl ReadyPlan {
     ) -> Result<MendOutcome> {
         let (started, clock) = (Timestamp::now(), Instant::now());
         let topology = &loaded.topology;
-        let seeds = self.seeds();
+        let (seeds, apart) = (self.seeds(), self.apart(topology));
         let Self { mut plan, direction, undo, undo_path, aside, nodes, steps, writers, .. } = self;
         let mut undo = match (undo, args.dry_run) {
             (_, true) => None,
@@ -304,6 +327,7 @@ impl ReadyPlan {
             mended,
             undo_path,
             seeds,
+            apart,
             names: topology.nodes.iter().map(|node| node.name.clone()).collect(),
             writers: writers.into_iter().filter_map(wrote).collect(),
         })

@@ -7,14 +7,15 @@ use anyhow::{Context as _, Result, bail};
 use jiff::Timestamp;
 use keen_core::fault::ReadFault;
 use keen_core::plan;
+use keen_core::plan::apart::{Apart, ApartRequest, Leftover};
 use keen_core::plan::evidence::Evidence;
 use keen_core::plan::seeding::SeedRequest;
 use keen_core::plan::setup_steps::{self, SetupChoice, SetupPlan};
 use keen_core::plan::stopped::going_on;
 use keen_core::preflight::PreflightScope;
 use keen_core::preflight::legend::{check, nearest};
-use keen_core::setup::SetupKind;
 use keen_core::setup::port::ChangeSetup;
+use keen_core::setup::{SetupKind, Subject};
 use keen_core::topology::node_set::NodeSet;
 use keen_core::topology::{NodeId, Topology};
 use keen_run::mend::setup::FoundAgain;
@@ -107,15 +108,8 @@ pub(crate) fn add(
     // Links are judged by both of their ends.
     let outcome = app::preflight::run(loaded, &request(loaded, scope, NodeSet::ALL), stop)?;
     let choice = SetupChoice { kinds: kinds.to_vec(), checks: checks.to_vec(), nodes: scope.nodes };
-    let opener = NodeOpener::new(loaded, scope.wait, scope.silence, stop);
-    let mut open: BTreeMap<NodeId, Result<Box<dyn ChangeSetup>, ReadFault>> = BTreeMap::new();
-    let mut read = |node: NodeId, subject: &_| {
-        let opened = open.entry(node).or_insert_with(|| opener.setup(node));
-        match opened {
-            Ok(opened) => opened.state(subject),
-            Err(fault) => Err(fault.clone()),
-        }
-    };
+    let mut states = NodeStates::new(NodeOpener::new(loaded, scope.wait, scope.silence, stop));
+    let mut read = |node: NodeId, subject: &_| states.read(node, subject);
     let before = (planned.plan.step_count() + planned.setup.steps.len()) as u64;
     let topology = &loaded.topology;
     let report = &outcome.report;
@@ -191,6 +185,109 @@ pub(crate) fn add_seeding(
     planned.setup = made;
     planned.took += clock.elapsed();
     Ok(())
+}
+
+/// What `--take-apart` names.
+///
+/// # Errors
+/// A name that is none.
+pub(crate) fn to_take_apart(topology: &Topology, names: &[String]) -> Result<Vec<Apart>> {
+    let node = |name: &str| {
+        let known = topology.node(name);
+        known.with_context(|| format!("there is no node {}", crate::safe::text(name)))
+    };
+    let apart = |name: &String| {
+        if let Some((to, link)) = name.split_once('/') {
+            return Ok(Apart::Named(node(to)?, link.to_owned()));
+        }
+        if let Some((from, to)) = name.split_once(':') {
+            let (from, to) = (node(from)?, node(to)?);
+            if from == to {
+                bail!("no link leads from a node to itself");
+            }
+            return Ok(Apart::Link(from, to));
+        }
+        match topology.node(name) {
+            Some(node) => Ok(Apart::Node(node)),
+            None if name == "all" => Ok(Apart::All),
+            None => bail!(
+                "there is no node {}: name a link as FROM:TO, one of a node as NODE/LINK, a node, or all",
+                crate::safe::text(name)
+            ),
+        }
+    };
+    names.iter().map(apart).collect()
+}
+
+/// What `--remove` names.
+///
+/// # Errors
+/// A name that is none.
+pub(crate) fn to_remove(names: &[String]) -> Result<Vec<Leftover>> {
+    let leftover = |name: &String| match &name[..] {
+        "publication" => Ok(Leftover::Publications),
+        "origin" => Ok(Leftover::Origins),
+        "service-table" => Ok(Leftover::ServiceTables),
+        other => match other.split_once(':') {
+            Some(("slot", slot)) if !slot.is_empty() => Ok(Leftover::Slot(slot.to_owned())),
+            _ => bail!(
+                "--remove takes publication, origin, service-table, or slot: and the name of a slot; not {}",
+                crate::safe::text(other)
+            ),
+        },
+    };
+    names.iter().map(leftover).collect()
+}
+
+/// Plans that links are taken apart.
+///
+/// # Errors
+/// Why they cannot be.
+pub(crate) fn add_taking_apart(
+    loaded: &Loaded,
+    scope: &AuditScope,
+    planned: &mut Planned,
+    (apart, removes): (&[Apart], &[Leftover]),
+    stop: &Stop,
+) -> Result<()> {
+    let clock = std::time::Instant::now();
+    let topology = &loaded.topology;
+    let outcome = app::preflight::run(loaded, &request(loaded, scope, NodeSet::ALL), stop)?;
+    let mut states = NodeStates::new(NodeOpener::new(loaded, scope.wait, scope.silence, stop));
+    let before = planned.plan.step_count() as u64;
+    let taking = ApartRequest { topology, looks: &outcome.looks, apart, removes, before };
+    let made = taking.plan(&mut |node, subject| states.read(node, subject));
+    let made = made.map_err(|why| anyhow::anyhow!("nothing is taken apart: {why}"))?;
+    planned.complete &= !made.incomplete;
+    planned.read = outcome
+        .looks
+        .iter()
+        .filter(|(_, look)| look.facts.is_some())
+        .map(|(node, _)| *node)
+        .collect();
+    planned.setup = made;
+    planned.took += clock.elapsed();
+    Ok(())
+}
+
+/// Nodes that are opened to read values of their set-up when the first is asked for.
+struct NodeStates<'a> {
+    opener: NodeOpener<'a>,
+    open: BTreeMap<NodeId, Result<Box<dyn ChangeSetup>, ReadFault>>,
+}
+
+impl<'a> NodeStates<'a> {
+    fn new(opener: NodeOpener<'a>) -> Self {
+        Self { opener, open: BTreeMap::new() }
+    }
+
+    fn read(&mut self, node: NodeId, subject: &Subject) -> Result<Option<String>, ReadFault> {
+        let opened = self.open.entry(node).or_insert_with(|| self.opener.setup(node));
+        match opened {
+            Ok(opened) => opened.state(subject),
+            Err(fault) => Err(fault.clone()),
+        }
+    }
 }
 
 /// Looks for what these checks find now.

@@ -628,6 +628,16 @@ pub(crate) struct PlanArgs {
     #[arg(long, value_name = "FROM:TO", conflicts_with_all = ["from", "kinds", "findings", "pass_over", "conflicts", "answers", "answered", "ask", "nodes", "tables", "exclude"])]
     pub(crate) seed: Option<String>,
 
+    /// Take links apart: one as FROM:TO, one as its node calls it as NODE/LINK, those of a node, or all (repeat for
+    /// more). Nothing else is planned.
+    #[arg(long, value_name = "LINK", conflicts_with_all = ["from", "kinds", "findings", "pass_over", "seed", "conflicts", "answers", "answered", "ask", "nodes", "tables", "exclude"])]
+    pub(crate) take_apart: Vec<String>,
+
+    /// What goes with the links: publication, origin, service-table, or slot:NAME for a slot that no known link reads
+    /// (repeat for more). The plan names what stays.
+    #[arg(long, value_name = "WHAT", requires = "take_apart")]
+    pub(crate) remove: Vec<String>,
+
     /// Read the nodes' journals, too: a row that differs names the writes that raced for it, "latest" is
     /// decided by them, and lost writes are offered back.
     #[arg(long)]

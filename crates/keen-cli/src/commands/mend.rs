@@ -5,6 +5,7 @@ use std::io::{BufRead as _, IsTerminal as _, Write as _};
 use anyhow::{Result, bail};
 use keen_core::plan::sql::script::Direction;
 use keen_run::ledger::RunRecord;
+use keen_run::mend::plan_file::StepCounts;
 
 use crate::app;
 use crate::app::mend::ReadyPlan;
@@ -25,8 +26,10 @@ pub(crate) fn run(args: &MendArgs, terminal: Terminal) -> Result<Exit> {
     let stop = Stop::on_signal();
     let ready = ReadyPlan::read(&loaded, args, &stop)?;
     complain(text::mend::intention(topology, &ready, args.dry_run).trim_end());
+    let can_wait = |node| ready.counts.get(node).is_some_and(StepCounts::all_can_wait);
+    let mut needed = ready.writers.iter().filter(|(node, _)| !can_wait(node));
     if let Some((node, fault)) =
-        ready.writers.iter().find_map(|(node, writer)| Some((node, writer.as_ref().err()?)))
+        needed.find_map(|(node, writer)| Some((node, writer.as_ref().err()?)))
     {
         complain(&format!(
             "keen: {} cannot be written to: {}; nothing was done. Leave it out with --node, or mend that first",

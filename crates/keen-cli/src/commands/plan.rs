@@ -38,10 +38,11 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     if args.ask && !std::io::stdin().is_terminal() {
         bail!("nobody can be asked here: --answer and --answers take answers");
     }
-    let kinds = match args.seed {
-        None => setup_kinds(&args.kinds),
-        Some(_) => Vec::new(),
-    };
+    let apart = plan_setup::to_take_apart(topology, &args.take_apart)?;
+    let removes = plan_setup::to_remove(&args.remove)?;
+    // Nothing beside these is planned.
+    let alone = args.seed.is_some() || !apart.is_empty();
+    let kinds = if alone { Vec::new() } else { setup_kinds(&args.kinds) };
     let seed = plan_setup::ends(topology, args.seed.as_slice())?.first().copied();
     if seed.is_some_and(|(from, to)| from == to) {
         bail!("a node cannot be filled from itself");
@@ -51,7 +52,7 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     if kinds.is_empty() && !args.findings.is_empty() {
         bail!("--finding chooses among settings, tables and links: name one with --kind");
     }
-    if (seed.is_some() || !kinds.is_empty()) && args.format == PlanFormat::Sql {
+    if (alone || !kinds.is_empty()) && args.format == PlanFormat::Sql {
         bail!(
             "scripts write rows; keen mend carries out the rest, and keen preflight shows its statements"
         );
@@ -67,9 +68,7 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     let look = look_for_races(&loaded, &scope, &stop);
     let raced: Option<&Look<'_>> = if args.conflicts { Some(&look) } else { None };
     let mut planned = match &args.from {
-        _ if args.seed.is_some() || !args.kinds.contains(&PlanKind::Row) => {
-            without_rows(&loaded, &scope)?
-        }
+        _ if alone || !args.kinds.contains(&PlanKind::Row) => without_rows(&loaded, &scope)?,
         Some(path) => from_document(&loaded, &scope, path, args.limit, raced, &stop)?,
         None => from_nodes(&loaded, &scope, args.limit, (raced, &pass_over), &stop, terminal)?,
     };
@@ -80,6 +79,9 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     plan_setup::add_going_on(topology, &mut planned)?;
     if let Some(ends) = seed {
         plan_setup::add_seeding(&loaded, &scope, &mut planned, ends, &stop)?;
+    }
+    if !apart.is_empty() {
+        plan_setup::add_taking_apart(&loaded, &scope, &mut planned, (&apart, &removes), &stop)?;
     }
     if !kinds.is_empty() && !planned.interrupted {
         plan_setup::add(&loaded, &scope, &mut planned, (&kinds, &args.findings), &stop)?;

@@ -181,7 +181,8 @@ fn join(
     let text = match args.format {
         ReportFormat::Json => json::preflight::join(topology, &joining, (started, took))?,
         ReportFormat::Text => for_people(args.output.as_deref(), terminal, |columns| {
-            text::preflight::join(topology, &joining, took, columns)
+            let with = &crate::safe::with_topology(&args.topology);
+            text::preflight::join(topology, &joining, took, with, columns)
         }),
     };
     out.write_all(text.as_bytes()).context(CANNOT)?;

@@ -24,6 +24,7 @@ mod flow_postgres;
 mod in_use;
 mod ledger;
 mod memory;
+mod mend_apart;
 mod mend_files;
 mod mend_races;
 mod mend_seeding;

@@ -2,15 +2,12 @@
 //! looked at by the servers' own means.
 
 use std::collections::BTreeSet;
-use std::sync::Mutex;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use crate::common::mending::{MENDER, accounts, dump, keen, spawn};
+use crate::common::mending::{MENDER, accounts, dump, keen, spawn, while_all_write};
 use crate::common::servers::{Network, PATIENCE};
 use crate::common::{Folder, Run};
 use keen_testkit::{Server, ServerKind, links};
-use mysql::prelude::Queryable as _;
 
 /// What filling a node takes beside the rights for rows.
 fn more_rights(network: &Network) {
@@ -33,45 +30,6 @@ const TABLES: [&str; 3] = ["guest", "stay", "trail_notice"];
 fn rows(server: &Server) -> Vec<String> {
     let tables = TABLES.iter().take(if server.engine().is_postgres() { 2 } else { 3 });
     tables.map(|table| dump(server, &format!("SELECT * FROM {table} ORDER BY id"))).collect()
-}
-
-/// A client that runs statements; false if the server refuses one, as it may while tables are locked.
-fn client(server: &Server) -> Box<dyn FnMut(&str) -> bool> {
-    if server.engine().is_postgres() {
-        let mut client = server.postgres().unwrap();
-        Box::new(move |sql| client.batch_execute(sql).is_ok())
-    } else {
-        let mut client = server.mariadb().unwrap();
-        Box::new(move |sql| client.query_drop(sql).is_ok())
-    }
-}
-
-/// Does some work while applications write to all nodes: new guests, each node with numbers of its own, and a stay that
-/// is theirs alone. The guests that the servers took.
-fn while_all_write<T>(network: &Network, work: impl FnOnce() -> T) -> (T, BTreeSet<u64>) {
-    let (over, taken) = (AtomicBool::new(false), Mutex::new(BTreeSet::new()));
-    let every = network.servers.len() as u64;
-    let done = std::thread::scope(|scope| {
-        for (i, server) in network.servers.iter().enumerate() {
-            let (over, taken) = (&over, &taken);
-            scope.spawn(move || {
-                let mut run = client(server);
-                let mut id = 10_000 + i as u64;
-                while !over.load(Ordering::Relaxed) {
-                    if run(&format!("INSERT INTO guest VALUES ({id}, 'Guest of {i}', true)")) {
-                        taken.lock().unwrap().insert(id);
-                    }
-                    id += every;
-                    run(&format!("UPDATE stay SET price = price + 1 WHERE id = {}", i + 1));
-                    std::thread::sleep(Duration::from_millis(10));
-                }
-            });
-        }
-        let done = std::panic::catch_unwind(std::panic::AssertUnwindSafe(work));
-        over.store(true, Ordering::Relaxed);
-        done
-    });
-    (done.unwrap_or_else(|fell| std::panic::resume_unwind(fell)), taken.into_inner().unwrap())
 }
 
 fn seed(network: &Network, ends: &str, file: &str) -> Run {
@@ -164,7 +122,7 @@ fn a_node_of_a_mariadb_mesh_is_filled_while_all_are_written_to() {
     assert_eq!(held, rows(c));
     std::fs::remove_file(network.folder.path("seed.plan.undo")).unwrap();
     more_rights(&network);
-    let ((), taken) = while_all_write(&network, || {
+    let ((), taken) = while_all_write(&network.servers, || {
         seed(&network, "a:c", "seed.plan");
         let tried = keen(&network, &["mend", "seed.plan", "--dry-run"]);
         assert_eq!(tried.code, 0, "{tried:?}");
@@ -202,7 +160,7 @@ fn peers_of_postgresql_are_filled_while_all_are_written_to() {
     let run = keen(&network, &["mend", "seed.plan", "--yes"]);
     assert_eq!(run.code, 0, "{run:?}");
     alone(b, ONLY_HERE);
-    let ((), taken) = while_all_write(&network, || {
+    let ((), taken) = while_all_write(&network.servers, || {
         seed(&network, "a:b", "seed.plan");
         for file in ["seed.plan.undo", "seed.plan.aside"] {
             std::fs::remove_file(network.folder.path(file)).unwrap();
@@ -275,7 +233,7 @@ fn filling_a_node_goes_on_after_every_kill_and_nothing_is_lost() {
         more_rights(&network);
         many_guests(&network);
         alone(&network.servers[1], "DELETE FROM guest WHERE id BETWEEN 1000000 AND 1010000");
-        let (kills, taken) = while_all_write(&network, || {
+        let (kills, taken) = while_all_write(&network.servers, || {
             seed(&network, "a:b", "seed.plan");
             killed_and_gone_on_with(&network, "seed.plan")
         });
@@ -344,7 +302,7 @@ fn a_node_whose_log_is_gone_is_filled_and_its_links_go_on() {
         Ok(dump(c, "SHOW ALL SLAVES STATUS").matches("1236").count() >= 2)
     })
     .unwrap();
-    let ((), taken) = while_all_write(&network, || {
+    let ((), taken) = while_all_write(&network.servers, || {
         seed(&network, "a:c", "seed.plan");
         let run = keen(&network, &["mend", "seed.plan", "--yes"]);
         assert!(run.out.contains(": 1 change made"), "{run:?}");
@@ -393,7 +351,7 @@ fn a_node_whose_log_is_gone_is_filled_and_its_links_go_on() {
     assert!(dump(b, "SELECT subenabled FROM pg_subscription").contains('t'));
     drop(hold);
     // The same command tries again.
-    let ((), taken) = while_all_write(&network, || {
+    let ((), taken) = while_all_write(&network.servers, || {
         let run = keen(&network, &["mend", "seed.plan", "--yes"]);
         assert!(run.out.contains(": 1 change made"), "{run:?}");
     });

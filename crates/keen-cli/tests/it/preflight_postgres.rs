@@ -26,10 +26,12 @@ fn publisher(copied: bool) -> Network {
 }
 
 fn until_found(network: &Network, expected: &[&str]) {
-    links::until(PATIENCE, &format!("not found: {expected:?}"), || {
-        Ok(bad(&network.keen(&["preflight", "--format", "json"])) == expected)
-    })
-    .unwrap();
+    let mut last = None;
+    let found = links::until(PATIENCE, "it is not found", || {
+        let run = last.insert(network.keen(&["preflight", "--format", "json"]));
+        Ok(bad(run) == expected)
+    });
+    assert!(found.is_ok(), "not found: {expected:?}, but {last:?}");
 }
 
 fn check(network: &Network, expected: &[&str]) -> crate::common::Run {

@@ -15,10 +15,12 @@
 //! it is, [`order`] puts the steps of a node in an order that its keys bear,
 //! [`script`] writes them as one file per node, [`stopped`] makes way for the
 //! writes at which links stopped. [`setup_steps`] does the same for settings, tables
-//! and links that a preflight found wrong, [`seeding`] for a node that is filled from another by a [`copy`].
+//! and links that a preflight found wrong, [`seeding`] for a node that is filled from another by a [`copy`],
+//! [`apart`] for links that are taken apart.
 
 pub mod alike;
 pub mod answer;
+pub mod apart;
 pub mod copy;
 pub mod decide;
 pub mod evidence;

@@ -324,12 +324,8 @@ impl SeedRequest<'_> {
         let mut plan = SetupPlan::default();
         let copy = self.before + 1;
         let step = |purpose: String, depends_on, act| SetupStep {
-            node,
-            purpose,
-            evidence: None,
-            loses: None,
             depends_on,
-            act,
+            ..SetupStep::of(node, purpose, act)
         };
         let sources: Vec<NodeId> = links.iter().map(|link| link.from).collect();
         let act = SetupAct::Copy(TableCopy { from, tables, links });

@@ -30,6 +30,8 @@ pub struct SetupStep {
     pub loses: Option<String>,
     /// The steps that have to be done before it.
     pub depends_on: Vec<u64>,
+    /// What also has to be read before it is made, on this node or another; only of a change.
+    pub also: Vec<SetupCondition>,
     /// The act.
     pub act: SetupAct,
 }
@@ -65,6 +67,20 @@ pub enum SetupAct {
 }
 
 impl SetupStep {
+    /// A step that rests on no finding, loses nothing and waits for none.
+    #[must_use]
+    pub fn of(node: NodeId, purpose: impl Into<String>, act: SetupAct) -> Self {
+        Self {
+            node,
+            purpose: purpose.into(),
+            evidence: None,
+            loses: None,
+            depends_on: Vec::new(),
+            also: Vec::new(),
+            act,
+        }
+    }
+
     /// What has to be read before it is made.
     #[must_use]
     pub fn guard(&self) -> Vec<SetupCondition> {
@@ -105,6 +121,7 @@ impl SetupStep {
             }
             _ => {}
         }
+        guard.extend(self.also.iter().cloned());
         guard
     }
 
@@ -131,13 +148,21 @@ impl SetupStep {
             (Subject::LinkSwitch { .. }, Some(before)) if ![ON, OFF].contains(&&before[..]) => {
                 return None;
             }
-            // Nothing brings again what was passed over.
-            (Subject::PassedCommit { .. } | Subject::AppliedOfDomain { .. }, _) => return None,
+            // Nothing brings again what was passed over, or taken away.
+            (
+                Subject::PassedCommit { .. }
+                | Subject::AppliedOfDomain { .. }
+                | Subject::Link { .. }
+                | Subject::Slot { .. }
+                | Subject::Publication { .. }
+                | Subject::ServiceTable { .. },
+                _,
+            ) => return None,
             _ => {}
         }
         let act = SetupAct::Change(change.reversed());
         let purpose = "it was changed by keen mend".to_owned();
-        Some(Self { act, purpose, depends_on: Vec::new(), ..self.clone() })
+        Some(Self { act, purpose, depends_on: Vec::new(), also: Vec::new(), ..self.clone() })
     }
 }
 
@@ -150,6 +175,12 @@ pub fn way_back(step: &SetupStep) -> String {
         }
         (SetupAct::Change(change), None) => match change.subject {
             Subject::LinkSwitch { .. } => "none: the link would stop again".to_owned(),
+            Subject::Link { .. } => {
+                "none: it would have to be set up anew, from a copy of the tables".to_owned()
+            }
+            Subject::Slot { .. } => "none: the log that it kept is given up".to_owned(),
+            Subject::Publication { .. } => "none: it would have to be made anew".to_owned(),
+            Subject::ServiceTable { .. } => "none: keen makes it anew when it needs it".to_owned(),
             _ => "none: nothing brings the transaction again".to_owned(),
         },
         (SetupAct::Copy(_), _) => {
@@ -246,14 +277,8 @@ pub fn from_findings(
     if !mended.is_empty()
         && let Some(node) = making.plan.steps.first().map(|step| step.node)
     {
-        making.plan.steps.push(SetupStep {
-            node,
-            purpose: "what was found is gone".to_owned(),
-            evidence: None,
-            loses: None,
-            depends_on: Vec::new(),
-            act: SetupAct::Check { findings: mended, same_as: None },
-        });
+        let act = SetupAct::Check { findings: mended, same_as: None };
+        making.plan.steps.push(SetupStep::of(node, "what was found is gone", act));
     }
     if !undecided.is_empty() {
         making.plan.notes.push(format!(
@@ -328,13 +353,11 @@ impl Making<'_> {
         let number = self.before + self.plan.steps.len() as u64 + 1;
         let there = same_state(state.as_deref(), change.after.as_deref());
         if !there {
+            let act = SetupAct::Change(SetupChange { before: state, ..change.clone() });
             self.plan.steps.push(SetupStep {
-                node: *node,
-                purpose: finding.check.why.to_owned(),
                 evidence: Some((finding.check.name.to_owned(), finding.found.clone())),
-                loses: None,
                 depends_on: self.needs(finding, change),
-                act: SetupAct::Change(SetupChange { before: state, ..change.clone() }),
+                ..SetupStep::of(*node, finding.check.why, act)
             });
         }
         // What holds only from then on: what came before is for another command.
@@ -396,13 +419,10 @@ impl Making<'_> {
             Some((step.node, *from, number))
         });
         for (node, from, number) in switches.collect::<Vec<_>>() {
+            let act = SetupAct::Wait { from, at_most: ARRIVES_WITHIN };
             self.plan.steps.push(SetupStep {
-                node,
-                purpose: "what waited for the link has arrived".to_owned(),
-                evidence: None,
-                loses: None,
                 depends_on: vec![number],
-                act: SetupAct::Wait { from, at_most: ARRIVES_WITHIN },
+                ..SetupStep::of(node, "what waited for the link has arrived", act)
             });
         }
     }
@@ -412,14 +432,8 @@ impl Making<'_> {
         for (node, hands) in std::mem::take(&mut self.by_hand) {
             let name = &self.topology.nodes[node].name;
             let mut step = |what: String, purpose: &str, done, depends_on| {
-                self.plan.steps.push(SetupStep {
-                    node,
-                    purpose: purpose.to_owned(),
-                    evidence: None,
-                    loses: None,
-                    depends_on,
-                    act: SetupAct::ByHand { what, done },
-                });
+                let act = SetupAct::ByHand { what, done };
+                self.plan.steps.push(SetupStep { depends_on, ..SetupStep::of(node, purpose, act) });
             };
             if !hands.done.is_empty() {
                 let what = match hands.write.is_empty() {

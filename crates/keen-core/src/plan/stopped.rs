@@ -100,7 +100,7 @@ pub fn going_on(
         }
         let mut step = |purpose: &str, depends_on, act| {
             let (node, purpose) = (link.to, purpose.to_owned());
-            steps.push(SetupStep { node, purpose, evidence: None, loses: None, depends_on, act });
+            steps.push(SetupStep { depends_on, ..SetupStep::of(node, purpose, act) });
             (plan.step_count() + steps.len()) as u64
         };
         let before = match link.going_on {
@@ -156,7 +156,7 @@ fn passed_steps(topology: &Topology, passed: &[StoppedLink], rows: usize) -> Vec
         let beside = || passed.iter().filter(|other| other.to == node && other.at.id == link.at.id);
         let mut step = |purpose: &str, loses, depends_on, act| {
             let purpose = purpose.to_owned();
-            steps.push(SetupStep { node, purpose, evidence: None, loses, depends_on, act });
+            steps.push(SetupStep { loses, depends_on, ..SetupStep::of(node, purpose, act) });
             (rows + steps.len()) as u64
         };
         let loses = lacking(link).map(|writes| {

@@ -80,6 +80,15 @@ pub(crate) fn steps(
 /// tells of it.
 pub(crate) type FoundLink = (NodeId, Option<NodeId>, Incoming);
 
+/// The links that are known, as far as nodes could be looked at.
+pub(crate) fn found_links(
+    topology: &Topology,
+    looks: &BTreeMap<NodeId, NodeInspection>,
+) -> Vec<FoundLink> {
+    let desk = CheckContext { topology, looks, report: Report::default() };
+    links::known(&desk).into_iter().map(|(to, link, from)| (to, from, link.clone())).collect()
+}
+
 /// What stands in the way of copying the tables of the common sets from a node to another while links carry on, if
 /// anything does; and the links that are known.
 pub(crate) fn hazard_of_copy(

@@ -72,6 +72,42 @@ pub enum Subject {
         /// The slot.
         slot: String,
     },
+    /// The link itself: where it comes from and what it takes, as the node tells it. It is only taken away.
+    Link {
+        /// The link, as the node calls it.
+        link: String,
+    },
+    /// Up to where a MariaDB connection has fetched, while it has not applied all of that: its position, or [`YES`] where
+    /// it has none. It is only read.
+    FetchedChanges {
+        /// The connection.
+        link: String,
+    },
+    /// Whether a MariaDB server has all of a position: [`YES`], or none. It is only read.
+    HeldPosition {
+        /// The position.
+        position: String,
+    },
+    /// Whether somebody reads a slot (PostgreSQL): [`READ`], or [`IDLE`] and how far it has come. It is only taken away.
+    Slot {
+        /// The slot.
+        slot: String,
+    },
+    /// What a publication offers. It is only taken away.
+    Publication {
+        /// The publication.
+        publication: String,
+    },
+    /// Whether there is a replication origin of this name (PostgreSQL): [`YES`], or none.
+    Origin {
+        /// The origin.
+        origin: String,
+    },
+    /// Whether a table of keen's own holds rows: [`EMPTY`], or [`FILLED`]. It is only taken away, and empty.
+    ServiceTable {
+        /// By its schema and its name, or its name.
+        table: Vec<String>,
+    },
     /// Which writes a subscription asks for: `none` for those made on its source itself, or `any`.
     LinkOrigin {
         /// The subscription.
@@ -134,6 +170,14 @@ pub enum Subject {
 
 /// What a subject reads that is there.
 pub const YES: &str = "yes";
+/// What a slot reads that somebody reads.
+pub const READ: &str = "read";
+/// What a slot reads that nobody reads, before how far it has come.
+pub const IDLE: &str = "idle";
+/// What a table reads that has no rows.
+pub const EMPTY: &str = "empty";
+/// What a table reads that has rows.
+pub const FILLED: &str = "filled";
 /// What a link reads that is switched on.
 pub const ON: &str = "on";
 /// What a link reads that is switched off.
@@ -188,6 +232,10 @@ impl Subject {
             Self::PublishedKinds { .. } => 3,
             Self::PublishedTable { .. } => 4,
             Self::SubscribedTable { .. } => 5,
+            Self::Link { .. } => 6,
+            Self::Slot { .. } => 7,
+            Self::Publication { .. } => 8,
+            Self::Origin { .. } | Self::ServiceTable { .. } => 9,
             _ => 0,
         }
     }
@@ -203,6 +251,7 @@ impl Subject {
             | Self::Column { .. }
             | Self::FilledColumn { .. }
             | Self::TableRows { .. }
+            | Self::ServiceTable { .. }
             | Self::NamedRows { .. } => SetupKind::Shape,
             Self::LinkSwitch { .. }
             | Self::LinkDelay { .. }
@@ -211,6 +260,12 @@ impl Subject {
             | Self::AppliedOfDomain { .. }
             | Self::AppliedPosition { .. }
             | Self::SlotPlace { .. }
+            | Self::Link { .. }
+            | Self::FetchedChanges { .. }
+            | Self::HeldPosition { .. }
+            | Self::Slot { .. }
+            | Self::Publication { .. }
+            | Self::Origin { .. }
             | Self::PublishedTable { .. }
             | Self::PublishedKinds { .. }
             | Self::SubscribedTable { .. } => SetupKind::Link,
@@ -224,8 +279,18 @@ impl fmt::Display for Subject {
             Self::Setting { name } => f.write_str(name),
             Self::KeptSetting { name, .. } => write!(f, "{name}, as the server keeps it"),
             Self::DatabaseSetting { database, name } => write!(f, "{name} of database {database}"),
-            Self::LinkSwitch { link } if link.is_empty() => f.write_str("the unnamed link"),
-            Self::LinkSwitch { link } => write!(f, "link {link}"),
+            Self::LinkSwitch { link } | Self::Link { link } if link.is_empty() => {
+                f.write_str("the unnamed link")
+            }
+            Self::LinkSwitch { link } | Self::Link { link } => write!(f, "link {link}"),
+            Self::FetchedChanges { link } => {
+                write!(f, "what link {link} has fetched and not applied")
+            }
+            Self::HeldPosition { position } => write!(f, "having all of {position}"),
+            Self::Slot { slot } => write!(f, "slot {slot}"),
+            Self::Publication { publication } => write!(f, "publication {publication}"),
+            Self::Origin { origin } => write!(f, "replication origin {origin}"),
+            Self::ServiceTable { table } => write!(f, "table {}", table.join(".")),
             Self::LinkDelay { link } => write!(f, "the delay of link {link}"),
             Self::PassedCommit { link, commit, .. } => {
                 write!(f, "{link} being past the commit at {commit}")
@@ -305,9 +370,13 @@ pub fn holds(subject: &Subject, state: Option<&str>, wanted: Option<&str>) -> bo
         Subject::AppliedOfDomain { .. } => {
             place(state).zip(place(wanted)).is_some_and(|(now, wanted)| now >= wanted)
         }
-        Subject::AppliedPosition { .. } => {
+        Subject::AppliedPosition { .. } | Subject::FetchedChanges { .. } if wanted.is_some() => {
             let parts = |text: Option<&str>| position::gtids(text?).ok();
             parts(state).is_some_and(|now| Some(now) == parts(wanted))
+        }
+        // Of a slot whose reader was taken away it does not matter how far it came.
+        Subject::Slot { .. } if wanted == Some(IDLE) => {
+            state.is_some_and(|state| state.split(' ').next() == Some(IDLE))
         }
         Subject::SlotPlace { .. } => {
             let place = |text: Option<&str>| text?.parse::<Position>().ok();
@@ -336,7 +405,16 @@ impl fmt::Display for SetupChange {
             (None, Some(after)) if matches!(subject, Subject::Column { .. }) => {
                 write!(f, "add {subject}: {after}")
             }
-            (Some(_), None) if matches!(subject, Subject::Column { .. }) => {
+            (Some(_), None)
+                if matches!(
+                    subject,
+                    Subject::Column { .. }
+                        | Subject::Link { .. }
+                        | Subject::Slot { .. }
+                        | Subject::Publication { .. }
+                        | Subject::ServiceTable { .. }
+                ) =>
+            {
                 write!(f, "take away {subject}")
             }
             (before, after) => write!(f, "{subject}: {} -> {}", told(before), told(after)),

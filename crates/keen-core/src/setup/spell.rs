@@ -1,7 +1,7 @@
 //! How an engine changes a value of its set-up.
 
 use super::column::ColumnDefinition;
-use super::{INDEX, ON, SetupChange, Subject};
+use super::{EMPTY, IDLE, INDEX, ON, SetupChange, Subject};
 use crate::links::passing_over::{set_place, skip_commit};
 use crate::observe::node::{in_quotes, skip_nothing};
 use crate::observe::position::{self, Position};
@@ -28,7 +28,9 @@ pub fn printed(engine: Engine, change: &SetupChange) -> Result<Vec<String>, Stri
     let statements = statements(engine, change)?;
     // Whoever ran the second alone would send it to all others.
     Ok(match (engine, &change.subject) {
-        (Engine::MariaDb, Subject::Column { .. }) => vec![statements.join("; ")],
+        (Engine::MariaDb, Subject::Column { .. } | Subject::ServiceTable { .. }) => {
+            vec![statements.join("; ")]
+        }
         _ => statements,
     })
 }
@@ -46,11 +48,37 @@ fn value(value: &str) -> String {
     if number || switch { value.to_owned() } else { in_quotes(value) }
 }
 
+/// Nothing brings it again.
+fn is_taken_away(change: &SetupChange) -> bool {
+    change.before.is_some() && change.after.is_none()
+}
+
+fn is_empty_table_taken_away(change: &SetupChange) -> bool {
+    change.before.as_deref() == Some(EMPTY) && change.after.is_none()
+}
+
+fn is_idle_slot_taken_away(change: &SetupChange) -> bool {
+    let before = change.before.as_deref().and_then(|before| before.split(' ').next());
+    before == Some(IDLE) && change.after.is_none()
+}
+
+fn qualified(engine: Engine, table: &[String]) -> String {
+    let quoted = |part: &String| engine.dialect().quoted(part);
+    table.iter().map(quoted).collect::<Vec<_>>().join(".")
+}
+
+fn drop_slot(slot: &str) -> String {
+    format!(
+        "SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE slot_name = {}",
+        in_quotes(slot)
+    )
+}
+
 /// Out of the binary log: each node gets its own.
 fn mariadb_column(change: &SetupChange) -> Option<Vec<String>> {
     let Subject::Column { table, column, after: place } = &change.subject else { return None };
     let quoted = |name: &str| Engine::MariaDb.dialect().quoted(name);
-    let named = table.iter().map(|part| quoted(part)).collect::<Vec<_>>().join(".");
+    let named = qualified(Engine::MariaDb, table);
     let sides = (declared(&change.before)?, declared(&change.after)?);
     let what = match &sides {
         (None, Some(after)) => {
@@ -81,8 +109,25 @@ fn declared(state: &Option<String>) -> Option<Option<ColumnDefinition>> {
 }
 
 fn mariadb(change: &SetupChange) -> Option<Vec<String>> {
-    if let Subject::Column { .. } = &change.subject {
-        return mariadb_column(change);
+    match &change.subject {
+        Subject::Column { .. } => return mariadb_column(change),
+        Subject::Link { link } => {
+            let link = in_quotes(link);
+            return is_taken_away(change)
+                .then(|| vec![format!("STOP SLAVE {link}"), format!("RESET SLAVE {link} ALL")]);
+        }
+        Subject::ServiceTable { table } => {
+            let named = qualified(Engine::MariaDb, table);
+            // Each node has its own.
+            return is_empty_table_taken_away(change).then(|| {
+                vec![
+                    "SET SESSION sql_log_bin = 0".to_owned(),
+                    format!("DROP TABLE {named}"),
+                    "SET SESSION sql_log_bin = 1".to_owned(),
+                ]
+            });
+        }
+        _ => {}
     }
     let after = change.after.as_deref()?;
     let core = match &change.subject {
@@ -142,10 +187,24 @@ fn switched(link: &str, to: &str) -> Vec<String> {
 
 fn postgres(change: &SetupChange) -> Option<Vec<String>> {
     let quoted = |name: &str| Engine::Postgres.dialect().quoted(name);
-    let named =
-        |table: &[String]| table.iter().map(|part| quoted(part)).collect::<Vec<_>>().join(".");
+    let named = |table: &[String]| qualified(Engine::Postgres, table);
     let after = change.after.as_deref();
     let statement = match &change.subject {
+        Subject::Link { link } if is_taken_away(change) => {
+            // Its slot is a step of its own: so the source need not be there.
+            let link = quoted(link);
+            format!(
+                "ALTER SUBSCRIPTION {link} DISABLE; ALTER SUBSCRIPTION {link} SET (slot_name = NONE); DROP SUBSCRIPTION {link}"
+            )
+        }
+        Subject::Slot { slot } if is_idle_slot_taken_away(change) => drop_slot(slot),
+        Subject::Publication { publication } if is_taken_away(change) => {
+            format!("DROP PUBLICATION {}", quoted(publication))
+        }
+        Subject::Origin { origin } => {
+            let word = if after.is_some() { "create" } else { "drop" };
+            format!("SELECT pg_replication_origin_{word}({})", in_quotes(origin))
+        }
         Subject::KeptSetting { name, reload } => {
             let name = setting(name)?;
             let mut statements = vec![match after {
@@ -206,10 +265,8 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
             }
         }
         Subject::SlotPlace { slot } => {
+            let drop = drop_slot(slot);
             let slot = in_quotes(slot);
-            let drop = format!(
-                "SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE slot_name = {slot}"
-            );
             let Some(to) = after else { return Some(vec![drop]) };
             let Ok(place @ Position::Lsn(bytes)) = to.parse::<Position>() else { return None };
             let mut statements = Vec::new();
@@ -237,6 +294,12 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
         | Subject::LinkDelay { .. }
         | Subject::AppliedOfDomain { .. }
         | Subject::AppliedPosition { .. }
+        | Subject::Link { .. }
+        | Subject::FetchedChanges { .. }
+        | Subject::HeldPosition { .. }
+        | Subject::Slot { .. }
+        | Subject::Publication { .. }
+        | Subject::ServiceTable { .. }
         | Subject::FilledColumn { .. }
         | Subject::TableRows { .. }
         | Subject::NamedRows { .. } => return None,

@@ -25,7 +25,7 @@ use std::time::{Duration, Instant};
 use keen_core::fault::ReadFault;
 use keen_core::plan::Step;
 use keen_core::plan::port::{BatchMark, WriteSteps};
-use keen_core::plan::setup_steps::SetupAct;
+use keen_core::plan::setup_steps::{SetupAct, SetupStep};
 use keen_core::plan::sql::script::Direction;
 use keen_core::row::digest::DigestFunction;
 use keen_core::topology::node_set::NodeSet;
@@ -229,6 +229,7 @@ pub fn run(request: &MendRequest<'_>, plan: &mut PlanFile, undo: Option<&mut Und
         links: None,
         setup: SetupProgress::default(),
     };
+    mender.setup.waiting = waiting(plan);
     match mender.settle_unsure(plan).and_then(|()| mender.all(plan)) {
         Ok(()) => {}
         Err(fault) if fault.is_interrupted() => mender.result.stopped = true,
@@ -236,6 +237,20 @@ pub fn run(request: &MendRequest<'_>, plan: &mut PlanFile, undo: Option<&mut Und
     }
     mender.finish();
     mender.result
+}
+
+/// By the number of a step, the changes that have to wait for it.
+fn waiting(plan: &PlanFile) -> BTreeMap<u64, Vec<(u64, SetupStep)>> {
+    let mut waiting: BTreeMap<u64, Vec<(u64, SetupStep)>> = BTreeMap::new();
+    for at in 0..plan.len() {
+        let (Some((number, _)), Some(step)) = (plan.place(at), plan.setup(at)) else { continue };
+        if matches!(step.act, SetupAct::Change(_)) {
+            for before in &step.depends_on {
+                waiting.entry(*before).or_default().push((number, step.clone()));
+            }
+        }
+    }
+    waiting
 }
 
 struct Mender<'a, 'u> {

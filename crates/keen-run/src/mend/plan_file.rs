@@ -10,6 +10,7 @@ use keen_core::history::journal::RowOp;
 use keen_core::plan::setup_steps::{SetupAct, SetupStep};
 use keen_core::plan::{AuditedTable, Step};
 use keen_core::row::digest::DigestFunction;
+use keen_core::setup::{SetupChange, Subject};
 use keen_core::topology::{NodeId, Topology};
 use keen_wire::plan::{ACTS, BatchDocument, PlanLine, PlanStart, StepDocument};
 use keen_wire::{VERSION, plan_step, plan_tables, setup_step};
@@ -70,6 +71,10 @@ pub struct StepCounts {
     pub losses: BTreeMap<(String, String), u64>,
     /// Values of the set-up that are changed.
     pub changes: u64,
+    /// Those of them that have no way back.
+    pub for_good: u64,
+    /// Those of them that can also be made when the node is back: slots of links that are gone.
+    pub can_wait: u64,
     /// The losses by them.
     pub setup_losses: Vec<String>,
     /// Tables that are copied from another node, by steps.
@@ -84,6 +89,19 @@ impl StepCounts {
     pub fn is_idle(&self) -> bool {
         self.inserts + self.updates + self.deletes + self.changes + self.copies + self.by_hand == 0
     }
+
+    /// All that is written can also be written when the node is back.
+    #[must_use]
+    pub fn all_can_wait(&self) -> bool {
+        self.changes == self.can_wait
+            && self.inserts + self.updates + self.deletes + self.copies == 0
+    }
+}
+
+/// Nothing but this step itself rests on it: its node may be away until then.
+fn can_wait(step: &SetupStep) -> bool {
+    let is_slot = |change: &SetupChange| matches!(change.subject, Subject::Slot { .. });
+    !step.depends_on.is_empty() && matches!(&step.act, SetupAct::Change(change) if is_slot(change))
 }
 
 /// A step of a plan.
@@ -153,6 +171,9 @@ impl PlanFile {
                 PlacedKind::Setup(at) => match self.setup.get(at as usize).map(|step| &step.act) {
                     Some(SetupAct::Change(_)) => {
                         of_node.changes += 1;
+                        let reversed = self.setup[at as usize].reversed();
+                        of_node.for_good += u64::from(reversed.is_none());
+                        of_node.can_wait += u64::from(can_wait(&self.setup[at as usize]));
                         of_node.setup_losses.extend(self.setup[at as usize].loses.clone());
                     }
                     Some(SetupAct::Copy(_)) => {

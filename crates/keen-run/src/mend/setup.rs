@@ -4,7 +4,7 @@
 //! the two a node is in can be read. So a run that ends in the middle of a change leaves behind only the question which
 //! it is, and the next one asks it.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::ControlFlow;
 use std::time::{Duration, Instant};
 
@@ -57,6 +57,8 @@ pub struct SetupTally {
     pub already: u64,
     /// Changes that were not made.
     pub left_out: u64,
+    /// Of those that were made: changes that have no way back.
+    pub for_good: u64,
 }
 
 /// Something that a person has to do.
@@ -79,6 +81,8 @@ pub(super) struct SetupProgress {
     open: Option<(NodeId, Box<dyn ChangeSetup>)>,
     /// Steps that are done, by whomever.
     done: BTreeSet<u64>,
+    /// By the number of a step, the changes that have to wait for it.
+    pub(super) waiting: BTreeMap<u64, Vec<(u64, SetupStep)>>,
 }
 
 /// Whether a value reads as it should.
@@ -204,7 +208,7 @@ impl Mender<'_, '_> {
         match &step.act {
             SetupAct::Check { .. } if self.request.dry_run || !self.repairs() => {}
             SetupAct::Check { findings, same_as } => {
-                if !findings.is_empty() {
+                if !findings.is_empty() && waits_for.is_none() {
                     self.result.findings_left = Some((self.request.find_again)(findings));
                 }
                 if let Some(other) = same_as
@@ -241,7 +245,7 @@ impl Mender<'_, '_> {
             SetupAct::Change(change) => self.change(number, step, change)?,
             SetupAct::Copy(copy) => self.copy(number, step, copy)?,
             SetupAct::Wait { from, at_most } => {
-                let arrived = match self.request.dry_run {
+                let arrived = match self.request.dry_run || self.is_waited_for_no_more(number) {
                     true => Ok(()),
                     false => self.arrival(*from, step.node, *at_most),
                 };
@@ -252,6 +256,16 @@ impl Mender<'_, '_> {
             }
         }
         Ok(())
+    }
+
+    /// All that had to wait for it is done already, as a link that is taken away after it has delivered.
+    fn is_waited_for_no_more(&mut self, number: u64) -> bool {
+        let waiting: Vec<(u64, SetupStep)> =
+            self.setup.waiting.get(&number).cloned().unwrap_or_default();
+        let is_done = |(other, step): (u64, SetupStep)| {
+            self.is_done(other) || matches!(self.read(&step.done()), Ok(Reads::AsItShould))
+        };
+        !waiting.is_empty() && waiting.into_iter().all(is_done)
     }
 
     /// Compares all tables of two nodes.
@@ -350,6 +364,27 @@ impl Mender<'_, '_> {
         self.result.faults.insert(node, fault);
     }
 
+    /// Reads whether a change may be made.
+    fn read_guard(&mut self, step: &SetupStep, change: &SetupChange) -> Result<Reads, ReadFault> {
+        let is_slot = matches!(change.subject, Subject::Slot { .. });
+        let began = Instant::now();
+        loop {
+            let reads = self.read(&step.guard())?;
+            if !is_slot || matches!(reads, Reads::AsItShould) {
+                return Ok(reads);
+            }
+            // Its reader goes with the step before, which a dry run does not make.
+            if self.request.dry_run && !step.depends_on.is_empty() {
+                return Ok(Reads::AsItShould);
+            }
+            // A sender notices a little later that its reader is gone.
+            if began.elapsed() >= HOLDS_WITHIN {
+                return Ok(reads);
+            }
+            std::thread::sleep(BETWEEN_READINGS);
+        }
+    }
+
     fn change(
         &mut self,
         number: u64,
@@ -363,7 +398,7 @@ impl Mender<'_, '_> {
                 self.setup.done.insert(number);
                 return Ok(());
             }
-            Ok(Reads::Otherwise(..)) => self.read(&step.guard()),
+            Ok(Reads::Otherwise(..)) => self.read_guard(step, change),
             Err(fault) => Err(fault),
         };
         match looked {
@@ -379,8 +414,18 @@ impl Mender<'_, '_> {
             }
         }
         if self.request.dry_run {
-            self.setup_tally(node).made += 1;
-            self.setup.done.insert(number);
+            match self.setup_of(node).and_then(|open| open.lacks(&change.subject)) {
+                Ok(None) => {
+                    self.setup_tally(node).made += 1;
+                    self.setup.done.insert(number);
+                }
+                Ok(Some(right)) => {
+                    let name = &self.request.topology.nodes[node].name;
+                    let why = format!("the account on {name} lacks {right}");
+                    self.leave_setup_out(number, step, why);
+                }
+                Err(fault) => self.give_up(node, fault),
+            }
             return Ok(());
         }
         let state = if self.repairs() { BatchState::Ready } else { BatchState::Undoing };
@@ -404,7 +449,10 @@ impl Mender<'_, '_> {
         })?;
         self.keep_outcome(batch, holds)?;
         if holds {
-            self.setup_tally(node).made += 1;
+            let for_good = u64::from(step.reversed().is_none());
+            let tally = self.setup_tally(node);
+            tally.made += 1;
+            tally.for_good += for_good;
             self.setup.done.insert(number);
         } else {
             let why = match tried {
@@ -480,6 +528,12 @@ impl Mender<'_, '_> {
             let undoes = plan.start.undoes.is_some();
             let was_undone = unsure.state == BatchState::Undoing;
             let tried = if undoes == was_undone { change.clone() } else { change.reversed() };
+            // A connection that was stopped for it delivers nothing any more: whoever waited for that waits in vain.
+            if matches!(tried.subject, Subject::Link { .. })
+                && matches!(self.read(&step.guard())?, Reads::AsItShould)
+            {
+                self.setup_of(step.node)?.change(&tried)?;
+            }
             let holds = self.settle(&step, &tried, true)?;
             self.keep_outcome(unsure.clone(), holds)?;
         }

@@ -98,6 +98,6 @@ fn proof(proof: &Proof) -> ProofDocument {
 }
 
 fn changes(tally: &SetupTally) -> ChangeCounts {
-    let SetupTally { made, made_before, already, left_out } = *tally;
-    ChangeCounts { made, made_before, already, not_made: left_out }
+    let SetupTally { made, made_before, already, left_out, for_good } = *tally;
+    ChangeCounts { made, made_before, already, not_made: left_out, for_good }
 }

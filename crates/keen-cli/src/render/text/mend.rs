@@ -45,6 +45,9 @@ pub(crate) fn intention(topology: &Topology, ready: &ReadyPlan, dry_run: bool) -
         }
         let writer = match ready.writers.get(node) {
             Some(Ok(about)) if !about.is_empty() => format!(", {}", safe::text(about)),
+            Some(Err(_)) if counts.all_can_wait() => {
+                ", once it can be reached; the rest is done without it".to_owned()
+            }
             _ => String::new(),
         };
         let name = &topology.nodes[*node].name;
@@ -69,6 +72,8 @@ pub(crate) fn intention(topology: &Topology, ready: &ReadyPlan, dry_run: bool) -
         let path = safe::text(&ready.aside.display().to_string());
         let _ =
             writeln!(out, "What only the receiver holds is kept in {path}, which can put it back.");
+    } else if !dry_run && !undo && ready.is_for_good() {
+        let _ = writeln!(out, "Nothing of that can be taken back.");
     } else if !dry_run && !undo {
         let path = safe::text(&ready.undo_path.display().to_string());
         let _ = writeln!(out, "What is overwritten is kept in {path}, which can take it back.");
@@ -90,7 +95,12 @@ fn kinds(counts: &StepCounts) -> String {
         kinds.push("fill its tables from another node".to_owned());
     }
     if counts.changes > 0 {
-        kinds.push(format!("change {} of its set-up", counted(counts.changes, "value", "values")));
+        let values = counted(counts.changes, "value", "values");
+        kinds.push(match counts.for_good {
+            0 => format!("change {values} of its set-up"),
+            all if all == counts.changes => format!("change {values} of its set-up, for good"),
+            some => format!("change {values} of its set-up, {some} of them for good"),
+        });
     }
     if counts.by_hand > 0 {
         kinds.push(format!("{} by hand", counted(counts.by_hand, "thing", "things")));
@@ -403,19 +413,23 @@ fn advice(out: &mut String, outcome: &MendOutcome, with: &str) {
     } else if mended.left() > 0 && !undo {
         let rows = mended.left_out.iter().any(|left| matches!(left.of, LeftOutOf::Row { .. }));
         let name = |node: NodeId| &outcome.names[node];
+        let link = |link: &String| format!(" --take-apart {}", safe::typed(link.as_ref()));
         let kinds = match outcome.seeds.first() {
             _ if rows => String::new(),
             Some((from, to)) => format!(" --seed {}:{}", name(*from), name(*to)),
-            None => " --kind setting,shape,link".to_owned(),
+            None if outcome.apart.is_empty() => " --kind setting,shape,link".to_owned(),
+            None => outcome.apart.iter().map(link).collect(),
         };
-        say(match outcome.seeds.is_empty() || rows {
+        let again = !outcome.seeds.is_empty() || !outcome.apart.is_empty();
+        say(match !again || rows {
             true => format!("What was left out is planned anew: keen plan{kinds}{with}"),
             false => format!(
                 "The same command tries again; where it says to plan again: keen plan{kinds}{with}"
             ),
         });
     }
-    if !undo && mended.made() + mended.changed() > mended.copies.len() as u64 {
+    let for_good: u64 = mended.setup.values().map(|tally| tally.for_good).sum();
+    if !undo && mended.made() + mended.changed() > mended.copies.len() as u64 + for_good {
         say(format!("To take back what was written: keen mend --undo {path}{with}"));
     }
 }

@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 
 use keen_core::plan::copy::CopiedLink;
 use keen_core::plan::setup_steps::{SetupAct, SetupStep, way_back};
-use keen_core::setup::spell;
+use keen_core::setup::{spell, told};
 use keen_core::topology::{NodeId, Topology};
 
 use super::style::{HEADING, hanging, styled};
@@ -81,6 +81,11 @@ fn write_step(
             }
             for other in &step.depends_on {
                 field(out, "after", &format!("step {other}"));
+            }
+            for also in &step.also {
+                let on = &topology.nodes[also.node].name;
+                let is = told(also.is.as_deref());
+                field(out, "guard", &format!("{} on {on} is {is}", also.subject));
             }
             for link in &change.pauses {
                 field(out, "pauses", &format!("link {link}, which goes on after it"));

@@ -290,6 +290,7 @@ pub(crate) fn join(
     topology: &Topology,
     joining: &Joining,
     took: Duration,
+    with: &str,
     columns: Option<usize>,
 ) -> String {
     let name = |id: NodeId| &topology.nodes[id].name[..];
@@ -373,7 +374,7 @@ pub(crate) fn join(
         ));
     }
     let (from, to) = (name(joining.from), name(joining.node));
-    let hint = format!("keen plan --seed {from}:{to} says whether keen can do that itself");
+    let hint = format!("keen plan --seed {from}:{to}{with} says whether keen can do that itself");
     out.push_str(&hanging("", &styled(QUIET, &hint), columns));
     out
 }

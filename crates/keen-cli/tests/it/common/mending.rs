@@ -1,8 +1,13 @@
 //! Plans that are carried out on real servers, by an account that may do no more than it needs.
 
+use std::collections::BTreeSet;
 use std::process::Output;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 
 use keen_testkit::Server;
+use mysql::prelude::Queryable as _;
 
 use super::servers::Network;
 use super::{Run, node_name};
@@ -83,7 +88,6 @@ pub fn run_of(output: &Output) -> Run {
 
 /// The rows of a query, as the server itself prints them.
 pub fn dump(server: &Server, sql: &str) -> String {
-    use mysql::prelude::Queryable as _;
     if server.engine().is_postgres() {
         let sql = format!("SELECT coalesce(string_agg(t::text, E'\\n'), '') FROM ({sql}) AS t");
         return server.postgres().unwrap().query_one(&sql, &[]).unwrap().get(0);
@@ -95,4 +99,43 @@ pub fn dump(server: &Server, sql: &str) -> String {
         format!("({})\n", cells.join(", "))
     };
     rows.into_iter().map(told).collect()
+}
+
+/// A client that runs statements; false if the server refuses one, as it may while tables are locked.
+pub fn client(server: &Server) -> Box<dyn FnMut(&str) -> bool> {
+    if server.engine().is_postgres() {
+        let mut client = server.postgres().unwrap();
+        Box::new(move |sql| client.batch_execute(sql).is_ok())
+    } else {
+        let mut client = server.mariadb().unwrap();
+        Box::new(move |sql| client.query_drop(sql).is_ok())
+    }
+}
+
+/// Does some work while applications write to all of these nodes: new guests, each node with numbers of its own, and a stay that
+/// is theirs alone. The guests that the servers took.
+pub fn while_all_write<T>(servers: &[Server], work: impl FnOnce() -> T) -> (T, BTreeSet<u64>) {
+    let (over, taken) = (AtomicBool::new(false), Mutex::new(BTreeSet::new()));
+    let every = servers.len() as u64;
+    let done = std::thread::scope(|scope| {
+        for (i, server) in servers.iter().enumerate() {
+            let (over, taken) = (&over, &taken);
+            scope.spawn(move || {
+                let mut run = client(server);
+                let mut id = 10_000 + i as u64;
+                while !over.load(Ordering::Relaxed) {
+                    if run(&format!("INSERT INTO guest VALUES ({id}, 'Guest of {i}', true)")) {
+                        taken.lock().unwrap().insert(id);
+                    }
+                    id += every;
+                    run(&format!("UPDATE stay SET price = price + 1 WHERE id = {}", i + 1));
+                    std::thread::sleep(Duration::from_millis(10));
+                }
+            });
+        }
+        let done = std::panic::catch_unwind(std::panic::AssertUnwindSafe(work));
+        over.store(true, Ordering::Relaxed);
+        done
+    });
+    (done.unwrap_or_else(|fell| std::panic::resume_unwind(fell)), taken.into_inner().unwrap())
 }

@@ -53,6 +53,8 @@ pub const CHECKS_WITH_COMMANDS: &[(&str, &str)] = &[
 
 const SHAPES: &str = "mend_setup: columns_of_a_mariadb_mesh_are_mended_while_all_write";
 const SHAPES_POSTGRES: &str = "mend_setup: columns_of_postgresql_peers_are_mended_while_all_write";
+const APART: &str = "mend_apart: a_node_of_a_mariadb_mesh_is_taken_out_while_the_others_write";
+const APART_POSTGRES: &str = "mend_apart: a_peer_of_postgresql_is_taken_out_with_all_that_is_left";
 const SETUP_UNDONE: &str =
     "mend_setup: settings_and_links_of_postgresql_peers_are_mended_and_taken_back";
 const SETTINGS: &str =
@@ -261,6 +263,12 @@ pub const RUN: &[(&str, &str)] = &[
     ("ALTER TABLE {table} ALTER COLUMN", SHAPES_POSTGRES),
     ("SET SESSION sql_log_bin = 0", SHAPES),
     ("SET SESSION sql_log_bin = 1", SHAPES),
+    ("STOP SLAVE {link}", APART),
+    ("RESET SLAVE {link} ALL", APART),
+    ("DROP TABLE {named}", APART),
+    ("ALTER SUBSCRIPTION {link} DISABLE", APART_POSTGRES),
+    ("DROP PUBLICATION {}", APART_POSTGRES),
+    ("SELECT pg_replication_origin_{word}", APART_POSTGRES),
     ("CREATE SCHEMA IF NOT EXISTS", DERIVED),
     ("ALTER TABLE {place} ADD {key}", DERIVED),
     ("CREATE EXTENSION", DERIVED),

@@ -1,0 +1,792 @@
+//! The plan that takes links apart: receivers first, then their sources, then what is left.
+//!
+//! What a link still carries is waited for before it goes, so that nothing stays on the way; what cannot be waited for
+//! is told as lost. A source that is away is not needed: its receiver is cut from it, and what waits there for a
+//! reader stays an open step. What may belong to somebody else is left alone unless it is asked for by its name.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::setup_steps::{ARRIVES_WITHIN, ReadState, SetupAct, SetupPlan, SetupStep};
+use crate::engine::service_tables;
+use crate::fault::ReadFault;
+use crate::history::journal::REPAIR_ORIGIN;
+use crate::observe::node::{
+    NodeFacts, NodeInspection, Publication, ReplicationKind, Slot, WorkerState,
+};
+use crate::observe::position;
+use crate::preflight::legend::{LINK_STRAY, SLOT_UNREAD};
+use crate::seed::steps::{FoundLink, found_links};
+use crate::setup::{EMPTY, IDLE, SetupChange, SetupCondition, Subject, YES};
+use crate::topology::{Address, Engine, NodeId, Topology};
+
+/// What is taken apart.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Apart {
+    /// What brings changes from a node to another.
+    Link(NodeId, NodeId),
+    /// A link of a node, by the name that the node gives it.
+    Named(NodeId, String),
+    /// All links that lead to a node or come from it.
+    Node(NodeId),
+    /// All links between nodes of the file.
+    All,
+}
+
+/// What is left when links are gone, and goes with them only if it is asked for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Leftover {
+    /// A slot that nobody reads and that belongs to no known link, by its name.
+    Slot(String),
+    /// Publications that nobody takes any more.
+    Publications,
+    /// The replication origin under which keen writes.
+    Origins,
+    /// Tables of keen's own.
+    ServiceTables,
+}
+
+/// Links that are taken apart, and what was observed of all nodes.
+#[derive(Debug)]
+pub struct ApartRequest<'a> {
+    /// The topology.
+    pub topology: &'a Topology,
+    /// The looks at all nodes.
+    pub looks: &'a BTreeMap<NodeId, NodeInspection>,
+    /// The links.
+    pub apart: &'a [Apart],
+    /// What goes with them.
+    pub removes: &'a [Leftover],
+    /// How many steps the plan has already.
+    pub before: u64,
+}
+
+impl ApartRequest<'_> {
+    /// The plan.
+    ///
+    /// # Errors
+    /// Why there is none: a receiver that could not be looked at, or a link that is not there.
+    pub fn plan(&self, read: &mut ReadState<'_>) -> Result<SetupPlan, String> {
+        let found = found_links(self.topology, self.looks);
+        let mut taking = Taking {
+            request: self,
+            found: &found,
+            chosen: Vec::new(),
+            read,
+            gone: BTreeMap::new(),
+            plan: SetupPlan::default(),
+        };
+        taking.choose()?;
+        taking.links();
+        taking.slots();
+        taking.publications();
+        taking.of_keen();
+        taking.file();
+        taking.proof();
+        taking.notes();
+        Ok(taking.plan)
+    }
+}
+
+/// A place in the list of links that were found.
+type FoundAt = usize;
+
+struct Taking<'a, 'r> {
+    request: &'a ApartRequest<'a>,
+    found: &'a [FoundLink],
+    /// The links that go, in order.
+    chosen: Vec<FoundAt>,
+    read: &'a mut ReadState<'r>,
+    /// The numbers of the steps that take links away.
+    gone: BTreeMap<FoundAt, u64>,
+    plan: SetupPlan,
+}
+
+impl<'a> Taking<'a, '_> {
+    fn topology(&self) -> &'a Topology {
+        self.request.topology
+    }
+
+    fn name(&self, node: NodeId) -> &'a str {
+        &self.topology().nodes[node].name
+    }
+
+    fn facts(&self, node: NodeId) -> Option<&'a NodeFacts> {
+        self.request.looks.get(&node)?.facts.as_deref()
+    }
+
+    fn has_all(&self) -> bool {
+        self.request.apart.contains(&Apart::All)
+    }
+
+    /// Nodes of which everything goes.
+    fn whole_nodes(&self) -> BTreeSet<NodeId> {
+        if self.has_all() {
+            return (0..self.topology().nodes.len()).collect();
+        }
+        let nodes = self.request.apart.iter().filter_map(|apart| match apart {
+            Apart::Node(node) => Some(*node),
+            _ => None,
+        });
+        nodes.collect()
+    }
+
+    fn note(&mut self, note: String) {
+        if !self.plan.notes.contains(&note) {
+            self.plan.notes.push(note);
+        }
+    }
+
+    fn unseen(&mut self, what: &str, node: NodeId, fault: &ReadFault) {
+        self.plan.incomplete = true;
+        let name = self.name(node);
+        self.note(format!(
+            "{what} on {name} could not be looked at, and is not in this plan: {fault}"
+        ));
+    }
+
+    /// The number of the next step.
+    fn next(&self) -> u64 {
+        self.request.before + self.plan.steps.len() as u64 + 1
+    }
+
+    fn label(&self, at: FoundAt) -> String {
+        let (to, _, link) = &self.found[at];
+        let to = self.name(*to);
+        match link.name.is_empty() {
+            true => format!("the unnamed {} of {to}", link.means.words()),
+            false => format!("{} {} of {to}", link.means.words(), link.name),
+        }
+    }
+
+    fn choose(&mut self) -> Result<(), String> {
+        // What leads to a node goes before what leads on from it: so that arrives which the node had passed on.
+        let mut chosen: Vec<(u8, FoundAt)> = Vec::new();
+        for apart in self.request.apart {
+            let of_it: Vec<(u8, FoundAt)> = match apart {
+                Apart::Link(from, to) => {
+                    self.can_be_seen(*to)?;
+                    let of_it = self.those(|(at, source, _)| at == to && *source == Some(*from), 0);
+                    if of_it.is_empty() {
+                        return Err(self.not_there(*from, *to));
+                    }
+                    of_it
+                }
+                Apart::Named(node, name) => {
+                    self.can_be_seen(*node)?;
+                    let of_it = self.those(|(at, _, link)| at == node && link.name == *name, 0);
+                    if of_it.is_empty() {
+                        return Err(format!("{} has no link {name}", self.name(*node)));
+                    }
+                    of_it
+                }
+                Apart::Node(node) => {
+                    let into = self.those(|(to, from, _)| to == node && from.is_some(), 0);
+                    let out = self.those(|(_, from, _)| *from == Some(*node), 1);
+                    [into, out].concat()
+                }
+                Apart::All => self.those(|(_, from, _)| from.is_some(), 0),
+            };
+            chosen.extend(of_it);
+        }
+        chosen.sort_unstable();
+        for (_, at) in chosen {
+            if !self.chosen.contains(&at) {
+                self.chosen.push(at);
+            }
+        }
+        self.left_alone();
+        Ok(())
+    }
+
+    fn those(&self, is: impl Fn(&FoundLink) -> bool, phase: u8) -> Vec<(u8, FoundAt)> {
+        (0..self.found.len()).filter(|at| is(&self.found[*at])).map(|at| (phase, at)).collect()
+    }
+
+    fn can_be_seen(&self, node: NodeId) -> Result<(), String> {
+        let name = self.name(node);
+        match self.facts(node).map(|facts| &facts.incoming) {
+            Some(Ok(_)) => Ok(()),
+            Some(Err(fault)) => Err(format!("the links of {name} could not be seen: {fault}")),
+            None => Err(format!(
+                "{name} could not be looked at, and its links are taken apart there: come back when it can be read"
+            )),
+        }
+    }
+
+    fn not_there(&self, from: NodeId, to: NodeId) -> String {
+        let (source, name) = (self.name(from), self.name(to));
+        let unplaced: Vec<String> = self
+            .found
+            .iter()
+            .filter(|(at, of, _)| *at == to && of.is_none())
+            .map(|(.., link)| link.name.clone())
+            .collect();
+        match &unplaced[..] {
+            [] => format!("{name} knows of no link from {source}"),
+            names => format!(
+                "nobody can tell which link of {name} comes from {source}: of {} the source is not known; --take-apart {name}/{} takes that one apart",
+                names.join(", "),
+                names[0]
+            ),
+        }
+    }
+
+    /// Links of the nodes that are concerned and that stay.
+    fn left_alone(&mut self) {
+        let whole = self.whole_nodes();
+        for node in &whole {
+            match self.facts(*node).map(|facts| &facts.incoming) {
+                Some(Ok(_)) => {}
+                Some(Err(fault)) => self.unseen("what leads to it", *node, &fault.clone()),
+                None => {
+                    self.plan.incomplete = true;
+                    let name = self.name(*node);
+                    self.note(format!(
+                        "{name} could not be looked at: what leads to it is not in this plan, and has to be taken apart there before it runs again"
+                    ));
+                }
+            }
+        }
+        for at in 0..self.found.len() {
+            let (to, from, link) = &self.found[at];
+            if from.is_some() || self.chosen.contains(&at) {
+                continue;
+            }
+            let may_be = || {
+                let away = |source: &NodeId| self.facts(*source).is_none();
+                self.topology()
+                    .links
+                    .iter()
+                    .any(|l| l.to == *to && away(&l.from) && whole.contains(&l.from))
+            };
+            if whole.contains(to) || may_be() {
+                let (label, name) = (self.label(at), self.name(*to));
+                self.note(format!(
+                    "{label} stays: its source is not known; --take-apart {name}/{} takes it apart",
+                    link.name
+                ));
+            }
+        }
+        let kept: Vec<FoundAt> = self.chosen.clone();
+        for at in kept {
+            if let Some(why) = self.why_it_stays(at) {
+                self.chosen.retain(|other| *other != at);
+                let label = self.label(at);
+                self.note(format!("{label} stays: {why}"));
+            }
+        }
+    }
+
+    /// Why keen does not take a link apart.
+    fn why_it_stays(&self, at: FoundAt) -> Option<&'static str> {
+        match self.found[at].2.means {
+            ReplicationKind::BinaryLog | ReplicationKind::Subscription => None,
+            ReplicationKind::Streaming => Some(
+                "a standby has nothing else; promote it, or stop its server and drop its slot at the primary",
+            ),
+            ReplicationKind::Pglogical => Some(
+                "pglogical.drop_subscription takes it apart, and pglogical.drop_node what is left, by hand",
+            ),
+            ReplicationKind::StandIn => Some("it is the stand-in's, which ends with its program"),
+        }
+    }
+
+    fn links(&mut self) {
+        let (chosen, all) = (self.chosen.clone(), self.has_all());
+        let mut waits: BTreeMap<FoundAt, u64> = BTreeMap::new();
+        if all {
+            for at in &chosen {
+                waits.extend(self.wait(*at).map(|number| (*at, number)));
+            }
+        }
+        for at in chosen {
+            if !all {
+                waits.extend(self.wait(at).map(|number| (at, number)));
+            }
+            self.link(at, waits.get(&at).copied());
+        }
+        self.slots_of_links();
+    }
+
+    /// It brings what its source writes.
+    fn delivers(&self, at: FoundAt) -> bool {
+        let (_, from, link) = &self.found[at];
+        let runs = |state| matches!(state, WorkerState::Runs | WorkerState::Tries);
+        from.is_some_and(|from| self.facts(from).is_some())
+            && runs(link.receiving)
+            && runs(link.applying)
+    }
+
+    fn wait(&mut self, at: FoundAt) -> Option<u64> {
+        let (to, from, _) = &self.found[at];
+        let from = (*from).filter(|_| self.delivers(at))?;
+        let number = self.next();
+        let purpose = format!("what {} wrote is there before its link goes", self.name(from));
+        let act = SetupAct::Wait { from, at_most: ARRIVES_WITHIN };
+        self.plan.steps.push(SetupStep::of(*to, purpose, act));
+        Some(number)
+    }
+
+    fn link(&mut self, at: FoundAt, wait: Option<u64>) {
+        let (to, from, link) = &self.found[at];
+        let subject = Subject::Link { link: link.name.clone() };
+        let state = match (self.read)(*to, &subject) {
+            Ok(Some(state)) => state,
+            Ok(None) => return, // it is gone already
+            Err(fault) => {
+                let label = self.label(at);
+                return self.unseen(&label, *to, &fault);
+            }
+        };
+        // Slots of its copies, or what they prepared, would stay behind.
+        if let Some((_, busy)) = state.split_once(", and ") {
+            let (label, busy) = (self.label(at), busy.to_owned());
+            return self
+                .note(format!("{label} stays, as it {busy}: when that is over, plan again"));
+        }
+        let mut also = Vec::new();
+        if link.means == ReplicationKind::BinaryLog {
+            match self.kept_elsewhere(at) {
+                Ok(conditions) => also = conditions,
+                Err(fault) => {
+                    let label = self.label(at);
+                    return self.unseen(&label, *to, &fault);
+                }
+            }
+        }
+        let number = self.next();
+        let change = SetupChange { subject, before: Some(state), after: None, pauses: Vec::new() };
+        let (name, source) = (self.name(*to), from.map(|from| self.name(from)));
+        let purpose = match source {
+            Some(source) => format!("{name} no longer follows {source}"),
+            None => format!("{name} no longer follows whatever it is"),
+        };
+        let step = SetupStep {
+            loses: self.lost(at),
+            depends_on: wait.into_iter().collect(),
+            also,
+            ..SetupStep::of(*to, purpose, SetupAct::Change(change))
+        };
+        self.plan.steps.push(step);
+        self.gone.insert(at, number);
+    }
+
+    /// A connection takes its relay log with it: what is to be read so that nothing in it is nowhere else.
+    fn kept_elsewhere(&mut self, at: FoundAt) -> Result<Vec<SetupCondition>, ReadFault> {
+        let (to, from, link) = &self.found[at];
+        let source = from.and_then(|from| Some((from, self.facts(from)?)));
+        if let Some((node, facts)) = source
+            && self.delivers(at)
+            && let Some(id) = facts.identity.ids.get("server_id")
+        {
+            // What it fetches now is what its source writes now.
+            let subject = Subject::Setting { name: "server_id".to_owned() };
+            return Ok(vec![SetupCondition { node, subject, is: Some(id.clone()) }]);
+        }
+        let fetched = Subject::FetchedChanges { link: link.name.clone() };
+        let position = (self.read)(*to, &fetched)?;
+        let held = source.zip(position.clone()).and_then(|((node, _), position)| {
+            position::gtids(&position).ok()?;
+            let subject = Subject::HeldPosition { position };
+            Some(SetupCondition { node, subject, is: Some(YES.to_owned()) })
+        });
+        Ok(match held {
+            Some(held) => vec![SetupCondition { node: *to, subject: fetched, is: position }, held],
+            None => vec![SetupCondition { node: *to, subject: fetched, is: None }],
+        })
+    }
+
+    fn lost(&self, at: FoundAt) -> Option<String> {
+        let (to, from, _) = &self.found[at];
+        let name = self.name(*to);
+        match from {
+            None => Some(format!(
+                "what its source wrote and {name} has not applied: nobody can tell what that is"
+            )),
+            Some(from) if self.facts(*from).is_none() => Some(format!(
+                "what {0} wrote and had not sent to {name}: nobody can tell while {0} is away",
+                self.name(*from)
+            )),
+            Some(from) if !self.delivers(at) => Some(format!(
+                "what {0} wrote and {name} has not applied, as the link is stopped: it stays on {0} alone, and keen audit shows it",
+                self.name(*from)
+            )),
+            Some(_) => None,
+        }
+    }
+
+    /// The slots that the subscriptions read which are gone.
+    fn slots_of_links(&mut self) {
+        for (at, number) in self.gone.clone() {
+            let (to, from, link) = &self.found[at];
+            let Some(slot) = link.source.slot.clone() else { continue };
+            if link.means != ReplicationKind::Subscription {
+                continue;
+            }
+            let away: BTreeSet<NodeId> = self
+                .topology()
+                .links
+                .iter()
+                .filter(|l| l.to == *to && self.facts(l.from).is_none())
+                .map(|l| l.from)
+                .collect();
+            let source = from.or(match away.len() {
+                1 => away.first().copied(),
+                _ => None,
+            });
+            let purpose = "nobody reads it any more, and it would hold back log".to_owned();
+            let step = match source {
+                Some(source) => self.slot_step(source, slot, IDLE.to_owned(), purpose),
+                None => {
+                    let what = format!(
+                        "where subscription {} came from: drop slot {slot}, if nobody reads it",
+                        link.name
+                    );
+                    let act = SetupAct::ByHand { what, done: Vec::new() };
+                    SetupStep::of(*to, purpose, act)
+                }
+            };
+            self.plan.steps.push(SetupStep { depends_on: vec![number], ..step });
+        }
+    }
+
+    fn slot_step(&self, node: NodeId, slot: String, state: String, purpose: String) -> SetupStep {
+        let subject = Subject::Slot { slot };
+        let change = SetupChange { subject, before: Some(state), after: None, pauses: Vec::new() };
+        SetupStep::of(node, purpose, SetupAct::Change(change))
+    }
+
+    /// The nodes at which something may be left: ends of links that go, and nodes that go.
+    fn concerned(&self) -> BTreeSet<NodeId> {
+        let mut nodes = self.whole_nodes();
+        let links = &self.topology().links;
+        let feeds: Vec<NodeId> =
+            links.iter().filter(|l| nodes.contains(&l.to)).map(|l| l.from).collect();
+        nodes.extend(feeds);
+        nodes.extend(self.gone.keys().filter_map(|at| self.found[*at].1));
+        nodes
+    }
+
+    /// The slots of a node that belong to no link that is known, and whether somebody reads them.
+    fn slots_of_nobody(&self, node: NodeId) -> Vec<&'a Slot> {
+        let Some(Ok(slots)) = self.facts(node).map(|facts| &facts.slots) else { return Vec::new() };
+        let Address::Server(server) = &self.topology().nodes[node].at else { return Vec::new() };
+        let of_link = |slot: &Slot| {
+            self.found.iter().any(|(_, from, link)| {
+                *from == Some(node) && link.source.slot.as_deref() == Some(&slot.name)
+            })
+        };
+        let ours = |slot: &&Slot| slot.database.as_ref() == Some(&server.database);
+        slots.iter().filter(ours).filter(|slot| !of_link(slot)).collect()
+    }
+
+    fn slots(&mut self) {
+        for node in self.concerned() {
+            for slot in self.slots_of_nobody(node) {
+                if slot.active || self.takes_away(&Subject::Slot { slot: slot.name.clone() }, node)
+                {
+                    continue;
+                }
+                let name = self.name(node);
+                if !self.request.removes.contains(&Leftover::Slot(slot.name.clone())) {
+                    self.note(format!(
+                        "slot {0} on {name} stays: nobody reads it now, and who does is not known (--remove slot:{0} takes it away)",
+                        slot.name
+                    ));
+                    continue;
+                }
+                let subject = Subject::Slot { slot: slot.name.clone() };
+                match (self.read)(node, &subject) {
+                    Ok(Some(state)) if state.starts_with(IDLE) => {
+                        let purpose = "it was asked for by its name".to_owned();
+                        let step = self.slot_step(node, slot.name.clone(), state, purpose);
+                        let loses = format!(
+                            "the log that it keeps for its reader{}: whoever reads it has to be filled anew before it follows {name} again",
+                            self.may_be_of(node)
+                        );
+                        self.plan.steps.push(SetupStep { loses: Some(loses), ..step });
+                    }
+                    Ok(_) => {}
+                    Err(fault) => self.unseen(&format!("slot {}", slot.name), node, &fault),
+                }
+            }
+        }
+    }
+
+    /// Receivers that could not be asked whether a slot is theirs.
+    fn may_be_of(&self, node: NodeId) -> String {
+        let links = self.topology().links.iter();
+        let hidden: BTreeSet<&str> = links
+            .filter(|l| l.from == node && self.facts(l.to).is_none())
+            .map(|l| self.name(l.to))
+            .collect();
+        match hidden.is_empty() {
+            true => String::new(),
+            false => {
+                format!(", which may be {}", hidden.into_iter().collect::<Vec<_>>().join(" or "))
+            }
+        }
+    }
+
+    /// A step takes it away already.
+    fn takes_away(&self, subject: &Subject, node: NodeId) -> bool {
+        self.plan.steps.iter().any(|step| {
+            step.node == node
+                && matches!(&step.act, SetupAct::Change(change) if change.subject == *subject)
+        })
+    }
+
+    fn publications(&mut self) {
+        let asked = self.request.removes.contains(&Leftover::Publications);
+        for node in self.concerned() {
+            let Some(Ok(publications)) = self.facts(node).map(|facts| &facts.publications) else {
+                continue;
+            };
+            for publication in publications {
+                let takers: Vec<FoundAt> = (0..self.found.len())
+                    .filter(|at| {
+                        let (_, from, link) = &self.found[*at];
+                        from.is_none_or(|from| from == node)
+                            && link.publications.contains(&publication.name)
+                    })
+                    .collect();
+                let stays = takers.iter().any(|at| !self.gone.contains_key(at));
+                let is_ours = !takers.is_empty() || self.is_of_sets(node, publication);
+                if stays || !is_ours {
+                    continue;
+                }
+                self.publication(node, publication, &takers, asked);
+            }
+        }
+    }
+
+    /// All that it offers is in the sets.
+    fn is_of_sets(&self, node: NodeId, publication: &Publication) -> bool {
+        let node = &self.topology().nodes[node];
+        let last = |name: &str| name.rsplit('.').next().unwrap_or(name).to_owned();
+        let sets = &self.topology().sets;
+        let tables: Vec<String> = sets
+            .iter()
+            .flat_map(|set| &set.tables)
+            .map(|table| last(node.name_of(table)))
+            .collect();
+        !publication.tables.is_empty()
+            && publication.tables.iter().all(|published| tables.contains(&last(&published.table)))
+    }
+
+    fn publication(
+        &mut self,
+        node: NodeId,
+        publication: &Publication,
+        takers: &[FoundAt],
+        asked: bool,
+    ) {
+        let (name, node_name) = (&publication.name, self.name(node));
+        let readers: Vec<&str> =
+            self.slots_of_nobody(node).into_iter().map(|slot| &slot.name[..]).collect();
+        if !readers.is_empty() {
+            let readers = readers.join(", ");
+            return self.note(format!(
+                "publication {name} on {node_name} stays: whoever reads slot {readers} there may take it"
+            ));
+        }
+        if !asked {
+            return self.note(format!(
+                "publication {name} on {node_name} stays (--remove publication takes it away)"
+            ));
+        }
+        let subject = Subject::Publication { publication: name.clone() };
+        match (self.read)(node, &subject) {
+            Ok(Some(state)) => {
+                let change =
+                    SetupChange { subject, before: Some(state), after: None, pauses: Vec::new() };
+                let depends_on =
+                    takers.iter().filter_map(|at| self.gone.get(at)).copied().collect();
+                let step =
+                    SetupStep::of(node, "nobody takes it any more", SetupAct::Change(change));
+                self.plan.steps.push(SetupStep { depends_on, ..step });
+            }
+            Ok(None) => {}
+            Err(fault) => self.unseen(&format!("publication {name}"), node, &fault),
+        }
+    }
+
+    /// What keen itself left on the nodes that go.
+    fn of_keen(&mut self) {
+        for node in self.whole_nodes() {
+            let Some(facts) = self.facts(node) else { continue };
+            if facts.standby {
+                continue;
+            }
+            let marks = || Subject::ServiceTable { table: vec![service_tables::MARKS.to_owned()] };
+            let (subject, leftover, option) = match facts.engine {
+                Engine::Postgres => {
+                    let origin = Subject::Origin { origin: REPAIR_ORIGIN.to_owned() };
+                    (origin, Leftover::Origins, "origin")
+                }
+                Engine::MariaDb => (marks(), Leftover::ServiceTables, "service-table"),
+                Engine::Sqlite => continue,
+            };
+            let name = self.name(node);
+            let state = match (self.read)(node, &subject) {
+                Ok(Some(state)) => state,
+                Ok(None) => continue,
+                Err(fault) => {
+                    self.unseen(&subject.to_string(), node, &fault);
+                    continue;
+                }
+            };
+            if !self.request.removes.contains(&leftover) {
+                self.note(format!("{subject} on {name} stays (--remove {option} takes it away)"));
+                continue;
+            }
+            let is_table = matches!(subject, Subject::ServiceTable { .. });
+            if is_table && state != EMPTY {
+                self.note(format!("{subject} on {name} stays: a plan is under way there"));
+                continue;
+            }
+            let change =
+                SetupChange { subject, before: Some(state), after: None, pauses: Vec::new() };
+            // The number of an origin is given to another, and old log names origins by their numbers.
+            let loses = (!is_table).then(|| {
+                "the marks of batches: a plan that was not carried out to its end here can no longer tell which of its rows are written; and repairs in the log as it is now may be read as the writes of whoever gets the origin's number next"
+                    .to_owned()
+            });
+            let step = SetupStep::of(node, "keen keeps its marks there", SetupAct::Change(change));
+            // Where a link stays, keen may still have to mend.
+            let depends_on = self.gone.values().copied().collect();
+            self.plan.steps.push(SetupStep { loses, depends_on, ..step });
+        }
+    }
+
+    /// The ends of the links that go, as far as both are known.
+    fn pairs(&self) -> BTreeSet<(NodeId, NodeId)> {
+        let ends = |at: &FoundAt| Some((self.found[*at].1?, self.found[*at].0));
+        self.gone.keys().filter_map(ends).collect()
+    }
+
+    fn file(&mut self) {
+        if self.has_all() {
+            return; // nothing of it is left to be looked at
+        }
+        let pairs = self.pairs();
+        let declared: BTreeSet<(NodeId, NodeId)> =
+            self.topology().links.iter().map(|l| (l.from, l.to)).collect();
+        let declared: Vec<&(NodeId, NodeId)> = pairs.intersection(&declared).collect();
+        let Some((_, node)) = declared.first() else { return };
+        let links: Vec<String> = declared
+            .iter()
+            .map(|(from, to)| format!("{} -> {}", self.name(*from), self.name(*to)))
+            .collect();
+        let what = format!("take {} out of the topology file", links.join(", "));
+        let purpose = "what the file declares and is not there is told as absent";
+        let act = SetupAct::ByHand { what, done: Vec::new() };
+        self.plan.steps.push(SetupStep::of(*node, purpose, act));
+    }
+
+    fn proof(&mut self) {
+        let Some(node) = self.plan.steps.first().map(|step| step.node) else { return };
+        let declared = |(to, from, _): &FoundLink| {
+            self.topology().links.iter().any(|l| l.to == *to && Some(l.from) == *from)
+        };
+        let links = || (0..self.found.len()).filter(|at| !declared(&self.found[*at]));
+        let mut findings = Vec::new();
+        if links().count() > 0 && links().all(|at| self.gone.contains_key(&at)) {
+            findings.push(LINK_STRAY.name.to_owned());
+        }
+        let mut slots = self.topology().nodes.iter().enumerate().flat_map(|(node, _)| {
+            self.slots_of_nobody(node).into_iter().map(move |slot| (node, slot))
+        });
+        let takes_slots = self.plan.steps.iter().any(|step| {
+            matches!(&step.act, SetupAct::Change(change) if matches!(change.subject, Subject::Slot { .. }))
+        });
+        let none_left = slots.all(|(node, slot)| {
+            slot.active || self.takes_away(&Subject::Slot { slot: slot.name.clone() }, node)
+        });
+        if takes_slots && none_left {
+            findings.push(SLOT_UNREAD.name.to_owned());
+        }
+        if !findings.is_empty() {
+            let act = SetupAct::Check { findings, same_as: None };
+            let step = SetupStep::of(node, "nothing of it is left behind", act);
+            // What was not made would not be found, either.
+            let depends_on = self.gone.values().copied().collect();
+            self.plan.steps.push(SetupStep { depends_on, ..step });
+        }
+    }
+
+    fn notes(&mut self) {
+        if self.gone.is_empty() {
+            return;
+        }
+        let pairs = self.pairs();
+        let waits = self.plan.steps.iter().any(|step| matches!(step.act, SetupAct::Wait { .. }));
+        let whole = self.whole_nodes();
+        let stops: BTreeSet<&str> = match whole.is_empty() {
+            true => pairs.iter().map(|(from, _)| self.name(*from)).collect(),
+            false => whole
+                .into_iter()
+                .filter(|node| self.topology().nodes[*node].writes && self.facts(*node).is_some())
+                .map(|node| self.name(node))
+                .collect(),
+        };
+        if !stops.is_empty() {
+            let stops = stops.into_iter().collect::<Vec<_>>().join(", ");
+            let after = if waits { " after it was waited for" } else { "" };
+            self.note(format!(
+                "stop first what writes to {stops}: what is written there{after} does not get over these links any more"
+            ));
+        }
+        if !self.has_all() {
+            let cut = self.cut(&pairs);
+            if !cut.is_empty() {
+                self.note(format!(
+                    "between nodes that stay, no link brings any more what one writes to the other: {}",
+                    cut.join(", ")
+                ));
+            }
+        }
+        if waits {
+            self.note(
+                "a link stays if what it brings does not arrive: switch it off, and plan again; the plan then says what is lost"
+                    .to_owned(),
+            );
+        }
+        self.note(
+            "the rows that were copied stay, and the accounts that the links used, too: whether anybody needs them is for you to decide".to_owned(),
+        );
+    }
+
+    /// The ways from a writer to another node that end with these links, but for the links themselves and the nodes
+    /// that are taken out.
+    fn cut(&self, pairs: &BTreeSet<(NodeId, NodeId)>) -> Vec<String> {
+        let whole = self.whole_nodes();
+        let nodes = 0..self.topology().nodes.len();
+        let all: BTreeSet<(NodeId, NodeId)> =
+            self.topology().links.iter().map(|l| (l.from, l.to)).collect();
+        let left: BTreeSet<(NodeId, NodeId)> = all.difference(pairs).copied().collect();
+        let writers = nodes.clone().filter(|node| self.topology().nodes[*node].writes);
+        let stays = |node: &NodeId| !whole.contains(node);
+        let mut cut = Vec::new();
+        for writer in writers.filter(stays) {
+            let (before, after) = (reached(&all, writer), reached(&left, writer));
+            let lost = before.difference(&after).filter(|node| stays(node));
+            cut.extend(lost.map(|node| format!("{} -> {}", self.name(writer), self.name(*node))));
+        }
+        cut
+    }
+}
+
+/// The nodes that can be reached from one.
+fn reached(links: &BTreeSet<(NodeId, NodeId)>, from: NodeId) -> BTreeSet<NodeId> {
+    let mut reached = BTreeSet::new();
+    let mut open = vec![from];
+    while let Some(node) = open.pop() {
+        for (_, to) in links.iter().filter(|(at, _)| *at == node) {
+            if *to != from && reached.insert(*to) {
+                open.push(*to);
+            }
+        }
+    }
+    reached
+}
