@@ -15,7 +15,9 @@ use keen_core::fault::{FaultKind, ReadFault};
 use keen_core::observe::links::Micros;
 use keen_core::row::schema::TableShape;
 use keen_core::setup::column::ColumnDefinition;
-use keen_core::topology::{ServerAddress, Tls};
+use keen_core::setup::port::LinkPassword;
+use keen_core::setup::{SetupChange, Subject, spell};
+use keen_core::topology::{Engine, ServerAddress, Tls};
 
 /// Advice for when a certificate cannot be checked.
 pub(crate) const UNKNOWN_AUTHORITY: &str = "name the authority that signed it, tls = { ca = \"FILE\" }, and reach the server by a name in the certificate";
@@ -38,6 +40,27 @@ impl Password {
 
     pub(crate) fn reveal(&self) -> &str {
         &self.0
+    }
+}
+
+/// The statement that makes a link.
+pub(crate) fn made(
+    engine: Engine,
+    change: &SetupChange,
+    password: Option<&LinkPassword>,
+) -> Result<String, ReadFault> {
+    let statement = match (&change.subject, &change.before) {
+        (Subject::NewLink(new), None) if change.after == Some(new.state()) => {
+            spell::making_link(engine, new, password)
+        }
+        (other, _) => Err(format!("{other} is no link that is made")),
+    };
+    statement.map_err(|why| ReadFault::new(why, "plan again"))
+}
+
+impl From<Password> for LinkPassword {
+    fn from(password: Password) -> Self {
+        Self::new(password.0)
     }
 }
 

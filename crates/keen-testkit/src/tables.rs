@@ -103,6 +103,7 @@ pub fn topology(nodes: &[(&str, bool)], edges: &[(NodeId, NodeId)]) -> Topology 
         at: Address::Sqlite(format!("{name}.db")),
         password: None,
         mend: None,
+        replication: None,
         tls: Tls::default(),
         journal: None,
         column_names: BTreeMap::new(),

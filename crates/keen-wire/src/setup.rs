@@ -5,9 +5,10 @@ use std::time::Duration;
 use keen_core::plan::copy::{CopiedLink, CopiedSlot, CopiedTable, SourceFollows, TableCopy};
 use keen_core::plan::setup_steps::{SetupAct, SetupStep, way_back};
 use keen_core::setup::{
-    OFF, ON, SetupChange, SetupCondition, SetupKind, Subject, same_state, spell,
+    NewLink, NewSubscription, OFF, ON, SetupChange, SetupCondition, SetupKind, Subject, same_state,
+    spell,
 };
-use keen_core::topology::{Engine, NodeId, Topology};
+use keen_core::topology::{Address, Engine, NodeId, Topology};
 use serde::{Deserialize, Serialize};
 
 use crate::Unusable;
@@ -44,6 +45,9 @@ pub struct SetupStepDocument {
     pub replicates_onward: String,
     /// The way back, in a sentence.
     pub undo: String,
+    /// It has no way back, because something that has none rests on it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub for_good: bool,
     /// The values that are read once it is done.
     pub done: Vec<ConditionDocument>,
     /// Its statements, for people: they are spelled anew when it is carried out.
@@ -267,6 +271,23 @@ pub enum SubjectDocument {
         /// The link, as the receiver calls it.
         link: String,
     },
+    /// A link that is made, switched off.
+    NewLink {
+        /// Its name on the receiver.
+        link: String,
+        /// Its source, by the name that the topology file gives it.
+        from: String,
+        /// The source's host, as the receiver knows it.
+        host: String,
+        /// Its port.
+        port: u16,
+        /// Who logs in there. The password is bound when it is made, from where the topology file says it is.
+        user: String,
+        /// The line between them is encrypted.
+        tls: bool,
+        /// How a subscription takes it; null of a MariaDB connection.
+        subscription: Option<NewSubscriptionDocument>,
+    },
     /// Up to where a MariaDB connection has fetched, while it has not applied all of that; only read.
     FetchedChanges {
         /// The connection.
@@ -356,12 +377,35 @@ pub enum SubjectDocument {
     },
 }
 
+/// The part of a link that only a PostgreSQL subscription has.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(deny_unknown_fields)]
+pub struct NewSubscriptionDocument {
+    /// The database of the source.
+    pub database: String,
+    /// The publication that it takes.
+    pub publication: String,
+    /// The slot that it reads, which is made with the copy.
+    pub slot: String,
+    /// Which writes it asks for, "none" or "any"; null before PostgreSQL 16.
+    pub origin: Option<String>,
+}
+
 /// Exchanges a subject and its document, variant by variant.
 macro_rules! exchanged {
     ($($variant:ident { $($field:ident),* }),* $(,)?) => {
         impl From<&Subject> for SubjectDocument {
             fn from(subject: &Subject) -> Self {
                 match subject.clone() {
+                    Subject::NewLink(new) => {
+                        let NewLink { link, from, host, port, user, tls, subscription } = new;
+                        let subscription = subscription.map(|of| {
+                            let NewSubscription { database, publication, slot, origin } = of;
+                            NewSubscriptionDocument { database, publication, slot, origin }
+                        });
+                        Self::NewLink { link, from, host, port, user, tls, subscription }
+                    }
                     $(Subject::$variant { $($field),* } => Self::$variant { $($field),* },)*
                 }
             }
@@ -370,6 +414,13 @@ macro_rules! exchanged {
         impl From<SubjectDocument> for Subject {
             fn from(document: SubjectDocument) -> Self {
                 match document {
+                    SubjectDocument::NewLink { link, from, host, port, user, tls, subscription } => {
+                        let subscription = subscription.map(|of| {
+                            let NewSubscriptionDocument { database, publication, slot, origin } = of;
+                            NewSubscription { database, publication, slot, origin }
+                        });
+                        Self::NewLink(NewLink { link, from, host, port, user, tls, subscription })
+                    }
                     $(SubjectDocument::$variant { $($field),* } => Self::$variant { $($field),* },)*
                 }
             }
@@ -431,6 +482,7 @@ pub fn setup_document(topology: &Topology, number: u64, step: &SetupStep) -> Ste
                 loses: step.loses.clone(),
                 replicates_onward: ONWARD.to_owned(),
                 undo: way_back(step),
+                for_good: step.for_good,
                 done: conditions(topology, &step.done()),
                 statements: spell::printed(engine, change).unwrap_or_default(),
             };
@@ -585,6 +637,22 @@ impl SetupReader<'_> {
         documents.into_iter().map(condition).collect()
     }
 
+    /// A link leads where the topology file says, and nowhere else: it is given a password of that file.
+    fn is_of_the_file(&self, new: &NewLink) -> Result<(), Unusable> {
+        let source = &self.topology.nodes[self.node(&new.from)?];
+        let database = match &source.at {
+            Address::Server(server) => Some(&server.database),
+            Address::Sqlite(_) => None,
+        };
+        let is_there = source.replication.as_ref().is_some_and(|account| {
+            (&account.user, &account.host, account.port) == (&new.user, &new.host, new.port)
+        });
+        let is_in_it = new.subscription.as_ref().is_none_or(|of| Some(&of.database) == database);
+        (is_there && is_in_it).then_some(()).ok_or_else(|| {
+            format!("link {} does not lead where [node.{}.replication] says", new.link, new.from)
+        })
+    }
+
     fn copy(&self, document: CopyStepDocument) -> Result<(u64, SetupStep), Unusable> {
         let (node, from) = (self.node(&document.node)?, self.node(&document.from)?);
         if node == from {
@@ -646,12 +714,16 @@ impl SetupReader<'_> {
         if same_state(before.as_deref(), after.as_deref()) {
             return Err("it changes nothing".to_owned());
         }
+        if let Subject::NewLink(new) = &subject {
+            self.is_of_the_file(new)?;
+        }
         let change = SetupChange { subject, before, after, pauses };
         spell::statements(self.topology.nodes[node].at.engine(), &change)?;
         let mut step = SetupStep {
             evidence: document.evidence.map(|evidence| (evidence.check, evidence.found)),
             loses: document.loses,
             depends_on: document.depends_on,
+            for_good: document.for_good,
             ..SetupStep::of(node, document.purpose, SetupAct::Change(change))
         };
         // More may be asked for, and is looked at, too.
@@ -677,7 +749,8 @@ mod tests {
 
     fn topology() -> Topology {
         let text = "name = \"huts\"\n\
-            [node.a]\nat = \"mariadb://keen@127.0.0.1/huts\"\nwrites = true\n[node.b]\nat = \"postgres://keen@127.0.0.1/huts\"\n\
+            [node.a]\nat = \"mariadb://keen@127.0.0.1/huts\"\nwrites = true\nreplication = { user = \"carrier\", at = \"h:7\" }\n\
+            [node.b]\nat = \"postgres://keen@127.0.0.1/huts\"\nreplication = { user = \"carrier\", at = \"h:7\" }\n\
             [set.all]\ntables = [\"stay\"]\n[[link]]\nfrom = \"a\"\nto = \"b\"\ncarries = [\"all\"]\n";
         let (topology, problems) = keen_core::topology::read(text);
         topology.unwrap_or_else(|| panic!("{problems:?}"))
@@ -702,6 +775,42 @@ mod tests {
 
     fn away(subject: Subject, state: &str) -> SetupChange {
         SetupChange { before: Some(state.to_owned()), after: None, subject, pauses: Vec::new() }
+    }
+
+    fn link_of(origin: Option<&str>) -> NewLink {
+        let subscription = origin.map(|origin| NewSubscription {
+            database: "huts".to_owned(),
+            publication: "p".to_owned(),
+            slot: "s".to_owned(),
+            origin: Some(origin.to_owned()),
+        });
+        let from = if origin.is_some() { "b" } else { "a" }.to_owned();
+        let (link, host, user) = ("l \"1".to_owned(), "h".to_owned(), "carrier".to_owned());
+        NewLink { link, from, host, port: 7, user, tls: true, subscription }
+    }
+
+    fn made(link: NewLink) -> SetupChange {
+        let after = Some(link.state());
+        SetupChange { before: None, after, subject: Subject::NewLink(link), pauses: Vec::new() }
+    }
+
+    /// A link is given a password of the file: it must not lead elsewhere.
+    #[test]
+    fn a_link_that_was_edited_leads_nowhere_else() {
+        let topology = topology();
+        for (node, link) in [(0, link_of(None)), (1, link_of(Some("any")))] {
+            let right = setup_document(&topology, 1, &step(node, made(link)));
+            let json = serde_json::to_value(right).unwrap();
+            assert!(json["statements"].to_string().contains("..."), "{json}");
+            for (place, value) in
+                [("host", "evil".into()), ("port", serde_json::json!(8)), ("user", "root".into())]
+            {
+                let mut json = json.clone();
+                json["subject"][place] = value;
+                let why = setup_step(&topology, serde_json::from_value(json).unwrap()).unwrap_err();
+                assert!(why.contains("does not lead where [node."), "{place}: {why}");
+            }
+        }
     }
 
     /// What is taken away goes under a condition, and is not put back by a plan.
@@ -829,6 +938,8 @@ mod tests {
             (1, away(Subject::Slot { slot: "s".to_owned() }, "idle at 0/1")),
             (1, away(Subject::Publication { publication: "p".to_owned() }, "s.stay; insert")),
             (1, away(Subject::Origin { origin: "o".to_owned() }, "yes")),
+            (0, made(link_of(None))),
+            (1, made(link_of(Some("none")))),
             (0, away(Subject::ServiceTable { table }, "empty")),
         ]
     }

@@ -3,14 +3,14 @@
 use keen_core::fault::ReadFault;
 use keen_core::observe::position;
 use keen_core::ports::ReadRows as _;
-use keen_core::setup::port::ChangeSetup;
-use keen_core::setup::{EMPTY, FILLED, SetupChange, Subject, YES, spell, switch_state};
+use keen_core::setup::port::{ChangeSetup, LinkPassword};
+use keen_core::setup::{EMPTY, FILLED, NewLink, SetupChange, Subject, YES, spell, switch_state};
 use keen_core::topology::Engine;
 
 use super::connect::MariaDbSession;
 use super::replication::cell;
 use super::{MariaDbNode, queries, quoted};
-use crate::server::{Access, column_state};
+use crate::server::{Access, column_state, made};
 
 /// A MariaDB server whose set-up is changed.
 pub struct MariaDbSetup {
@@ -112,7 +112,7 @@ impl ChangeSetup for MariaDbSetup {
                 let found: Vec<String> = self.session.rows("read its position", sql, ())?;
                 Ok(found.into_iter().next())
             }
-            Subject::Link { link } => {
+            Subject::Link { link } | Subject::NewLink(NewLink { link, .. }) => {
                 let Some(row) = self.connection(link)? else { return Ok(None) };
                 let part = |column: &str| cell(&row, column).unwrap_or_default();
                 Ok(Some(format!("from {}:{}", part("Master_Host"), part("Master_Port"))))
@@ -191,6 +191,7 @@ impl ChangeSetup for MariaDbSetup {
         let needed: &[&str] = match subject {
             Subject::LinkSwitch { .. } => &["REPLICATION SLAVE ADMIN", "SUPER"],
             Subject::Link { .. } => &["REPLICATION SLAVE ADMIN", "RELOAD"],
+            Subject::NewLink(_) => &["REPLICATION SLAVE ADMIN"],
             // Without the second nobody sees what else the server holds.
             Subject::AppliedPosition { .. } => &["REPLICATION SLAVE ADMIN", "SHOW DATABASES"],
             _ => &[],
@@ -206,5 +207,14 @@ impl ChangeSetup for MariaDbSetup {
             self.session.run("change its set-up", &statement)?;
         }
         Ok(())
+    }
+
+    fn make_link(
+        &mut self,
+        change: &SetupChange,
+        password: Option<&LinkPassword>,
+    ) -> Result<(), ReadFault> {
+        let statement = made(Engine::MariaDb, change, password)?;
+        self.session.run("make a link", &statement)
     }
 }

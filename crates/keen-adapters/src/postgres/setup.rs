@@ -3,15 +3,15 @@
 use keen_core::fault::ReadFault;
 use keen_core::ports::ReadRows as _;
 use keen_core::setup::column::ColumnDefinition;
-use keen_core::setup::port::ChangeSetup;
-use keen_core::setup::{IDLE, INDEX, READ, SetupChange, Subject, spell};
+use keen_core::setup::port::{ChangeSetup, LinkPassword};
+use keen_core::setup::{IDLE, INDEX, NewLink, READ, SetupChange, Subject, spell};
 use keen_core::topology::Engine;
 use tokio_postgres::error::SqlState;
 use tokio_postgres::types::ToSql;
 
 use super::connect::PostgresSession;
 use super::{PostgresNode, queries, quoted};
-use crate::server::{Access, column_state};
+use crate::server::{Access, column_state, made};
 
 /// A PostgreSQL server whose set-up is changed.
 pub struct PostgresSetup {
@@ -63,6 +63,9 @@ const PUBLICATION: &str = "SELECT concat_ws('; ', CASE WHEN puballtables THEN 'a
 const HAS_ORIGIN: &str = "SELECT 'yes' FROM pg_replication_origin WHERE roname = $1";
 const OWNS: &str = "SELECT format('to own subscription %s', subname) FROM pg_subscription \
     WHERE subname = $1 AND subdbid = (SELECT oid FROM pg_database WHERE datname = current_database()) AND NOT pg_has_role(subowner, 'USAGE')";
+const SUBSCRIBER: &str = "SELECT CASE WHEN has_database_privilege(current_database(), 'CREATE') THEN 'to be a member of pg_create_subscription (a superuser before PostgreSQL 16)' \
+    ELSE 'CREATE on the database' END FROM pg_roles WHERE rolname = current_user AND NOT rolsuper \
+    AND NOT (coalesce(pg_has_role(to_regrole('pg_create_subscription'), 'USAGE'), false) AND has_database_privilege(current_database(), 'CREATE'))";
 const OWNS_PUBLICATION: &str = "SELECT format('to own publication %s', pubname) FROM pg_publication \
     WHERE pubname = $1 AND NOT pg_has_role(pubowner, 'USAGE')";
 const REPLICATES: &str = "SELECT 'REPLICATION' FROM pg_roles WHERE rolname = current_user AND NOT (rolreplication OR rolsuper)";
@@ -155,7 +158,9 @@ impl ChangeSetup for PostgresSetup {
                 let sql = format!("SELECT CASE WHEN named THEN 'yes' END FROM ({}) AS of (named, published)", queries::IS_IDENTIFIED);
                 self.first("look how rows are named", &sql, &[&named(table), &""])
             }
-            Subject::Link { link } => self.first("look at its subscriptions", SUBSCRIBES, &[link]),
+            Subject::Link { link } | Subject::NewLink(NewLink { link, .. }) => {
+                self.first("look at its subscriptions", SUBSCRIBES, &[link])
+            }
             Subject::Slot { slot } => {
                 self.first("look at its slots", SLOT_USE, &[slot, &READ, &IDLE])
             }
@@ -181,12 +186,24 @@ impl ChangeSetup for PostgresSetup {
             Subject::LinkSwitch { link } | Subject::Link { link } => {
                 self.first(doing, OWNS, &[link])
             }
+            Subject::NewLink(_) => self.first(doing, SUBSCRIBER, &[]),
             Subject::Publication { publication } => {
                 self.first(doing, OWNS_PUBLICATION, &[publication])
             }
             Subject::SlotPlace { .. } | Subject::Slot { .. } => self.first(doing, REPLICATES, &[]),
             _ => Ok(None),
         }
+    }
+
+    fn make_link(
+        &mut self,
+        change: &SetupChange,
+        password: Option<&LinkPassword>,
+    ) -> Result<(), ReadFault> {
+        let (doing, statement) = ("make a link", made(Engine::Postgres, change, password)?);
+        let done = self.session.simple(doing, &statement)?;
+        // It holds a password: whatever is said of it, it is not told.
+        done.map(drop).map_err(|error| self.session.failed(doing, &error))
     }
 
     fn change(&mut self, change: &SetupChange) -> Result<(), ReadFault> {

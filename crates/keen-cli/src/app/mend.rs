@@ -222,10 +222,9 @@ impl ReadyPlan {
         self.counts.values().any(|counts| counts.changes + counts.by_hand + counts.copies > 0)
     }
 
-    /// There is nothing to do but to copy tables.
+    /// Tables are copied, and what is done besides has no way back, either.
     pub(crate) fn only_copies(&self) -> bool {
-        let others = |of: &StepCounts| StepCounts { copies: 0, ..of.clone() }.is_idle();
-        self.counts.values().all(others) && self.counts.values().any(|counts| counts.copies > 0)
+        self.is_for_good() && self.counts.values().any(|counts| counts.copies > 0)
     }
 
     /// The nodes that are filled, and from which.
@@ -252,9 +251,8 @@ impl ReadyPlan {
 
     /// Nothing that is done has a way back.
     pub(crate) fn is_for_good(&self) -> bool {
-        let can_be_undone = |of: &StepCounts| {
-            of.inserts + of.updates + of.deletes + of.copies > 0 || of.changes > of.for_good
-        };
+        let can_be_undone =
+            |of: &StepCounts| of.inserts + of.updates + of.deletes > 0 || of.changes > of.for_good;
         !self.counts.values().any(can_be_undone)
     }
 
@@ -306,6 +304,7 @@ impl ReadyPlan {
             open: &|node| opener.open(node),
             write: &|node| writing.write(node),
             setup: &|node| writing.setup(node),
+            link_password: &|node| opener.link_password(node),
             give: &|node| copying.give(node),
             take: &|node| copying.take(node),
             aside: &aside,

@@ -16,7 +16,7 @@ use keen_core::plan::copy::{GiveCopy, TakeCopy};
 use keen_core::plan::port::WriteSteps;
 use keen_core::ports::{InspectionRequest, JournalNeeds, LookAtNode, ReadRows};
 use keen_core::row::schema::TableShape;
-use keen_core::setup::port::ChangeSetup;
+use keen_core::setup::port::{ChangeSetup, LinkPassword};
 use keen_core::topology::{Address, NodeId, Secret};
 use keen_run::conflicts::LastWrites;
 use keen_run::links::Watched;
@@ -301,6 +301,14 @@ impl<'a> NodeOpener<'a> {
         said.recv_timeout(self.wait).unwrap_or_else(|_| {
             Err(std::io::Error::other("it sent nothing within --connect-timeout"))
         })
+    }
+
+    /// The password by which others follow a node, if it has one.
+    pub(crate) fn link_password(&self, id: NodeId) -> Result<Option<LinkPassword>, ReadFault> {
+        let node = &self.loaded.topology.nodes[id];
+        let secret = node.replication.as_ref().and_then(|account| account.password.as_ref());
+        let password = self.password(secret)?;
+        Ok(password.map(LinkPassword::from))
     }
 
     /// The password of an account, from where the topology file says it is.

@@ -9,6 +9,7 @@ use keen_core::fault::ReadFault;
 use keen_core::plan;
 use keen_core::plan::apart::{Apart, ApartRequest, Leftover};
 use keen_core::plan::evidence::Evidence;
+use keen_core::plan::linking::LinkingRequest;
 use keen_core::plan::seeding::SeedRequest;
 use keen_core::plan::setup_steps::{self, SetupChoice, SetupPlan};
 use keen_core::plan::stopped::going_on;
@@ -138,7 +139,7 @@ pub(crate) fn add(
     Ok(())
 }
 
-/// Plans that a node is filled from another.
+/// Plans that a node is filled from another; if links are named that these make, from the source of the first.
 ///
 /// # Errors
 /// Why it cannot be.
@@ -146,7 +147,7 @@ pub(crate) fn add_seeding(
     loaded: &Loaded,
     scope: &AuditScope,
     planned: &mut Planned,
-    (from, node): (NodeId, NodeId),
+    ((from, node), sources): ((NodeId, NodeId), &[NodeId]),
     stop: &Stop,
 ) -> Result<()> {
     let clock = std::time::Instant::now();
@@ -173,13 +174,19 @@ pub(crate) fn add_seeding(
         looks: &outcome.looks,
         from,
         node,
+        new: &[],
         compared: &compared,
         before: planned.plan.step_count() as u64,
     };
     let (name, source) = (&topology.nodes[node].name, &topology.nodes[from].name);
-    let made = seeding.plan();
-    let made =
-        made.map_err(|why| anyhow::anyhow!("{name} cannot be filled from {source}: {why}"))?;
+    let made = match sources.is_empty() {
+        true => seeding
+            .plan()
+            .map_err(|why| anyhow::anyhow!("{name} cannot be filled from {source}: {why}"))?,
+        false => LinkingRequest { seed: seeding, sources }
+            .plan()
+            .map_err(|why| anyhow::anyhow!("no link to {name} is planned: {why}"))?,
+    };
     planned.complete &= !made.incomplete;
     planned.read = NodeSet::of(node) | NodeSet::of(from);
     planned.setup = made;

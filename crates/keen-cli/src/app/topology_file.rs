@@ -100,7 +100,8 @@ pub(crate) fn exposed(loaded: &Loaded) -> Vec<NodeId> {
     nodes
         .filter(|(_, node)| {
             let mend = node.mend.as_ref().and_then(|account| account.password.as_ref());
-            node.password.iter().chain(mend).any(|secret| match secret {
+            let links = node.replication.as_ref().and_then(|account| account.password.as_ref());
+            node.password.iter().chain(mend).chain(links).any(|secret| match secret {
                 Secret::File(path) => readable(&loaded.base.join(path)),
                 Secret::Env(_) => false,
             })

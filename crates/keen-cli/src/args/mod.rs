@@ -628,6 +628,11 @@ pub(crate) struct PlanArgs {
     #[arg(long, value_name = "FROM:TO", conflicts_with_all = ["from", "kinds", "findings", "pass_over", "conflicts", "answers", "answered", "ask", "nodes", "tables", "exclude"])]
     pub(crate) seed: Option<String>,
 
+    /// Make a link that the file declares and that is not there, and fill node TO from node FROM (repeat for more links
+    /// to the same node, which is filled from the first). Nothing else is planned.
+    #[arg(long, value_name = "FROM:TO", conflicts_with_all = ["from", "kinds", "findings", "pass_over", "seed", "take_apart", "conflicts", "answers", "answered", "ask", "nodes", "tables", "exclude"])]
+    pub(crate) link: Vec<String>,
+
     /// Take links apart: one as FROM:TO, one as its node calls it as NODE/LINK, those of a node, or all (repeat for
     /// more). Nothing else is planned.
     #[arg(long, value_name = "LINK", conflicts_with_all = ["from", "kinds", "findings", "pass_over", "seed", "conflicts", "answers", "answered", "ask", "nodes", "tables", "exclude"])]

@@ -26,6 +26,7 @@ mod ledger;
 mod memory;
 mod mend_apart;
 mod mend_files;
+mod mend_linking;
 mod mend_races;
 mod mend_seeding;
 mod mend_servers;

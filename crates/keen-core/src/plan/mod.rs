@@ -16,7 +16,7 @@
 //! [`script`] writes them as one file per node, [`stopped`] makes way for the
 //! writes at which links stopped. [`setup_steps`] does the same for settings, tables
 //! and links that a preflight found wrong, [`seeding`] for a node that is filled from another by a [`copy`],
-//! [`apart`] for links that are taken apart.
+//! [`linking`] for links that are made, and [`apart`] for those that are taken apart.
 
 pub mod alike;
 pub mod answer;
@@ -27,6 +27,7 @@ pub mod evidence;
 mod found;
 mod hold_back;
 mod judge;
+pub mod linking;
 mod listed;
 mod make;
 mod onward;

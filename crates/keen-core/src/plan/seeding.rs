@@ -32,6 +32,8 @@ pub struct SeedRequest<'a> {
     pub from: NodeId,
     /// The node that is filled.
     pub node: NodeId,
+    /// Links to it that are made before it is filled, by their sources.
+    pub new: &'a [(NodeId, Incoming)],
     /// What it holds otherwise than its source.
     pub compared: &'a ComparedTables,
     /// How many steps the plan has already.
@@ -72,8 +74,9 @@ impl SeedRequest<'_> {
                 "{source_name} is a standby, of which no position can be had that links go on from: seed from its primary"
             ));
         }
-        let (hazard, links) =
+        let (hazard, mut links) =
             hazard_of_copy(self.topology, self.looks, (node, there), (from, source));
+        links.extend(self.new.iter().map(|(from, link)| (node, Some(*from), link.clone())));
         if let Some(hazard) = hazard {
             return Err(hazard);
         }

@@ -32,6 +32,8 @@ pub struct SetupStep {
     pub depends_on: Vec<u64>,
     /// What also has to be read before it is made, on this node or another; only of a change.
     pub also: Vec<SetupCondition>,
+    /// It has no way back, because something that has none rests on it; only of a change.
+    pub for_good: bool,
     /// The act.
     pub act: SetupAct,
 }
@@ -77,6 +79,7 @@ impl SetupStep {
             loses: None,
             depends_on: Vec::new(),
             also: Vec::new(),
+            for_good: false,
             act,
         }
     }
@@ -143,6 +146,9 @@ impl SetupStep {
     #[must_use]
     pub fn reversed(&self) -> Option<Self> {
         let SetupAct::Change(change) = &self.act else { return None };
+        if self.for_good {
+            return None;
+        }
         match (&change.subject, &change.before) {
             // Nobody wants a link to stop again.
             (Subject::LinkSwitch { .. }, Some(before)) if ![ON, OFF].contains(&&before[..]) => {
@@ -153,11 +159,12 @@ impl SetupStep {
                 Subject::PassedCommit { .. }
                 | Subject::AppliedOfDomain { .. }
                 | Subject::Link { .. }
+                | Subject::NewLink(_)
                 | Subject::Slot { .. }
-                | Subject::Publication { .. }
                 | Subject::ServiceTable { .. },
                 _,
-            ) => return None,
+            )
+            | (Subject::Publication { .. }, Some(_)) => return None,
             _ => {}
         }
         let act = SetupAct::Change(change.reversed());
@@ -177,6 +184,11 @@ pub fn way_back(step: &SetupStep) -> String {
             Subject::LinkSwitch { .. } => "none: the link would stop again".to_owned(),
             Subject::Link { .. } => {
                 "none: it would have to be set up anew, from a copy of the tables".to_owned()
+            }
+            Subject::NewLink(_) => "none: keen plan --take-apart takes it apart again".to_owned(),
+            _ if step.for_good => {
+                "none: the link rests on it; keen plan --take-apart --remove publication takes both away"
+                    .to_owned()
             }
             Subject::Slot { .. } => "none: the log that it kept is given up".to_owned(),
             Subject::Publication { .. } => "none: it would have to be made anew".to_owned(),

@@ -77,6 +77,8 @@ pub enum Subject {
         /// The link, as the node calls it.
         link: String,
     },
+    /// A link that is made, switched off. Taking it away again is for a plan of its own.
+    NewLink(NewLink),
     /// Up to where a MariaDB connection has fetched, while it has not applied all of that: its position, or [`YES`] where
     /// it has none. It is only read.
     FetchedChanges {
@@ -93,7 +95,7 @@ pub enum Subject {
         /// The slot.
         slot: String,
     },
-    /// What a publication offers. It is only taken away.
+    /// What a publication offers: its tables, and the kinds of writes. It is only made without tables.
     Publication {
         /// The publication.
         publication: String,
@@ -168,6 +170,51 @@ pub enum Subject {
     },
 }
 
+/// A link that is to be made, as its receiver makes it.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct NewLink {
+    /// Its name there.
+    pub link: String,
+    /// Its source, by the name that the topology file gives it.
+    pub from: String,
+    /// The source's host, as the receiver knows it.
+    pub host: String,
+    /// Its port.
+    pub port: u16,
+    /// Who logs in there.
+    pub user: String,
+    /// The line between them is encrypted.
+    pub tls: bool,
+    /// How a subscription takes it; none of a MariaDB connection.
+    pub subscription: Option<NewSubscription>,
+}
+
+/// The part of a link that only a PostgreSQL subscription has.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct NewSubscription {
+    /// The database of the source.
+    pub database: String,
+    /// The publication that it takes.
+    pub publication: String,
+    /// The slot that it reads, which is made with the copy.
+    pub slot: String,
+    /// Which writes it asks for, `none` or `any`; none before PostgreSQL 16.
+    pub origin: Option<String>,
+}
+
+impl NewLink {
+    /// Its state once it is there, as [`Subject::Link`] reads it.
+    #[must_use]
+    pub fn state(&self) -> String {
+        match &self.subscription {
+            None => format!("from {}:{}", self.host, self.port),
+            Some(NewSubscription { publication, slot, .. }) => {
+                format!("slot {slot} of {publication}")
+            }
+        }
+    }
+}
+
 /// What a subject reads that is there.
 pub const YES: &str = "yes";
 /// What a slot reads that somebody reads.
@@ -232,7 +279,7 @@ impl Subject {
             Self::PublishedKinds { .. } => 3,
             Self::PublishedTable { .. } => 4,
             Self::SubscribedTable { .. } => 5,
-            Self::Link { .. } => 6,
+            Self::Link { .. } | Self::NewLink(_) => 6,
             Self::Slot { .. } => 7,
             Self::Publication { .. } => 8,
             Self::Origin { .. } | Self::ServiceTable { .. } => 9,
@@ -261,6 +308,7 @@ impl Subject {
             | Self::AppliedPosition { .. }
             | Self::SlotPlace { .. }
             | Self::Link { .. }
+            | Self::NewLink(_)
             | Self::FetchedChanges { .. }
             | Self::HeldPosition { .. }
             | Self::Slot { .. }
@@ -283,6 +331,7 @@ impl fmt::Display for Subject {
                 f.write_str("the unnamed link")
             }
             Self::LinkSwitch { link } | Self::Link { link } => write!(f, "link {link}"),
+            Self::NewLink(NewLink { link, from, .. }) => write!(f, "link {link} from {from}"),
             Self::FetchedChanges { link } => {
                 write!(f, "what link {link} has fetched and not applied")
             }
@@ -402,6 +451,12 @@ impl fmt::Display for SetupChange {
         match (self.before.as_deref(), self.after.as_deref()) {
             (None, Some(YES)) => write!(f, "add {subject}"),
             (Some(YES), None) => write!(f, "take away {subject}"),
+            (None, Some(_)) if matches!(subject, Subject::NewLink(_)) => {
+                write!(f, "make {subject}, switched off")
+            }
+            (None, Some(after)) if matches!(subject, Subject::Publication { .. }) => {
+                write!(f, "make {subject}: {after}")
+            }
             (None, Some(after)) if matches!(subject, Subject::Column { .. }) => {
                 write!(f, "add {subject}: {after}")
             }

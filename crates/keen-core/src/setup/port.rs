@@ -1,7 +1,33 @@
 //! What changing a node's set-up needs from the node.
 
+use std::fmt;
+
 use super::{SetupChange, Subject};
 use crate::fault::ReadFault;
+
+/// The password by which a node follows another. It is never printed.
+#[derive(Clone)]
+pub struct LinkPassword(String);
+
+impl LinkPassword {
+    /// Takes a password.
+    #[must_use]
+    pub fn new(text: String) -> Self {
+        Self(text)
+    }
+
+    /// Its text, for the statement that makes a link.
+    #[must_use]
+    pub fn reveal(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Debug for LinkPassword {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("LinkPassword(…)")
+    }
+}
 
 /// A node whose set-up is read and changed, value by value.
 pub trait ChangeSetup {
@@ -27,4 +53,16 @@ pub trait ChangeSetup {
     /// # Errors
     /// [`ReadFault`] when the node refuses, or nobody knows.
     fn change(&mut self, change: &SetupChange) -> Result<(), ReadFault>;
+
+    /// Makes a link, switched off, with the password of its source.
+    ///
+    /// # Errors
+    /// As [`ChangeSetup::change`].
+    fn make_link(
+        &mut self,
+        change: &SetupChange,
+        _password: Option<&LinkPassword>,
+    ) -> Result<(), ReadFault> {
+        Err(ReadFault::not_told(format!("keen makes no links here: {}", change.subject)))
+    }
 }

@@ -1,7 +1,8 @@
 //! How an engine changes a value of its set-up.
 
 use super::column::ColumnDefinition;
-use super::{EMPTY, IDLE, INDEX, ON, SetupChange, Subject};
+use super::port::LinkPassword;
+use super::{EMPTY, IDLE, INDEX, NewLink, NewSubscription, ON, SetupChange, Subject};
 use crate::links::passing_over::{set_place, skip_commit};
 use crate::observe::node::{in_quotes, skip_nothing};
 use crate::observe::position::{self, Position};
@@ -46,6 +47,87 @@ fn value(value: &str) -> String {
     let number = !value.is_empty() && value.chars().all(|c| c.is_ascii_digit());
     let switch = ["on", "off"].iter().any(|word| value.eq_ignore_ascii_case(word));
     if number || switch { value.to_owned() } else { in_quotes(value) }
+}
+
+/// The kinds of writes that a publication sends which keen makes.
+pub const ALL_KINDS: &str = "insert, update, delete, truncate";
+
+fn is_made(change: &SetupChange, new: &NewLink) -> bool {
+    change.before.is_none() && change.after == Some(new.state())
+}
+
+/// The statement that makes a link, with its password; as it is printed without.
+///
+/// # Errors
+/// Why this engine has no such link.
+pub fn making_link(
+    engine: Engine,
+    new: &NewLink,
+    password: Option<&LinkPassword>,
+) -> Result<String, String> {
+    let made = match engine {
+        Engine::MariaDb => mariadb_link(new, Some(password)).and_then(|mut all| all.pop()),
+        Engine::Postgres => postgres_link(new, Some(password)),
+        Engine::Sqlite => None,
+    };
+    made.ok_or_else(|| format!("link {} cannot be made on {}", new.link, engine.name()))
+}
+
+/// What stands for a password that is not told.
+const NOT_TOLD: &str = "...";
+
+#[expect(clippy::option_option, reason = "no password is told, and there is none")]
+fn mariadb_link(new: &NewLink, password: Option<Option<&LinkPassword>>) -> Option<Vec<String>> {
+    if new.subscription.is_some() {
+        return None;
+    }
+    let password = match password {
+        None => NOT_TOLD.to_owned(),
+        Some(password) => in_quotes(password.map_or("", LinkPassword::reveal)),
+    };
+    let tls = if new.tls { ", MASTER_SSL = 1" } else { "" };
+    Some(vec![format!(
+        "CHANGE MASTER {} TO MASTER_HOST = {}, MASTER_PORT = {}, MASTER_USER = {}, MASTER_PASSWORD = {password}{tls}, MASTER_USE_GTID = slave_pos",
+        in_quotes(&new.link),
+        in_quotes(&new.host),
+        new.port,
+        in_quotes(&new.user)
+    )])
+}
+
+#[expect(clippy::option_option, reason = "no password is told, and there is none")]
+fn postgres_link(new: &NewLink, password: Option<Option<&LinkPassword>>) -> Option<String> {
+    let NewSubscription { database, publication, slot, origin } = new.subscription.as_ref()?;
+    let quoted = |name: &str| Engine::Postgres.dialect().quoted(name);
+    // As libpq reads it: in quotes, with a backslash before quotes and backslashes.
+    let part = |text: &str| format!("'{}'", text.replace('\\', "\\\\").replace('\'', "\\'"));
+    let mut to = format!(
+        "host={} port={} dbname={} user={}",
+        part(&new.host),
+        new.port,
+        part(database),
+        part(&new.user)
+    );
+    match password {
+        None => to.push_str(&format!(" password={NOT_TOLD}")),
+        Some(Some(password)) => to.push_str(&format!(" password={}", part(password.reveal()))),
+        Some(None) => {}
+    }
+    if new.tls {
+        to.push_str(" sslmode=require");
+    }
+    let origin = match origin.as_deref() {
+        None => String::new(),
+        Some(origin @ ("none" | "any")) => format!(", origin = {origin}"),
+        Some(_) => return None,
+    };
+    Some(format!(
+        "CREATE SUBSCRIPTION {} CONNECTION {} PUBLICATION {} WITH (enabled = false, create_slot = false, slot_name = {}, copy_data = false{origin})",
+        quoted(&new.link),
+        in_quotes(&to),
+        quoted(publication),
+        in_quotes(slot)
+    ))
 }
 
 /// Nothing brings it again.
@@ -115,6 +197,9 @@ fn mariadb(change: &SetupChange) -> Option<Vec<String>> {
             let link = in_quotes(link);
             return is_taken_away(change)
                 .then(|| vec![format!("STOP SLAVE {link}"), format!("RESET SLAVE {link} ALL")]);
+        }
+        Subject::NewLink(new) => {
+            return is_made(change, new).then(|| mariadb_link(new, None)).flatten();
         }
         Subject::ServiceTable { table } => {
             let named = qualified(Engine::MariaDb, table);
@@ -198,6 +283,15 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
             )
         }
         Subject::Slot { slot } if is_idle_slot_taken_away(change) => drop_slot(slot),
+        Subject::NewLink(new) if is_made(change, new) => postgres_link(new, None)?,
+        Subject::Publication { publication } if change.before.is_none() => {
+            let kinds = after.filter(|after| *after == ALL_KINDS)?;
+            format!(
+                "CREATE PUBLICATION {} WITH (publish = {})",
+                quoted(publication),
+                in_quotes(kinds)
+            )
+        }
         Subject::Publication { publication } if is_taken_away(change) => {
             format!("DROP PUBLICATION {}", quoted(publication))
         }
@@ -295,6 +389,7 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
         | Subject::AppliedOfDomain { .. }
         | Subject::AppliedPosition { .. }
         | Subject::Link { .. }
+        | Subject::NewLink(_)
         | Subject::FetchedChanges { .. }
         | Subject::HeldPosition { .. }
         | Subject::Slot { .. }

@@ -71,6 +71,8 @@ pub struct Node {
     pub password: Option<Secret>,
     /// The account that carries plans out, if that is another one.
     pub mend: Option<WriteAccount>,
+    /// How other nodes follow it, where keen is to make their links.
+    pub replication: Option<LinkAccount>,
     /// How the connection to it is protected.
     pub tls: Tls,
     /// Whether applications write here.
@@ -204,6 +206,19 @@ pub struct WriteAccount {
     pub user: String,
     /// Where its password is kept; never the password.
     pub password: Option<Secret>,
+}
+
+/// The account by which other nodes follow a node, and where they find it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LinkAccount {
+    /// Who logs in.
+    pub user: String,
+    /// Where its password is kept; never the password.
+    pub password: Option<Secret>,
+    /// The node's host, as the others know it.
+    pub host: String,
+    /// Its port there.
+    pub port: u16,
 }
 
 /// A named list of tables that links carry together.

@@ -5,12 +5,13 @@ use std::ops::Range;
 
 use toml::Spanned;
 use toml::de::DeTable;
+use url::Url;
 
 use super::check;
 use super::pieces::{Item, PieceReader, nearest};
 use super::{
-    Address, Authority, AuthorityRule, ColumnChoice, Limits, MOST_NODES, Node, NodeId, Problem,
-    ProblemLevel, Secret, TableSet, Topology, WriteAccount,
+    Address, Authority, AuthorityRule, ColumnChoice, Limits, LinkAccount, MOST_NODES, Node, NodeId,
+    Problem, ProblemLevel, Secret, TableSet, Topology, WriteAccount,
 };
 use crate::row::conversion::Normalization;
 use crate::units::read_size;
@@ -158,7 +159,7 @@ impl PieceReader {
         self.known_keys(
             table,
             &format!("node.{name}"),
-            &["at", "password", "mend", "tls", "writes", "journal", "names"],
+            &["at", "password", "mend", "replication", "tls", "writes", "journal", "names"],
         );
         let mut also_at = Vec::new();
         let at = match table.get("at") {
@@ -204,8 +205,12 @@ impl PieceReader {
                 }
             }
         }
+        let replication = self
+            .subtable(table, "replication")
+            .and_then(|t| self.link_account(name, at.as_ref(), t));
         Node {
             name: name.to_owned(),
+            replication,
             at: at.unwrap_or_else(|| Address::Sqlite(String::new())),
             also_at,
             password: self.subtable(table, "password").and_then(|t| self.secret(t)),
@@ -239,6 +244,46 @@ impl PieceReader {
         let (user, _) = self.string(user, "user")?;
         let password = self.subtable(table, "password").and_then(|t| self.secret(t));
         Some(WriteAccount { user, password })
+    }
+
+    /// `[node.X.replication]`: how others follow the node.
+    fn link_account(
+        &mut self,
+        node: &str,
+        at: Option<&Address>,
+        table: &DeTable<'_>,
+    ) -> Option<LinkAccount> {
+        let place = table.iter().next().map(|(key, _)| key.span());
+        let name = format!("node.{node}.replication");
+        self.known_keys(table, &name, &["user", "password", "at"]);
+        let Some(Address::Server(server)) = at else {
+            let help = "take it out".to_owned();
+            self.error(place, format!("{name}: nobody logs in to follow a file"), Some(help));
+            return None;
+        };
+        let Some(user) = table.get("user") else {
+            let help = "add: user = \"carrier\"".to_owned();
+            self.error(place, format!("{name} does not say which account it is"), Some(help));
+            return None;
+        };
+        let (user, _) = self.string(user, "user")?;
+        let password = self.subtable(table, "password").and_then(|t| self.secret(t));
+        let (mut host, mut port) = (server.host.clone(), server.port);
+        if let Some(item) = table.get("at") {
+            let (text, span) = self.string(item, "at")?;
+            let url = Url::parse(&format!("node://{text}")).ok().filter(|url| {
+                url.username().is_empty() && url.password().is_none() && url.path().is_empty()
+            });
+            let Some(named) = url.as_ref().and_then(Url::host_str).filter(|host| !host.is_empty())
+            else {
+                let help = "write it as \"HOST:PORT\"".to_owned();
+                self.error(Some(span), format!("{name}: this is no host and port"), Some(help));
+                return None;
+            };
+            named.trim_matches(['[', ']']).clone_into(&mut host);
+            port = url.as_ref().and_then(Url::port).unwrap_or(port);
+        }
+        Some(LinkAccount { user, password, host, port })
     }
 
     /// Under `names`, `"stay.guest"` is column guest of table stay, unless a set has a table of that name.

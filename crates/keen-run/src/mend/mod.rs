@@ -36,7 +36,9 @@ use self::copy::{CopiedRows, OpenGiver, OpenTaker};
 use self::guard::{RowName, RowsNow, Standing, name_of};
 use self::patience::LinkWatch;
 use self::plan_file::{NumberedStep, PlanFile};
-use self::setup::{FindAgain, FoundAgain, HandWork, OpenSetup, SetupProgress, SetupTally};
+use self::setup::{
+    FindAgain, FoundAgain, HandWork, LinkPasswords, OpenSetup, SetupProgress, SetupTally,
+};
 use self::undo_file::UndoFile;
 use crate::audit::recheck::{self, Fencing};
 use crate::audit::{self, AuditRequest, WantedKeys};
@@ -78,6 +80,8 @@ pub struct MendRequest<'a> {
     pub write: &'a OpenWriter<'a>,
     /// How nodes are opened to change their set-up.
     pub setup: &'a OpenSetup<'a>,
+    /// By what password others follow a node.
+    pub link_password: &'a LinkPasswords<'a>,
     /// How nodes are opened to copy tables from them.
     pub give: &'a OpenGiver<'a>,
     /// How nodes are opened to copy tables to them.

@@ -12,7 +12,7 @@ use keen_core::audit::merge::{DivergentRow, RowStanding};
 use keen_core::fault::ReadFault;
 use keen_core::links::fence::{Fence, GoingOn, Waiting};
 use keen_core::plan::setup_steps::{SetupAct, SetupStep};
-use keen_core::setup::port::ChangeSetup;
+use keen_core::setup::port::{ChangeSetup, LinkPassword};
 use keen_core::setup::{ON, SetupChange, SetupCondition, Subject, holds, same_state, told};
 use keen_core::topology::NodeId;
 use keen_core::topology::node_set::NodeSet;
@@ -26,6 +26,9 @@ use crate::links::{NodeConnections, wait_until};
 
 /// Opens a node to read and change its set-up.
 pub type OpenSetup<'a> = dyn Fn(NodeId) -> Result<Box<dyn ChangeSetup>, ReadFault> + 'a;
+
+/// Finds the password by which others follow a node.
+pub type LinkPasswords<'a> = dyn Fn(NodeId) -> Result<Option<LinkPassword>, ReadFault> + 'a;
 
 /// Looks at the nodes once more for what these checks find.
 pub type FindAgain<'a> = dyn Fn(&[String]) -> Result<FoundAgain, ReadFault> + 'a;
@@ -364,6 +367,16 @@ impl Mender<'_, '_> {
         self.result.faults.insert(node, fault);
     }
 
+    fn make_change(&mut self, node: NodeId, change: &SetupChange) -> Result<(), ReadFault> {
+        let Subject::NewLink(new) = &change.subject else {
+            return self.setup_of(node)?.change(change);
+        };
+        let unknown = || ReadFault::new(format!("there is no node {}", new.from), "plan again");
+        let from = self.request.topology.node(&new.from).ok_or_else(unknown)?;
+        let password = (self.request.link_password)(from)?;
+        self.setup_of(node)?.make_link(change, password.as_ref())
+    }
+
     /// Reads whether a change may be made.
     fn read_guard(&mut self, step: &SetupStep, change: &SetupChange) -> Result<Reads, ReadFault> {
         let is_slot = matches!(change.subject, Subject::Slot { .. });
@@ -433,7 +446,7 @@ impl Mender<'_, '_> {
         if let Some(undo) = &mut self.undo {
             undo.keep(batch.clone())?;
         }
-        let tried = self.setup_of(node).and_then(|open| open.change(change));
+        let tried = self.make_change(node, change);
         if tried.is_err() {
             self.setup.open = None; // whatever state the session is in
         }

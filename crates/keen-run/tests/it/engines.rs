@@ -24,6 +24,7 @@ fn topology(table: &str) -> Topology {
         at: Address::Sqlite(format!("n{i}.db")),
         password: None,
         mend: None,
+        replication: None,
         tls: Tls::default(),
         writes: true,
         names: BTreeMap::new(),

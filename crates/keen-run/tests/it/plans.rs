@@ -49,6 +49,7 @@ fn topology(table: &str) -> Topology {
         }),
         password: None,
         mend: None,
+        replication: None,
         tls: Tls::default(),
         writes: true,
         names: BTreeMap::new(),

@@ -36,7 +36,7 @@ pub(super) fn write(
 }
 
 /// What becomes of a link of the receiver of a copy.
-fn copied_link(topology: &Topology, link: &CopiedLink, source: NodeId) -> String {
+fn copied_link(topology: &Topology, link: &CopiedLink, source: NodeId, is_new: bool) -> String {
     let name = |node: NodeId| &topology.nodes[node].name;
     let (from, name_of_source) = (name(link.from), name(source));
     let mut text = match link.link.is_empty() {
@@ -50,7 +50,8 @@ fn copied_link(topology: &Topology, link: &CopiedLink, source: NodeId) -> String
         ),
     });
     if let Some(slot) = link.slot.as_ref().filter(|slot| !slot.usable) {
-        text.push_str(&format!("; slot {} on {from} is lost, and is made anew", slot.name));
+        let made = if is_new { "is made" } else { "is lost, and is made anew" };
+        text.push_str(&format!("; slot {} on {from} {made}", slot.name));
     }
     text
 }
@@ -137,7 +138,11 @@ fn write_step(
                 field(out, "after", &format!("step {other}"));
             }
             for link in &copy.links {
-                field(out, "link", &copied_link(topology, link, copy.from));
+                field(
+                    out,
+                    "link",
+                    &copied_link(topology, link, copy.from, !step.depends_on.is_empty()),
+                );
             }
             field(out, "undo", &way_back(step));
         }

@@ -54,6 +54,7 @@ pub const CHECKS_WITH_COMMANDS: &[(&str, &str)] = &[
 const SHAPES: &str = "mend_setup: columns_of_a_mariadb_mesh_are_mended_while_all_write";
 const SHAPES_POSTGRES: &str = "mend_setup: columns_of_postgresql_peers_are_mended_while_all_write";
 const APART: &str = "mend_apart: a_node_of_a_mariadb_mesh_is_taken_out_while_the_others_write";
+const LINKED_POSTGRES: &str = "mend_linking: what_would_go_round_or_begin_nowhere_is_refused";
 const APART_POSTGRES: &str = "mend_apart: a_peer_of_postgresql_is_taken_out_with_all_that_is_left";
 const SETUP_UNDONE: &str =
     "mend_setup: settings_and_links_of_postgresql_peers_are_mended_and_taken_back";
@@ -268,6 +269,7 @@ pub const RUN: &[(&str, &str)] = &[
     ("DROP TABLE {named}", APART),
     ("ALTER SUBSCRIPTION {link} DISABLE", APART_POSTGRES),
     ("DROP PUBLICATION {}", APART_POSTGRES),
+    ("CREATE PUBLICATION {} WITH", LINKED_POSTGRES),
     ("SELECT pg_replication_origin_{word}", APART_POSTGRES),
     ("CREATE SCHEMA IF NOT EXISTS", DERIVED),
     ("ALTER TABLE {place} ADD {key}", DERIVED),
@@ -381,6 +383,14 @@ pub const NOT_AS_IT_STANDS: &[(&str, &str)] = &[
     ("SELECT pg_drop_replication_slot(slot_name)", "keen mend itself runs it: mend_seeding"),
     ("SELECT pg_create_logical_replication_slot({slot}", "keen mend itself runs it: mend_seeding"),
     ("SELECT pg_replication_slot_advance({slot}", "keen mend itself runs it: mend_seeding"),
+    (
+        "CREATE SUBSCRIPTION {} CONNECTION",
+        "its password is not told; keen mend runs it with that: mend_linking",
+    ),
+    (
+        "CHANGE MASTER {} TO MASTER_HOST = {}, MASTER_PORT = {}, MASTER_USER",
+        "its password is not told; keen mend runs it with that: mend_linking",
+    ),
     ("TRUNCATE", "it is the name of what was done"),
     ("CREATE EXTENSION", "it is a mark in what was derived"),
 ];

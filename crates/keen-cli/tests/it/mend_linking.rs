@@ -1,0 +1,216 @@
+//! `keen plan --link` and `keen mend`: links that the file declares are made on real servers while their sources are
+//! written to, and looked at by the servers' own means.
+
+use std::collections::BTreeSet;
+
+use crate::common::Run;
+use crate::common::mending::{MENDER, accounts, dump, keen, while_all_write};
+use crate::common::servers::{Network, PATIENCE};
+use keen_testkit::{CARRIER, Server, ServerKind, links};
+
+/// The file with the password by which nodes follow each other.
+const SECRET: &str = "carrier's \"secret\"";
+
+/// What making links takes beside the rights for rows, and by which account nodes follow each other.
+fn more_rights(network: &Network) {
+    let user = MENDER.0;
+    let path = network.folder.path("keen.toml");
+    let mut text = std::fs::read_to_string(&path).unwrap();
+    let secret = network.folder.path(SECRET);
+    std::fs::write(&secret, CARRIER.1).unwrap();
+    std::fs::set_permissions(&secret, std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
+    for (i, server) in network.servers.iter().enumerate() {
+        let grants = if server.engine().is_postgres() {
+            format!("ALTER ROLE {user} SUPERUSER")
+        } else {
+            format!(
+                "SET SESSION sql_log_bin = 0;\nGRANT TRIGGER ON huts.* TO {user}@'%', keen@'%';\nGRANT SELECT ON mysql.gtid_slave_pos TO {user}@'%';\n\
+                 GRANT REPLICATION SLAVE ADMIN, BINLOG MONITOR, SLAVE MONITOR, SHOW DATABASES, SUPER ON *.* TO {user}@'%'"
+            )
+        };
+        server.run(&grants).unwrap();
+        text.push_str(&format!(
+            "[node.{}.replication]\nuser = \"{}\"\npassword = {{ file = {:?} }}\nat = \"127.0.0.1:{}\"\n",
+            crate::common::node_name(i),
+            CARRIER.0,
+            SECRET,
+            server.port()
+        ));
+    }
+    std::fs::write(path, text).unwrap();
+}
+
+fn plan(network: &Network, links: &[&str], said: &[&str]) -> Run {
+    let links: Vec<&str> = links.iter().flat_map(|link| ["--link", link]).collect();
+    let run = keen(network, &[&["plan", "--save", "link.plan"], &links[..]].concat());
+    assert_eq!(run.code, 1, "{run:?}");
+    for line in said {
+        assert!(run.out.contains(line), "{line}: {}", run.out);
+    }
+    run
+}
+
+fn mend(network: &Network, args: &[&str]) -> Run {
+    let run = keen(network, &[&["mend", "link.plan"], args].concat());
+    assert_eq!(run.code, 0, "{run:?}");
+    run
+}
+
+/// No password is told, nor kept in a file but the one where it is.
+fn nothing_is_told(network: &Network, runs: &[Run]) {
+    for run in runs {
+        assert!(!run.out.contains(CARRIER.1) && !run.err.contains(CARRIER.1), "{run:?}");
+    }
+    for file in ["link.plan", "link.plan.undo", "link.plan.aside"] {
+        let text = std::fs::read_to_string(network.folder.path(file)).unwrap_or_default();
+        assert!(!text.contains(CARRIER.1), "{file}");
+    }
+}
+
+/// The nodes hold the same, and every guest that a server took is there.
+fn all_is_there(servers: &[Server], taken: &BTreeSet<u64>) {
+    let rows = |server: &Server| {
+        ["guest", "stay"].map(|table| dump(server, &format!("SELECT * FROM {table} ORDER BY id")))
+    };
+    links::until(PATIENCE, "they do not come to hold the same", || {
+        Ok(servers[1..].iter().all(|server| rows(server) == rows(&servers[0])))
+    })
+    .unwrap();
+    let count = dump(&servers[0], "SELECT count(*) FROM guest WHERE id >= 10000");
+    assert!(count.contains(&taken.len().to_string()) && !taken.is_empty(), "{count}");
+}
+
+#[test]
+fn a_node_comes_to_a_mariadb_mesh_while_it_is_written_to() {
+    let network = Network::mariadb_mesh();
+    network.replace(
+        "[[link]]\nmesh = [\"a\", \"b\", \"c\"]\ncarries = [\"stays\"]\n",
+        "[[link]]\nboth = [\"a\", \"b\"]\ncarries = [\"stays\"]\n[[link]]\nfrom = [\"a\", \"b\"]\nto = \"c\"\ncarries = [\"stays\"]\n",
+    );
+    network.replace("[\"guest\", \"stay\"]", "[\"guest\", \"stay\", \"trail_notice\"]");
+    network.is_not_written_to("c");
+    for (server, names) in network.servers.iter().zip([&["m2"][..], &["m2"], &["m0", "m1"]]) {
+        for name in names {
+            server.run(&format!("STOP SLAVE '{name}'; RESET SLAVE '{name}' ALL")).unwrap();
+        }
+    }
+    let c = &network.servers[2];
+    c.run("RESET MASTER;\nSET GLOBAL gtid_slave_pos = '';\nSET SESSION sql_log_bin = 0;\nDELETE FROM stay WHERE id % 3 = 0;\nINSERT INTO guest VALUES (9001, 'Nobody else''s', true)").unwrap();
+    accounts(&network);
+    more_rights(&network);
+    let (runs, taken) = while_all_write(&network.servers[..2], || {
+        let said = [
+            "link on c: make link a from a, switched off",
+            "MASTER_PASSWORD = ...",
+            "fill c from a: guest, stay, trail_notice",
+            "loses  what c holds and a does not",
+        ];
+        let planned = plan(&network, &["a:c", "b:c"], &said);
+        let tried = mend(&network, &["--dry-run"]);
+        let mended = mend(&network, &["--yes"]);
+        [planned, tried, mended]
+    });
+    nothing_is_told(&network, &runs);
+    assert!(
+        runs[2].err.contains("What only the receiver holds is kept in link.plan.aside"),
+        "{runs:?}"
+    );
+    links::mariadb_settled(&network.servers[..2], PATIENCE).unwrap();
+    all_is_there(&network.servers, &taken);
+    let run = network.keen(&["preflight"]);
+    assert!(!run.out.contains("link-absent"), "{run:?}");
+}
+
+fn refused(network: &Network, args: &[&str], said: &str) {
+    let run = keen(network, &[&["plan"], args].concat());
+    assert_eq!((run.code, run.out.as_str()), (2, ""), "{run:?}");
+    assert!(run.err.contains(said), "{said}: {run:?}");
+}
+
+fn subscriber(kind: ServerKind) {
+    let network = Network::alike(&[kind; 2]);
+    network.replace("mesh = [\"a\", \"b\"]", "from = \"a\"\nto = \"b\"");
+    network.is_not_written_to("b");
+    network.servers[1].run("DELETE FROM stay; DELETE FROM guest").unwrap();
+    accounts(&network);
+    let unknown = "by which account others follow a is not known: write [node.a.replication]";
+    refused(&network, &["--link", "a:b"], unknown);
+    more_rights(&network);
+    refused(&network, &["--link", "b:a"], "the topology file declares no link from b to a");
+    let (runs, taken) = while_all_write(&network.servers[..1], || {
+        let said = [
+            "link on a: make publication from_a: insert, update, delete, truncate",
+            "link on a: add public.stay in publication from_a",
+            "link on b: make link b_from_a from a, switched off",
+            "password=...",
+            "fill b from a: guest, stay",
+        ];
+        let planned = plan(&network, &["a:b"], &said);
+        let tried = mend(&network, &["--dry-run"]);
+        let mended = mend(&network, &["--yes"]);
+        [planned, tried, mended]
+    });
+    nothing_is_told(&network, &runs);
+    all_is_there(&network.servers, &taken);
+    let run = network.keen(&["preflight"]);
+    assert!(!run.out.contains("link-absent"), "{run:?}");
+    refused(&network, &["--link", "a:b"], "b follows a already, by b_from_a");
+    // What the link rests on is not taken from under it.
+    let undo = keen(&network, &["mend", "--undo", "link.plan.undo", "--yes"]);
+    assert!(undo.err.contains("keen: no step is left to be taken back"), "{undo:?}");
+    let published =
+        "SELECT tablename FROM pg_publication_tables WHERE pubname = 'from_a' ORDER BY 1";
+    assert_eq!(dump(&network.servers[0], published), "(guest)\n(stay)");
+    // And apart again, with all that was made for it.
+    let args = ["plan", "--take-apart", "a:b", "--remove", "publication", "--save", "apart.plan"];
+    assert_eq!(keen(&network, &args).code, 1);
+    let run = keen(&network, &["mend", "apart.plan", "--yes"]);
+    assert_eq!(run.code, 0, "{run:?}");
+    for (server, sql) in [
+        (0, "SELECT pubname FROM pg_publication"),
+        (0, "SELECT slot_name FROM pg_replication_slots"),
+        (1, "SELECT subname FROM pg_subscription"),
+    ] {
+        assert_eq!(dump(&network.servers[server], sql), "", "{sql}");
+    }
+}
+
+#[test]
+fn what_would_go_round_or_begin_nowhere_is_refused() {
+    let network = Network::alike(&[ServerKind::Postgres15; 2]);
+    accounts(&network);
+    more_rights(&network);
+    let begins = "b is written to, and a does not follow it: where that link would have to begin is not known";
+    refused(&network, &["--link", "a:b"], begins);
+    network.is_not_written_to("b");
+    refused(
+        &network,
+        &["--link", "a:b"],
+        "two subscriptions would send every write round and round",
+    );
+    refused(&network, &["--link", "a:b", "--link", "b:a"], "plan them one node after the other");
+    // A password that is none: nothing is copied, and the rest is as it was.
+    network.replace("mesh = [\"a\", \"b\"]", "from = \"a\"\nto = \"b\"");
+    plan(&network, &["a:b"], &[]);
+    std::fs::write(network.folder.path(SECRET), "wrong").unwrap();
+    let run = keen(&network, &["mend", "link.plan", "--yes"]);
+    assert_eq!(run.code, 1, "{run:?}");
+    assert!(run.out.contains("password authentication failed"), "{run:?}");
+    assert!(
+        run.out.contains("step 5, b copy from a: step 4, which has to be done before it, is not"),
+        "{run:?}"
+    );
+    assert_eq!(dump(&network.servers[0], "SELECT slot_name FROM pg_replication_slots"), "");
+    std::fs::write(network.folder.path(SECRET), CARRIER.1).unwrap();
+    mend(&network, &["--yes"]);
+}
+
+#[test]
+fn a_subscriber_of_postgresql_15_is_made_while_its_publisher_is_written_to() {
+    subscriber(ServerKind::Postgres15);
+}
+
+#[test]
+fn a_subscriber_of_postgresql_18_is_made_while_its_publisher_is_written_to() {
+    subscriber(ServerKind::Postgres18);
+}
