@@ -399,7 +399,7 @@ macro_rules! exchanged {
             fn from(subject: &Subject) -> Self {
                 match subject.clone() {
                     Subject::NewLink(new) => {
-                        let NewLink { link, from, host, port, user, tls, subscription } = new;
+                        let NewLink { link, from, host, port, user, tls, subscription } = *new;
                         let subscription = subscription.map(|of| {
                             let NewSubscription { database, publication, slot, origin } = of;
                             NewSubscriptionDocument { database, publication, slot, origin }
@@ -419,7 +419,8 @@ macro_rules! exchanged {
                             let NewSubscriptionDocument { database, publication, slot, origin } = of;
                             NewSubscription { database, publication, slot, origin }
                         });
-                        Self::NewLink(NewLink { link, from, host, port, user, tls, subscription })
+                        let new = NewLink { link, from, host, port, user, tls, subscription };
+                        Self::NewLink(Box::new(new))
                     }
                     $(SubjectDocument::$variant { $($field),* } => Self::$variant { $($field),* },)*
                 }
@@ -791,7 +792,12 @@ mod tests {
 
     fn made(link: NewLink) -> SetupChange {
         let after = Some(link.state());
-        SetupChange { before: None, after, subject: Subject::NewLink(link), pauses: Vec::new() }
+        SetupChange {
+            before: None,
+            after,
+            subject: Subject::NewLink(Box::new(link)),
+            pauses: Vec::new(),
+        }
     }
 
     /// A link is given a password of the file: it must not lead elsewhere.

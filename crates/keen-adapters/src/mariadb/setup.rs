@@ -4,7 +4,7 @@ use keen_core::fault::ReadFault;
 use keen_core::observe::position;
 use keen_core::ports::ReadRows as _;
 use keen_core::setup::port::{ChangeSetup, LinkPassword};
-use keen_core::setup::{EMPTY, FILLED, NewLink, SetupChange, Subject, YES, spell, switch_state};
+use keen_core::setup::{EMPTY, FILLED, SetupChange, Subject, YES, spell, switch_state};
 use keen_core::topology::Engine;
 
 use super::connect::MariaDbSession;
@@ -69,6 +69,7 @@ impl ChangeSetup for MariaDbSetup {
 
     fn state(&mut self, subject: &Subject) -> Result<Option<String>, ReadFault> {
         match subject {
+            Subject::NewLink(new) => self.state(&new.there()),
             Subject::Setting { name } => {
                 let sql = "SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_VARIABLES WHERE VARIABLE_NAME = ?";
                 let found: Vec<String> = self.session.rows("read a setting", sql, (name,))?;
@@ -112,7 +113,7 @@ impl ChangeSetup for MariaDbSetup {
                 let found: Vec<String> = self.session.rows("read its position", sql, ())?;
                 Ok(found.into_iter().next())
             }
-            Subject::Link { link } | Subject::NewLink(NewLink { link, .. }) => {
+            Subject::Link { link } => {
                 let Some(row) = self.connection(link)? else { return Ok(None) };
                 let part = |column: &str| cell(&row, column).unwrap_or_default();
                 Ok(Some(format!("from {}:{}", part("Master_Host"), part("Master_Port"))))

@@ -4,7 +4,7 @@ use keen_core::fault::ReadFault;
 use keen_core::ports::ReadRows as _;
 use keen_core::setup::column::ColumnDefinition;
 use keen_core::setup::port::{ChangeSetup, LinkPassword};
-use keen_core::setup::{IDLE, INDEX, NewLink, READ, SetupChange, Subject, spell};
+use keen_core::setup::{IDLE, INDEX, READ, SetupChange, Subject, spell};
 use keen_core::topology::Engine;
 use tokio_postgres::error::SqlState;
 use tokio_postgres::types::ToSql;
@@ -105,6 +105,7 @@ impl ChangeSetup for PostgresSetup {
 
     fn state(&mut self, subject: &Subject) -> Result<Option<String>, ReadFault> {
         match subject {
+            Subject::NewLink(new) => self.state(&new.there()),
             Subject::Setting { name } => {
                 let sql = "SELECT setting FROM pg_settings WHERE lower(name) = lower($1)";
                 self.first("read a setting", sql, &[name])
@@ -158,7 +159,7 @@ impl ChangeSetup for PostgresSetup {
                 let sql = format!("SELECT CASE WHEN named THEN 'yes' END FROM ({}) AS of (named, published)", queries::IS_IDENTIFIED);
                 self.first("look how rows are named", &sql, &[&named(table), &""])
             }
-            Subject::Link { link } | Subject::NewLink(NewLink { link, .. }) => {
+            Subject::Link { link } => {
                 self.first("look at its subscriptions", SUBSCRIBES, &[link])
             }
             Subject::Slot { slot } => {

@@ -59,7 +59,7 @@ impl LinkingRequest<'_> {
             new.push((*from, incoming(&link)));
             let purpose = format!("{} follows {}", self.name(node), self.name(*from));
             let change = SetupChange {
-                subject: Subject::NewLink(link),
+                subject: Subject::NewLink(Box::new(link)),
                 before: None,
                 after,
                 pauses: Vec::new(),

@@ -78,7 +78,7 @@ pub enum Subject {
         link: String,
     },
     /// A link that is made, switched off. Taking it away again is for a plan of its own.
-    NewLink(NewLink),
+    NewLink(Box<NewLink>),
     /// Up to where a MariaDB connection has fetched, while it has not applied all of that: its position, or [`YES`] where
     /// it has none. It is only read.
     FetchedChanges {
@@ -203,6 +203,12 @@ pub struct NewSubscription {
 }
 
 impl NewLink {
+    /// It as a link that is there.
+    #[must_use]
+    pub fn there(&self) -> Subject {
+        Subject::Link { link: self.link.clone() }
+    }
+
     /// Its state once it is there, as [`Subject::Link`] reads it.
     #[must_use]
     pub fn state(&self) -> String {
@@ -331,7 +337,7 @@ impl fmt::Display for Subject {
                 f.write_str("the unnamed link")
             }
             Self::LinkSwitch { link } | Self::Link { link } => write!(f, "link {link}"),
-            Self::NewLink(NewLink { link, from, .. }) => write!(f, "link {link} from {from}"),
+            Self::NewLink(new) => write!(f, "link {} from {}", new.link, new.from),
             Self::FetchedChanges { link } => {
                 write!(f, "what link {link} has fetched and not applied")
             }
