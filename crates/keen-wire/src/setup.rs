@@ -108,6 +108,9 @@ pub struct CopyStepDocument {
     pub tables: Vec<CopiedTableDocument>,
     /// The links that lead to the node: they are off meanwhile, and go on from the moment of the copy.
     pub links: Vec<CopiedLinkDocument>,
+    /// Nobody follows the node yet: what it wrote before is not waited for.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub new_writer: bool,
     /// The condition under which it may be made: what the switches of those links have to read.
     pub guard: Vec<ConditionDocument>,
     /// The loss; null if nothing is lost.
@@ -293,6 +296,8 @@ pub enum SubjectDocument {
         /// The connection.
         link: String,
     },
+    /// How far the log of a MariaDB server has come; only read.
+    LoggedPosition {},
     /// Whether a MariaDB server has all of a position; only read.
     HeldPosition {
         /// The position.
@@ -442,6 +447,7 @@ exchanged! {
     SlotPlace { slot },
     Link { link },
     FetchedChanges { link },
+    LoggedPosition {},
     HeldPosition { position },
     Slot { slot },
     Publication { publication },
@@ -517,6 +523,7 @@ pub fn setup_document(topology: &Topology, number: u64, step: &SetupStep) -> Ste
             from: topology.nodes[copy.from].name.clone(),
             tables: copy.tables.iter().map(copied_table_document).collect(),
             links: copy.links.iter().map(|link| copied_link_document(topology, link)).collect(),
+            new_writer: copy.new_writer,
             guard: conditions(topology, &step.guard()),
             loses: step.loses.clone(),
             replicates_onward: COPY_ONWARD.to_owned(),
@@ -686,7 +693,8 @@ impl SetupReader<'_> {
             Ok(CopiedLink { link, from: self.node(&from)?, is, slot })
         };
         let links = document.links.into_iter().map(link).collect::<Result<Vec<_>, _>>()?;
-        let act = SetupAct::Copy(TableCopy { from, tables, links });
+        let new_writer = document.new_writer;
+        let act = SetupAct::Copy(TableCopy { from, tables, links, new_writer });
         let step = SetupStep {
             loses: document.loses,
             depends_on: document.depends_on,
@@ -976,7 +984,7 @@ mod tests {
         let link =
             CopiedLink { link: "from_a".to_owned(), from: 0, is: ON.to_owned(), slot: Some(slot) };
         let table = CopiedTable { table: "stay".to_owned(), columns: vec!["id".to_owned()] };
-        let act = TableCopy { from: 0, tables: vec![table], links: vec![link] };
+        let act = TableCopy { from: 0, tables: vec![table], links: vec![link], new_writer: true };
         let act = SetupAct::Copy(act);
         SetupStep { act, evidence: None, also: Vec::new(), ..step(1, setting("x", "1", "2")) }
     }

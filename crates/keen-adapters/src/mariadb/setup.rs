@@ -130,6 +130,11 @@ impl ChangeSetup for MariaDbSetup {
                 let position = cell(&row, "Gtid_IO_Pos").filter(|position| !position.is_empty());
                 Ok(Some(position.unwrap_or_else(|| YES.to_owned())))
             }
+            Subject::LoggedPosition => {
+                let sql = "SELECT @@GLOBAL.gtid_binlog_pos";
+                let found: Vec<String> = self.session.rows("read its position", sql, ())?;
+                Ok(found.into_iter().next().filter(|position| !position.is_empty()))
+            }
             Subject::HeldPosition { position } => {
                 let sql = "SELECT @@GLOBAL.gtid_binlog_pos, @@GLOBAL.gtid_slave_pos";
                 let doing = "read its position";

@@ -172,6 +172,7 @@ impl ChangeSetup for PostgresSetup {
             Subject::SlotPlace { slot } => self.first("look at its slots", SLOT, &[slot]),
             Subject::LinkDelay { .. }
             | Subject::FetchedChanges { .. }
+            | Subject::LoggedPosition
             | Subject::HeldPosition { .. }
             | Subject::ServiceTable { .. }
             | Subject::AppliedOfDomain { .. }

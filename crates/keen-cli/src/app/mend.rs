@@ -56,8 +56,10 @@ pub(crate) struct MendOutcome {
     pub(crate) undo_path: PathBuf,
     /// The nodes that the plan fills, each after its source.
     pub(crate) seeds: Vec<(NodeId, NodeId)>,
-    /// The links that the plan takes apart, as `--take-apart` names them.
+    /// The links that the plan takes apart, or makes, as `--take-apart` names them.
     pub(crate) apart: Vec<String>,
+    /// The links that it makes, as `--link` names them.
+    pub(crate) made: Vec<String>,
     /// The names of all nodes.
     pub(crate) names: Vec<String>,
     /// By node as whom it was written.
@@ -237,16 +239,22 @@ impl ReadyPlan {
         steps.filter_map(ends).collect()
     }
 
-    /// The links that are taken apart, as `--take-apart` names them.
-    fn apart(&self, topology: &Topology) -> Vec<String> {
-        let steps = (0..self.plan.len()).filter_map(|at| self.plan.setup(at));
-        let link = |step: &SetupStep| match &step.act {
-            SetupAct::Change(SetupChange { subject: Subject::Link { link }, .. }) => {
-                Some(format!("{}/{link}", topology.nodes[step.node].name))
+    /// The links that are taken apart or made, as `--take-apart` names them, and those that are made, as `--link` does.
+    fn links(&self, topology: &Topology) -> (Vec<String>, Vec<String>) {
+        let (mut apart, mut made) = (Vec::new(), Vec::new());
+        for step in (0..self.plan.len()).filter_map(|at| self.plan.setup(at)) {
+            let SetupAct::Change(SetupChange { subject, .. }) = &step.act else { continue };
+            let node = &topology.nodes[step.node].name;
+            match subject {
+                Subject::Link { link } => apart.push(format!("{node}/{link}")),
+                Subject::NewLink(new) => {
+                    apart.push(format!("{node}/{}", new.link));
+                    made.push(format!("{}:{node}", new.from));
+                }
+                _ => {}
             }
-            _ => None,
-        };
-        steps.filter_map(link).collect()
+        }
+        (apart, made)
     }
 
     /// Nothing that is done has a way back.
@@ -270,7 +278,7 @@ impl ReadyPlan {
     ) -> Result<MendOutcome> {
         let (started, clock) = (Timestamp::now(), Instant::now());
         let topology = &loaded.topology;
-        let (seeds, apart) = (self.seeds(), self.apart(topology));
+        let (seeds, (apart, made)) = (self.seeds(), self.links(topology));
         let Self { mut plan, direction, undo, undo_path, aside, nodes, steps, writers, .. } = self;
         let mut undo = match (undo, args.dry_run) {
             (_, true) => None,
@@ -327,6 +335,7 @@ impl ReadyPlan {
             undo_path,
             seeds,
             apart,
+            made,
             names: topology.nodes.iter().map(|node| node.name.clone()).collect(),
             writers: writers.into_iter().filter_map(wrote).collect(),
         })

@@ -147,7 +147,7 @@ pub(crate) fn add_seeding(
     loaded: &Loaded,
     scope: &AuditScope,
     planned: &mut Planned,
-    ((from, node), sources): ((NodeId, NodeId), &[NodeId]),
+    ((from, node), links): ((NodeId, NodeId), &[(NodeId, NodeId)]),
     stop: &Stop,
 ) -> Result<()> {
     let clock = std::time::Instant::now();
@@ -169,22 +169,28 @@ pub(crate) fn add_seeding(
             app::preflight::compared_behind_links(loaded, (node, from), &scope, stop)?
         }
     };
+    let mut states = NodeStates::new(NodeOpener::new(loaded, scope.wait, scope.silence, stop));
     let seeding = SeedRequest {
         topology,
         looks: &outcome.looks,
         from,
         node,
         new: &[],
+        new_writer: false,
         compared: &compared,
         before: planned.plan.step_count() as u64,
     };
     let (name, source) = (&topology.nodes[node].name, &topology.nodes[from].name);
-    let made = match sources.is_empty() {
+    let sources: Vec<NodeId> =
+        links.iter().filter(|(_, to)| *to == node).map(|(from, _)| *from).collect();
+    let receivers: Vec<NodeId> =
+        links.iter().filter(|(from, _)| *from == node).map(|(_, to)| *to).collect();
+    let made = match links.is_empty() {
         true => seeding
             .plan()
             .map_err(|why| anyhow::anyhow!("{name} cannot be filled from {source}: {why}"))?,
-        false => LinkingRequest { seed: seeding, sources }
-            .plan()
+        false => LinkingRequest { seed: seeding, sources: &sources, receivers: &receivers }
+            .plan(&mut |node, subject| states.read(node, subject))
             .map_err(|why| anyhow::anyhow!("no link to {name} is planned: {why}"))?,
     };
     planned.complete &= !made.incomplete;

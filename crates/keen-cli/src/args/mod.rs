@@ -629,7 +629,7 @@ pub(crate) struct PlanArgs {
     pub(crate) seed: Option<String>,
 
     /// Make a link that the file declares and that is not there, and fill node TO from node FROM (repeat for more links
-    /// to the same node, which is filled from the first). Nothing else is planned.
+    /// to or from that node, which is filled from the first). Nothing else is planned.
     #[arg(long, value_name = "FROM:TO", conflicts_with_all = ["from", "kinds", "findings", "pass_over", "seed", "take_apart", "conflicts", "answers", "answered", "ask", "nodes", "tables", "exclude"])]
     pub(crate) link: Vec<String>,
 

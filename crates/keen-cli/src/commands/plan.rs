@@ -44,15 +44,17 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     let alone = args.seed.is_some() || !apart.is_empty() || !args.link.is_empty();
     let kinds = if alone { Vec::new() } else { setup_kinds(&args.kinds) };
     let links = plan_setup::ends(topology, &args.link)?;
-    if let Some(other) = links.iter().find(|(_, to)| *to != links[0].1) {
+    if let Some((_, node)) = links.first()
+        && let Some((from, to)) = links.iter().find(|(from, to)| from != node && to != node)
+    {
         let name = |node: usize| &topology.nodes[node].name;
         bail!(
-            "links to {} and to {}: plan them one node after the other",
-            name(links[0].1),
-            name(other.1)
+            "{} -> {} is no link of {}, which is filled from the first: plan one node after the other",
+            name(*from),
+            name(*to),
+            name(*node)
         );
     }
-    let sources: Vec<usize> = links.iter().map(|(from, _)| *from).collect();
     let seed = plan_setup::ends(topology, args.seed.as_slice())?.first().copied();
     let seed = seed.or(links.first().copied());
     if seed.is_some_and(|(from, to)| from == to) {
@@ -89,7 +91,7 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     }
     plan_setup::add_going_on(topology, &mut planned)?;
     if let Some(ends) = seed {
-        plan_setup::add_seeding(&loaded, &scope, &mut planned, (ends, &sources), &stop)?;
+        plan_setup::add_seeding(&loaded, &scope, &mut planned, (ends, &links), &stop)?;
     }
     if !apart.is_empty() {
         plan_setup::add_taking_apart(&loaded, &scope, &mut planned, (&apart, &removes), &stop)?;

@@ -4,7 +4,9 @@
 use std::collections::BTreeSet;
 
 use crate::common::Run;
-use crate::common::mending::{MENDER, accounts, dump, keen, while_all_write};
+use crate::common::mending::{
+    MENDER, accounts, dump, keen, killed_and_gone_on_with, while_all_write,
+};
 use crate::common::servers::{Network, PATIENCE};
 use keen_testkit::{CARRIER, Server, ServerKind, links};
 
@@ -180,7 +182,7 @@ fn what_would_go_round_or_begin_nowhere_is_refused() {
     let network = Network::alike(&[ServerKind::Postgres15; 2]);
     accounts(&network);
     more_rights(&network);
-    let begins = "b is written to, and a does not follow it: where that link would have to begin is not known";
+    let begins = "b is written to, and a does not follow it: make both links together, --link a:b --link b:a";
     refused(&network, &["--link", "a:b"], begins);
     network.is_not_written_to("b");
     refused(
@@ -188,7 +190,11 @@ fn what_would_go_round_or_begin_nowhere_is_refused() {
         &["--link", "a:b"],
         "two subscriptions would send every write round and round",
     );
-    refused(&network, &["--link", "a:b", "--link", "b:a"], "plan them one node after the other");
+    refused(
+        &network,
+        &["--link", "a:b", "--link", "b:a"],
+        "would send every write round and round",
+    );
     // A password that is none: nothing is copied, and the rest is as it was.
     network.replace("mesh = [\"a\", \"b\"]", "from = \"a\"\nto = \"b\"");
     plan(&network, &["a:b"], &[]);
@@ -200,6 +206,8 @@ fn what_would_go_round_or_begin_nowhere_is_refused() {
         run.out.contains("step 5, b copy from a: step 4, which has to be done before it, is not"),
         "{run:?}"
     );
+    let again = "keen plan --take-apart b/b_from_a, and then keen plan --link a:b";
+    assert!(run.out.contains(again), "{run:?}");
     assert_eq!(dump(&network.servers[0], "SELECT slot_name FROM pg_replication_slots"), "");
     std::fs::write(network.folder.path(SECRET), CARRIER.1).unwrap();
     mend(&network, &["--yes"]);
@@ -213,4 +221,92 @@ fn a_subscriber_of_postgresql_15_is_made_while_its_publisher_is_written_to() {
 #[test]
 fn a_subscriber_of_postgresql_18_is_made_while_its_publisher_is_written_to() {
     subscriber(ServerKind::Postgres18);
+}
+
+/// Takes c out of a mesh of three, as if it had never been there, and parts its rows from the others'.
+fn c_is_new(network: &Network) {
+    let c = &network.servers[2];
+    if c.engine().is_postgres() {
+        for (to, from) in [(0, 2), (1, 2), (2, 0), (2, 1)] {
+            network.servers[to].run(&format!("DROP SUBSCRIPTION from_{from}_to_{to}")).unwrap();
+        }
+        c.run("DROP PUBLICATION peers; DELETE FROM stay WHERE id % 3 = 0; INSERT INTO guest VALUES (9001, 'Nobody else''s', true)").unwrap();
+        return;
+    }
+    for (server, names) in network.servers.iter().zip([&["m2"][..], &["m2"], &["m0", "m1"]]) {
+        for name in names {
+            server.run(&format!("STOP SLAVE '{name}'; RESET SLAVE '{name}' ALL")).unwrap();
+        }
+    }
+    c.run("DELETE FROM stay WHERE id % 3 = 0; INSERT INTO guest VALUES (9001, 'Nobody else''s', true)").unwrap();
+    // Its own writes would go to all others.
+    let lacks =
+        "the log of c has writes that a lacks, and the link would bring them: empty that log first";
+    let new = ["--link", "a:c", "--link", "b:c", "--link", "c:a", "--link", "c:b"];
+    refused(network, &new, lacks);
+    c.run("RESET MASTER;\nSET GLOBAL gtid_slave_pos = ''").unwrap();
+}
+
+/// A third node comes to two that are written to, and is written to from then on.
+fn a_third_peer(network: &Network) {
+    let all = ["a:c", "b:c", "c:a", "c:b"];
+    let said = [
+        "link on c: make link",
+        "link on a: make link",
+        "link on b: make link",
+        "fill c from a: guest, stay",
+        "wait until a has what c had written",
+        "note let applications write to c only when all is done",
+    ];
+    let ((), mut taken) = while_all_write(&network.servers[..2], || {
+        let planned = plan(network, &all, &said);
+        assert!(!planned.out.contains("from_c_2"), "one publication does for both: {planned:?}");
+        let tried = mend(network, &["--dry-run"]);
+        let kills = killed_and_gone_on_with(network, "link.plan");
+        assert!(kills > 1, "{kills}");
+        let mended = mend(network, &["--yes"]);
+        nothing_is_told(network, &[planned, tried, mended]);
+    });
+    let ((), more) = while_all_write(&network.servers[2..], || {
+        std::thread::sleep(std::time::Duration::from_millis(500));
+    });
+    // Both counted from the same number, and what c inserts is there already.
+    assert!(more.is_disjoint(&taken), "{more:?}");
+    taken.extend(more);
+    for (at, server) in network.servers.iter().enumerate() {
+        let id = 9100 + at;
+        server.run(&format!("INSERT INTO guest VALUES ({id}, 'From {at}', true)")).unwrap();
+    }
+    all_is_there(&network.servers, &taken);
+    for (at, server) in network.servers.iter().enumerate() {
+        let nine = dump(server, "SELECT id FROM guest WHERE id BETWEEN 9000 AND 9999 ORDER BY id");
+        let ids: Vec<String> = nine
+            .lines()
+            .map(|line| line.trim_matches(['(', ')']).trim_matches('\'').to_owned())
+            .collect();
+        assert_eq!(ids, ["9100", "9101", "9102"], "{at}");
+    }
+    let run = network.keen(&["preflight"]);
+    assert!(!run.out.contains("link-absent") && !run.out.contains("slot-unread"), "{run:?}");
+}
+
+#[test]
+fn a_third_peer_comes_to_two_of_mariadb() {
+    let network = Network::mariadb_mesh();
+    network.replace("[\"guest\", \"stay\"]", "[\"guest\", \"stay\", \"trail_notice\"]");
+    accounts(&network);
+    more_rights(&network);
+    c_is_new(&network);
+    a_third_peer(&network);
+}
+
+#[test]
+fn a_third_peer_comes_to_two_of_postgresql() {
+    let network = Network::alike(&[ServerKind::Postgres18; 3]);
+    links::postgres_peers(&network.servers, "guest, stay").unwrap();
+    links::postgres_settled(&network.servers, PATIENCE).unwrap();
+    accounts(&network);
+    more_rights(&network);
+    c_is_new(&network);
+    a_third_peer(&network);
 }

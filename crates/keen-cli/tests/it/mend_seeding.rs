@@ -4,7 +4,9 @@
 use std::collections::BTreeSet;
 use std::time::Duration;
 
-use crate::common::mending::{MENDER, accounts, dump, keen, spawn, while_all_write};
+use crate::common::mending::{
+    MENDER, accounts, dump, keen, killed_and_gone_on_with, spawn, while_all_write,
+};
 use crate::common::servers::{Network, PATIENCE};
 use crate::common::{Folder, Run};
 use keen_testkit::{Server, ServerKind, links};
@@ -173,23 +175,6 @@ fn peers_of_postgresql_are_filled_while_all_are_written_to() {
     assert_eq!(run.code, 0, "{run:?}");
     let run = keen(&network, &["mend", "seed.plan.aside", "--yes", "--format", "json"]);
     assert_eq!(run.json()["nodes"][0]["made"], 2, "{run:?}");
-}
-
-/// Kills the program while it fills a node, later each time, until it comes to its end.
-fn killed_and_gone_on_with(network: &Network, file: &str) -> usize {
-    let later = if std::env::var_os("KEEN_LONG").is_some() { 40 } else { 600 };
-    for (kills, wait) in (40..).step_by(later).enumerate() {
-        let mut child = spawn(network, &["mend", file, "--yes"]);
-        std::thread::sleep(Duration::from_millis(wait));
-        if let Some(ended) = child.try_wait().unwrap() {
-            // What is written all the time may differ at every look.
-            assert!(matches!(ended.code(), Some(0 | 3)), "after {wait} ms: {ended}");
-            return kills;
-        }
-        child.kill().unwrap();
-        child.wait().unwrap();
-    }
-    unreachable!("it comes to its end")
 }
 
 /// Kills a server while a node is filled, and goes on until the node is.

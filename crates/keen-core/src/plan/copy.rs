@@ -21,6 +21,8 @@ pub struct TableCopy {
     pub tables: Vec<CopiedTable>,
     /// Every link that brings changes to the receiver: they go on from the moment of the copy.
     pub links: Vec<CopiedLink>,
+    /// Nobody follows the receiver yet: what it wrote before is not waited for.
+    pub new_writer: bool,
 }
 
 /// A table that is copied.

@@ -2,19 +2,23 @@
 //! first of the sources as of one moment, and the links go on from there.
 //!
 //! So nothing of a source is missing at the receiver, and nothing comes twice. What the receiver held is kept in a file,
-//! as for any node that is filled.
+//! as for any node that is filled. Links that lead on from that node are made before the copy, which they leave out, and
+//! begin after it.
 
 use std::collections::BTreeSet;
 
 use super::seeding::SeedRequest;
-use super::setup_steps::{SetupAct, SetupPlan, SetupStep};
+use super::setup_steps::{ARRIVES_WITHIN, ReadState, SetupAct, SetupPlan, SetupStep};
+use crate::fault::ReadFault;
 use crate::observe::node::{
     ChangeSource, Incoming, NodeFacts, Publication, ReplicationKind, WorkerState,
 };
 use crate::seed::steps::found_links;
 use crate::setup::spell::ALL_KINDS;
-use crate::setup::{NewLink, NewSubscription, SetupChange, Subject, YES};
-use crate::topology::{Engine, LinkAccount, NodeId, Topology};
+use crate::setup::{
+    IDLE, NewLink, NewSubscription, OFF, ON, SetupChange, SetupCondition, Subject, YES,
+};
+use crate::topology::{Address, Engine, LinkAccount, NodeId, Topology};
 
 /// Links that are made to one node, and how that node is filled.
 #[derive(Debug)]
@@ -23,6 +27,8 @@ pub struct LinkingRequest<'a> {
     pub seed: SeedRequest<'a>,
     /// The sources of its new links.
     pub sources: &'a [NodeId],
+    /// The nodes that are to follow it, by links that are new, too.
+    pub receivers: &'a [NodeId],
 }
 
 impl LinkingRequest<'_> {
@@ -43,41 +49,119 @@ impl LinkingRequest<'_> {
     ///
     /// # Errors
     /// Why there is none.
-    pub fn plan(&self) -> Result<SetupPlan, String> {
+    pub fn plan(&self, read: &mut ReadState<'_>) -> Result<SetupPlan, String> {
         let node = self.seed.node;
         let mut steps: Vec<SetupStep> = Vec::new();
         let mut new: Vec<(NodeId, Incoming)> = Vec::new();
         let mut made: Vec<u64> = Vec::new();
         for from in self.sources {
-            self.may_be_made(*from)?;
-            let link = match self.facts(node)?.engine {
-                Engine::Postgres => self.subscription(*from, &mut steps)?,
-                _ => self.connection(*from, &new)?,
-            };
-            let after = Some(link.state());
-            let depends_on = self.publishing(&steps, &link);
+            self.may_be_made(*from, node)?;
+            let link = self.link(*from, node, &mut steps, &new)?;
             new.push((*from, incoming(&link)));
-            let purpose = format!("{} follows {}", self.name(node), self.name(*from));
-            let change = SetupChange {
-                subject: Subject::NewLink(Box::new(link)),
-                before: None,
-                after,
-                pauses: Vec::new(),
+            made.push(self.make(node, link, Vec::new(), &mut steps));
+        }
+        let mut out: Vec<(NodeId, String, u64)> = Vec::new();
+        for to in self.receivers {
+            self.may_be_made(node, *to)?;
+            let link = self.link(node, *to, &mut steps, &[])?;
+            let (name, subscription) = (link.link.clone(), link.subscription.clone());
+            let also = match &subscription {
+                None => self.nothing_before(*to, read)?,
+                Some(of) if of.origin.as_deref() == Some("none") => Vec::new(),
+                Some(_) => {
+                    return Err(format!(
+                        "{} is to pass on to {} what others write, and the copy would travel on with it: make that link when {} is filled",
+                        self.name(node),
+                        self.name(*to),
+                        self.name(node)
+                    ));
+                }
             };
-            made.push(self.seed.before + steps.len() as u64 + 1);
-            let step = SetupStep::of(node, purpose, SetupAct::Change(change));
-            steps.push(SetupStep { depends_on, ..step });
+            let number = self.make(*to, link, also, &mut steps);
+            made.push(number);
+            if let Some(NewSubscription { slot, .. }) = subscription {
+                // Before the copy, which the link leaves out: so nothing that is written from then on is missing.
+                let change = SetupChange::to(Subject::Slot { slot }, IDLE);
+                let purpose =
+                    format!("what {} writes is kept for {}", self.name(node), self.name(*to));
+                let step = SetupStep::of(node, purpose, SetupAct::Change(change));
+                steps.push(SetupStep { depends_on: vec![number], for_good: true, ..step });
+                made.push(self.seed.before + steps.len() as u64);
+            }
+            out.push((*to, name, number));
         }
         let before = self.seed.before + steps.len() as u64;
-        let mut filled = SeedRequest { before, new: &new, ..self.seed }.plan()?;
+        let new_writer =
+            self.topology().nodes[node].writes && self.receivers.contains(&self.seed.from);
+        let mut filled = SeedRequest { before, new: &new, new_writer, ..self.seed }.plan()?;
         if let Some(copy) = filled.steps.first_mut() {
             copy.depends_on = made;
         }
+        let copy = before + 1;
+        let proof = filled.steps.pop();
         steps.append(&mut filled.steps);
+        for (to, link, _) in out {
+            let number = self.seed.before + steps.len() as u64 + 1;
+            let change = SetupChange {
+                before: Some(OFF.to_owned()),
+                ..SetupChange::to(Subject::LinkSwitch { link }, ON)
+            };
+            let purpose = format!("{} takes what {} writes", self.name(to), self.name(node));
+            let step = SetupStep::of(to, purpose.clone(), SetupAct::Change(change));
+            steps.push(SetupStep { depends_on: vec![copy], for_good: true, ..step });
+            let act = SetupAct::Wait { from: node, at_most: ARRIVES_WITHIN };
+            let step = SetupStep::of(to, purpose, act);
+            steps.push(SetupStep { depends_on: vec![number], ..step });
+        }
+        steps.extend(proof);
         filled.notes.push(
             "passwords are not in this plan: keen mend takes them from where the topology file says they are".to_owned(),
         );
         Ok(SetupPlan { steps, ..filled })
+    }
+
+    /// Adds the step that makes a link; its number.
+    fn make(
+        &self,
+        to: NodeId,
+        link: NewLink,
+        also: Vec<SetupCondition>,
+        steps: &mut Vec<SetupStep>,
+    ) -> u64 {
+        let after = Some(link.state());
+        let depends_on = self.publishing(steps, &link);
+        let purpose = format!("{} follows {}", self.name(to), link.from);
+        let subject = Subject::NewLink(Box::new(link));
+        let change = SetupChange { subject, before: None, after, pauses: Vec::new() };
+        let step = SetupStep::of(to, purpose, SetupAct::Change(change));
+        steps.push(SetupStep { depends_on, also, ..step });
+        self.seed.before + steps.len() as u64
+    }
+
+    /// A connection begins with all that its receiver lacks: that has to be nothing, and to stay so.
+    fn nothing_before(
+        &self,
+        to: NodeId,
+        read: &mut ReadState<'_>,
+    ) -> Result<Vec<SetupCondition>, String> {
+        let node = self.seed.node;
+        let (name, receiver) = (self.name(node), self.name(to));
+        let unread = |fault: ReadFault| {
+            format!("how far {name} and {receiver} are could not be read: {fault}")
+        };
+        let logged = read(node, &Subject::LoggedPosition).map_err(unread)?;
+        let mut also =
+            vec![SetupCondition { node, subject: Subject::LoggedPosition, is: logged.clone() }];
+        if let Some(position) = logged {
+            let subject = Subject::HeldPosition { position };
+            if read(to, &subject).map_err(unread)?.is_none() {
+                return Err(format!(
+                    "the log of {name} has writes that {receiver} lacks, and the link would bring them: empty that log first, if nobody wants them"
+                ));
+            }
+            also.push(SetupCondition { node: to, subject, is: Some(YES.to_owned()) });
+        }
+        Ok(also)
     }
 
     /// The steps that publish what a link takes.
@@ -97,23 +181,27 @@ impl LinkingRequest<'_> {
         numbered.filter(|(step, _)| publishes(step)).map(|(_, number)| number).collect()
     }
 
-    fn may_be_made(&self, from: NodeId) -> Result<(), String> {
+    fn may_be_made(&self, from: NodeId, to: NodeId) -> Result<(), String> {
         let (topology, node) = (self.topology(), self.seed.node);
-        let (name, source) = (self.name(node), self.name(from));
-        if !topology.links.iter().any(|l| (l.from, l.to) == (from, node)) {
+        let (name, source) = (self.name(to), self.name(from));
+        if !topology.links.iter().any(|l| (l.from, l.to) == (from, to)) {
             return Err(format!("the topology file declares no link from {source} to {name}"));
         }
         let found = found_links(topology, self.seed.looks);
-        if let Some((.., link)) = found.iter().find(|(to, of, _)| *to == node && *of == Some(from))
-        {
+        let follows = |to: NodeId, from: NodeId| {
+            found.iter().find(|(at, of, _)| *at == to && *of == Some(from))
+        };
+        if let Some((.., link)) = follows(to, from) {
             return Err(format!("{name} follows {source} already, by {}", link.name));
         }
         // Of what it wrote itself before, nobody else has anything.
-        if topology.nodes[node].writes
-            && !found.iter().any(|(to, of, _)| *to == from && *of == Some(node))
+        if to == node
+            && topology.nodes[node].writes
+            && follows(from, node).is_none()
+            && !self.receivers.contains(&from)
         {
             return Err(format!(
-                "{name} is written to, and {source} does not follow it: where that link would have to begin is not known; keen preflight --join says how people set it up"
+                "{name} is written to, and {source} does not follow it: make both links together, --link {source}:{name} --link {name}:{source}"
             ));
         }
         Ok(())
@@ -132,29 +220,39 @@ impl LinkingRequest<'_> {
     fn link(
         &self,
         from: NodeId,
-        link: String,
-        subscription: Option<NewSubscription>,
+        to: NodeId,
+        steps: &mut Vec<SetupStep>,
+        new: &[(NodeId, Incoming)],
     ) -> Result<NewLink, String> {
         let LinkAccount { user, host, port, .. } = self.account(from)?.clone();
+        let (link, subscription) = match self.facts(to)?.engine {
+            Engine::Postgres => {
+                let subscription = self.subscription(from, to, steps)?;
+                (subscription.slot.clone(), Some(subscription))
+            }
+            _ => {
+                let incoming = self.facts(to)?.incoming.as_deref().unwrap_or_default();
+                let taken = incoming.iter().chain(new.iter().map(|(_, link)| link));
+                let taken: Vec<&str> = taken.map(|link| &link.name[..]).collect();
+                (free(self.name(from), &taken), None)
+            }
+        };
         let tls = self.topology().nodes[from].tls.on == Some(true);
         let from = self.name(from).to_owned();
         Ok(NewLink { link, from, host, port, user, tls, subscription })
     }
 
-    fn connection(&self, from: NodeId, new: &[(NodeId, Incoming)]) -> Result<NewLink, String> {
-        let incoming = self.facts(self.seed.node)?.incoming.as_deref();
-        let mut taken: Vec<&str> =
-            incoming.unwrap_or_default().iter().map(|link| &link.name[..]).collect();
-        taken.extend(new.iter().map(|(_, link)| &link.name[..]));
-        self.link(from, free(self.name(from), &taken), None)
-    }
-
-    fn subscription(&self, from: NodeId, steps: &mut Vec<SetupStep>) -> Result<NewLink, String> {
-        let (topology, node) = (self.topology(), self.seed.node);
-        let (there, source) = (self.facts(node)?, self.facts(from)?);
-        let (name, source_name) = (self.name(node), self.name(from));
-        let comes_back = reached(topology, node, None).contains(&from);
-        let relays = self.relays(from);
+    fn subscription(
+        &self,
+        from: NodeId,
+        to: NodeId,
+        steps: &mut Vec<SetupStep>,
+    ) -> Result<NewSubscription, String> {
+        let topology = self.topology();
+        let (there, source) = (self.facts(to)?, self.facts(from)?);
+        let (name, source_name) = (self.name(to), self.name(from));
+        let comes_back = reached(topology, to, None).contains(&from);
+        let relays = self.relays(from, to);
         let origin = match (there.major.min(source.major) >= 16, relays.is_empty()) {
             (false, _) if comes_back => {
                 return Err(format!(
@@ -171,7 +269,7 @@ impl LinkingRequest<'_> {
             (true, true) => Some("none".to_owned()),
             (true, false) => Some("any".to_owned()),
         };
-        let publication = self.publication(from, source, steps)?;
+        let publication = self.publication((from, to), source, steps)?;
         let incoming = there.incoming.as_deref().unwrap_or_default();
         let mut taken: Vec<&str> = incoming.iter().map(|link| &link.name[..]).collect();
         let slots = source
@@ -179,17 +277,16 @@ impl LinkingRequest<'_> {
             .as_deref()
             .map_err(|fault| format!("the slots of {source_name} could not be read: {fault}"))?;
         taken.extend(slots.iter().map(|slot| &slot.name[..]));
-        let link = free(&plain(&format!("{name}_from_{source_name}")), &taken);
-        let Some(database) = database(topology, from) else {
+        let slot = free(&plain(&format!("{name}_from_{source_name}")), &taken);
+        let Address::Server(server) = &topology.nodes[from].at else {
             return Err(format!("{source_name} is no server"));
         };
-        let subscription = NewSubscription { database, publication, slot: link.clone(), origin };
-        self.link(from, link, Some(subscription))
+        Ok(NewSubscription { database: server.database.clone(), publication, slot, origin })
     }
 
     /// Writers whose writes come to the node only by way of this source.
-    fn relays(&self, from: NodeId) -> Vec<&str> {
-        let (topology, node) = (self.topology(), self.seed.node);
+    fn relays(&self, from: NodeId, node: NodeId) -> Vec<&str> {
+        let topology = self.topology();
         let direct =
             |writer: NodeId| topology.links.iter().any(|l| (l.from, l.to) == (writer, node));
         (0..topology.nodes.len())
@@ -206,11 +303,11 @@ impl LinkingRequest<'_> {
     /// A publication of the source that carries all that the link is to carry; if there is none it is made.
     fn publication(
         &self,
-        from: NodeId,
+        (from, node): (NodeId, NodeId),
         source: &NodeFacts,
         steps: &mut Vec<SetupStep>,
     ) -> Result<String, String> {
-        let (topology, node) = (self.topology(), self.seed.node);
+        let topology = self.topology();
         let source_name = self.name(from);
         let links = topology.links.iter().filter(|l| (l.from, l.to) == (from, node));
         let sets: BTreeSet<usize> = links.flat_map(|link| link.carries.iter().copied()).collect();
@@ -250,14 +347,33 @@ impl LinkingRequest<'_> {
         if let Some(publication) = publications.iter().find(carries) {
             return Ok(publication.name.clone());
         }
-        let taken: Vec<&str> = publications.iter().map(|known| &known.name[..]).collect();
-        let planned = steps.iter().filter_map(|step| match &step.act {
-            SetupAct::Change(SetupChange {
-                subject: Subject::Publication { publication }, ..
-            }) => Some(&publication[..]),
+        let changed = |step: &SetupStep| match &step.act {
+            SetupAct::Change(change) if step.node == from => Some(change.subject.clone()),
+            _ => None,
+        };
+        let planned: Vec<Subject> = steps.iter().filter_map(changed).collect();
+        let named = planned.iter().filter_map(|subject| match subject {
+            Subject::Publication { publication } => Some(publication),
             _ => None,
         });
-        let taken: Vec<&str> = taken.into_iter().chain(planned).collect();
+        let named: Vec<&String> = named.collect();
+        let tables_of = |name: &String| -> Vec<Vec<String>> {
+            let mut tables = Vec::new();
+            for subject in &planned {
+                if let Subject::PublishedTable { publication, table } = subject
+                    && publication == name
+                {
+                    tables.push(table.clone());
+                }
+            }
+            tables
+        };
+        let does = |name: &&&String| tables_of(name) == qualified;
+        if let Some(publication) = named.iter().find(does) {
+            return Ok((*publication).clone());
+        }
+        let taken = publications.iter().map(|known| &known.name).chain(named);
+        let taken: Vec<&str> = taken.map(String::as_str).collect();
         let publication = free(&plain(&format!("from_{source_name}")), &taken);
         let made =
             SetupChange::to(Subject::Publication { publication: publication.clone() }, ALL_KINDS);
@@ -272,13 +388,6 @@ impl LinkingRequest<'_> {
             steps.push(SetupStep { depends_on: vec![number], for_good: true, ..step });
         }
         Ok(publication)
-    }
-}
-
-fn database(topology: &Topology, node: NodeId) -> Option<String> {
-    match &topology.nodes[node].at {
-        crate::topology::Address::Server(server) => Some(server.database.clone()),
-        crate::topology::Address::Sqlite(_) => None,
     }
 }
 

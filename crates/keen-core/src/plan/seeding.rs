@@ -34,6 +34,8 @@ pub struct SeedRequest<'a> {
     pub node: NodeId,
     /// Links to it that are made before it is filled, by their sources.
     pub new: &'a [(NodeId, Incoming)],
+    /// Nobody follows it yet, so what it wrote before is not waited for.
+    pub new_writer: bool,
     /// What it holds otherwise than its source.
     pub compared: &'a ComparedTables,
     /// How many steps the plan has already.
@@ -331,7 +333,7 @@ impl SeedRequest<'_> {
             ..SetupStep::of(node, purpose, act)
         };
         let sources: Vec<NodeId> = links.iter().map(|link| link.from).collect();
-        let act = SetupAct::Copy(TableCopy { from, tables, links });
+        let act = SetupAct::Copy(TableCopy { from, tables, links, new_writer: self.new_writer });
         let purpose =
             format!("{name} holds what {source} held at one moment, and goes on from there");
         plan.steps.push(SetupStep { loses: self.loses(), ..step(purpose, Vec::new(), act) });
@@ -344,7 +346,11 @@ impl SeedRequest<'_> {
         plan.notes.push(format!(
             "only rows of the tables above are copied: accounts, views and whatever else {name} lacks are not"
         ));
-        if self.topology.nodes[node].writes {
+        if self.new_writer {
+            plan.notes.push(format!(
+                "let applications write to {name} only when all is done: what they write there before the copy is kept in a file and overwritten"
+            ));
+        } else if self.topology.nodes[node].writes {
             plan.notes.push(format!(
                 "applications that write to these tables on {name} wait while it is copied, and may give up; what they wrote before has reached {source} by then, or nothing is copied"
             ));

@@ -181,11 +181,19 @@ pub fn way_back(step: &SetupStep) -> String {
             format!("{}, if it still reads as this step left it", undone(change))
         }
         (SetupAct::Change(change), None) => match change.subject {
-            Subject::LinkSwitch { .. } => "none: the link would stop again".to_owned(),
+            Subject::LinkSwitch { .. } if !step.for_good => {
+                "none: the link would stop again".to_owned()
+            }
             Subject::Link { .. } => {
                 "none: it would have to be set up anew, from a copy of the tables".to_owned()
             }
             Subject::NewLink(_) => "none: keen plan --take-apart takes it apart again".to_owned(),
+            Subject::LinkSwitch { .. } if step.for_good => {
+                "none: keen plan --take-apart takes the link apart again".to_owned()
+            }
+            Subject::Slot { .. } if change.after.is_some() => {
+                "none: it goes when keen plan --take-apart takes its link apart".to_owned()
+            }
             _ if step.for_good => {
                 "none: the link rests on it; keen plan --take-apart --remove publication takes both away"
                     .to_owned()

@@ -85,6 +85,8 @@ pub enum Subject {
         /// The connection.
         link: String,
     },
+    /// How far the log of a MariaDB server has come; none if nothing is in it. It is only read.
+    LoggedPosition,
     /// Whether a MariaDB server has all of a position: [`YES`], or none. It is only read.
     HeldPosition {
         /// The position.
@@ -316,6 +318,7 @@ impl Subject {
             | Self::Link { .. }
             | Self::NewLink(_)
             | Self::FetchedChanges { .. }
+            | Self::LoggedPosition
             | Self::HeldPosition { .. }
             | Self::Slot { .. }
             | Self::Publication { .. }
@@ -341,6 +344,7 @@ impl fmt::Display for Subject {
             Self::FetchedChanges { link } => {
                 write!(f, "what link {link} has fetched and not applied")
             }
+            Self::LoggedPosition => f.write_str("the position of the log"),
             Self::HeldPosition { position } => write!(f, "having all of {position}"),
             Self::Slot { slot } => write!(f, "slot {slot}"),
             Self::Publication { publication } => write!(f, "publication {publication}"),
@@ -460,6 +464,7 @@ impl fmt::Display for SetupChange {
             (None, Some(_)) if matches!(subject, Subject::NewLink(_)) => {
                 write!(f, "make {subject}, switched off")
             }
+            (None, Some(IDLE)) => write!(f, "make {subject}"),
             (None, Some(after)) if matches!(subject, Subject::Publication { .. }) => {
                 write!(f, "make {subject}: {after}")
             }

@@ -283,6 +283,9 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
             )
         }
         Subject::Slot { slot } if is_idle_slot_taken_away(change) => drop_slot(slot),
+        Subject::Slot { slot } if change.before.is_none() && after == Some(IDLE) => {
+            format!("SELECT pg_create_logical_replication_slot({}, 'pgoutput')", in_quotes(slot))
+        }
         Subject::NewLink(new) if is_made(change, new) => postgres_link(new, None)?,
         Subject::Publication { publication } if change.before.is_none() => {
             let kinds = after.filter(|after| *after == ALL_KINDS)?;
@@ -391,6 +394,7 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
         | Subject::Link { .. }
         | Subject::NewLink(_)
         | Subject::FetchedChanges { .. }
+        | Subject::LoggedPosition
         | Subject::HeldPosition { .. }
         | Subject::Slot { .. }
         | Subject::Publication { .. }

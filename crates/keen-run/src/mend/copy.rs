@@ -284,7 +284,8 @@ impl Mender<'_, '_> {
         let (node, from) = (step.node, copy.from);
         // What the node wrote itself has to be in the copy, and what its links had brought it.
         let mut senders: Vec<NodeId> = Vec::new();
-        senders.extend(self.request.topology.nodes[node].writes.then_some(node));
+        let waited_for = self.request.topology.nodes[node].writes && !copy.new_writer;
+        senders.extend(waited_for.then_some(node));
         let follows = |of: NodeId| {
             self.request.topology.links.iter().any(|link| (link.from, link.to) == (of, from))
         };

@@ -380,13 +380,15 @@ impl Mender<'_, '_> {
     /// Reads whether a change may be made.
     fn read_guard(&mut self, step: &SetupStep, change: &SetupChange) -> Result<Reads, ReadFault> {
         let is_slot = matches!(change.subject, Subject::Slot { .. });
+        let is_switch = matches!(change.subject, Subject::LinkSwitch { .. });
         let began = Instant::now();
         loop {
             let reads = self.read(&step.guard())?;
-            if !is_slot || matches!(reads, Reads::AsItShould) {
+            let waits = is_slot || is_switch && self.request.dry_run;
+            if !waits || matches!(reads, Reads::AsItShould) {
                 return Ok(reads);
             }
-            // Its reader goes with the step before, which a dry run does not make.
+            // Its reader goes, or it is made, with a step before, which a dry run does not make.
             if self.request.dry_run && !step.depends_on.is_empty() {
                 return Ok(Reads::AsItShould);
             }

@@ -416,6 +416,12 @@ fn advice(out: &mut String, outcome: &MendOutcome, with: &str) {
         let link = |link: &String| format!(" --take-apart {}", safe::typed(link.as_ref()));
         let kinds = match outcome.seeds.first() {
             _ if rows => String::new(),
+            _ if !outcome.made.is_empty() => {
+                let made: String =
+                    outcome.made.iter().map(|link| format!(" --link {link}")).collect();
+                let apart: String = outcome.apart.iter().map(link).collect();
+                format!("{apart}{with}, and then keen plan{made}")
+            }
             Some((from, to)) => format!(" --seed {}:{}", name(*from), name(*to)),
             None if outcome.apart.is_empty() => " --kind setting,shape,link".to_owned(),
             None => outcome.apart.iter().map(link).collect(),
