@@ -19,6 +19,7 @@ pub mod probe;
 #[cfg(feature = "schema")]
 pub mod schema;
 pub mod setup;
+pub mod setup_subject;
 mod shape;
 mod value;
 

@@ -5,14 +5,14 @@ use std::time::Duration;
 use keen_core::plan::copy::{CopiedLink, CopiedSlot, CopiedTable, SourceFollows, TableCopy};
 use keen_core::plan::setup_steps::{SetupAct, SetupStep, way_back};
 use keen_core::setup::{
-    NewLink, NewSubscription, OFF, ON, SetupChange, SetupCondition, SetupKind, Subject, same_state,
-    spell,
+    NewLink, OFF, ON, SetupChange, SetupCondition, SetupKind, Subject, same_state, spell,
 };
 use keen_core::topology::{Address, Engine, NodeId, Topology};
 use serde::{Deserialize, Serialize};
 
 use crate::Unusable;
 use crate::plan::StepDocument;
+use crate::setup_subject::SubjectDocument;
 
 /// A value of a node's set-up that is changed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -207,260 +207,6 @@ pub struct ConditionDocument {
     pub subject: SubjectDocument,
     /// Its state; null where there has to be none.
     pub is: Option<String>,
-}
-
-/// A value of a node's set-up.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-#[serde(tag = "of", rename_all = "snake_case", deny_unknown_fields)]
-pub enum SubjectDocument {
-    /// A setting of the running server.
-    Setting {
-        /// Its name.
-        name: String,
-    },
-    /// A setting as the server itself keeps it.
-    KeptSetting {
-        /// Its name.
-        name: String,
-        /// It is taken up at once; else at the next start.
-        reload: bool,
-    },
-    /// A setting of a database.
-    DatabaseSetting {
-        /// The database.
-        database: String,
-        /// Its name.
-        name: String,
-    },
-    /// Whether a link is on or off.
-    LinkSwitch {
-        /// The link, as the receiver calls it.
-        link: String,
-    },
-    /// By how many seconds a link is delayed on purpose.
-    LinkDelay {
-        /// The link.
-        link: String,
-    },
-    /// Whether a subscription is past a commit of its source.
-    PassedCommit {
-        /// The subscription.
-        link: String,
-        /// Where the commit stands in the source's log.
-        commit: String,
-        /// The subscription is switched on for it.
-        enable: bool,
-    },
-    /// What a MariaDB server has applied last of a domain.
-    AppliedOfDomain {
-        /// The domain.
-        domain: u32,
-        /// Connections that stopped there: they are switched off for a change of it, and on again.
-        stops: Vec<String>,
-    },
-    /// What a MariaDB server has applied last of all domains; only set with a copy.
-    AppliedPosition {
-        /// Connections that go on from there.
-        links: Vec<String>,
-    },
-    /// Up to where a slot has delivered; only set with a copy.
-    SlotPlace {
-        /// The slot.
-        slot: String,
-    },
-    /// The link itself; only taken away.
-    Link {
-        /// The link, as the receiver calls it.
-        link: String,
-    },
-    /// A link that is made, switched off.
-    NewLink {
-        /// Its name on the receiver.
-        link: String,
-        /// Its source, by the name that the topology file gives it.
-        from: String,
-        /// The source's host, as the receiver knows it.
-        host: String,
-        /// Its port.
-        port: u16,
-        /// Who logs in there. The password is bound when it is made, from where the topology file says it is.
-        user: String,
-        /// The line between them is encrypted.
-        tls: bool,
-        /// How a subscription takes it; null of a MariaDB connection.
-        subscription: Option<NewSubscriptionDocument>,
-    },
-    /// Up to where a MariaDB connection has fetched, while it has not applied all of that; only read.
-    FetchedChanges {
-        /// The connection.
-        link: String,
-    },
-    /// How far the log of a MariaDB server has come; only read.
-    LoggedPosition {},
-    /// Whether a MariaDB server has all of a position; only read.
-    HeldPosition {
-        /// The position.
-        position: String,
-    },
-    /// Whether somebody reads a slot, or how far it has come; only taken away.
-    Slot {
-        /// The slot.
-        slot: String,
-    },
-    /// What a publication offers; only taken away.
-    Publication {
-        /// The publication.
-        publication: String,
-    },
-    /// Whether there is a replication origin of this name.
-    Origin {
-        /// The origin.
-        origin: String,
-    },
-    /// Whether a table of keen's own holds rows; only taken away, and empty.
-    ServiceTable {
-        /// By its schema and its name, or its name.
-        table: Vec<String>,
-    },
-    /// Which writes a subscription asks for.
-    LinkOrigin {
-        /// The subscription.
-        link: String,
-    },
-    /// Whether a publication has a table.
-    PublishedTable {
-        /// The publication.
-        publication: String,
-        /// Its schema and its name, or its name.
-        table: Vec<String>,
-    },
-    /// The kinds of writes that a publication sends.
-    PublishedKinds {
-        /// The publication.
-        publication: String,
-    },
-    /// Whether a subscription takes a table.
-    SubscribedTable {
-        /// The subscription.
-        link: String,
-        /// Its schema and its name, or its name.
-        table: Vec<String>,
-        /// The rows that are there already are copied.
-        copy: bool,
-    },
-    /// How a column is declared.
-    Column {
-        /// Its table, by its schema or database and its name, or its name.
-        table: Vec<String>,
-        /// Its name.
-        column: String,
-        /// The column that it comes after where it is added; null for the end.
-        after: Option<String>,
-    },
-    /// Whether a column holds anything but its default; only read.
-    FilledColumn {
-        /// Its table, by its schema or database and its name, or its name.
-        table: Vec<String>,
-        /// Its name.
-        column: String,
-    },
-    /// Whether a table has rows; only read.
-    TableRows {
-        /// Its schema and its name, or its name.
-        table: Vec<String>,
-    },
-    /// Whether something names the rows of a table to subscribers; only read.
-    NamedRows {
-        /// Its schema and its name, or its name.
-        table: Vec<String>,
-    },
-    /// By what rows of a table are named to subscribers.
-    RowNames {
-        /// Its schema and its name, or its name.
-        table: Vec<String>,
-    },
-}
-
-/// The part of a link that only a PostgreSQL subscription has.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-#[serde(deny_unknown_fields)]
-pub struct NewSubscriptionDocument {
-    /// The database of the source.
-    pub database: String,
-    /// The publication that it takes.
-    pub publication: String,
-    /// The slot that it reads, which is made with the copy.
-    pub slot: String,
-    /// Which writes it asks for, "none" or "any"; null before PostgreSQL 16.
-    pub origin: Option<String>,
-}
-
-/// Exchanges a subject and its document, variant by variant.
-macro_rules! exchanged {
-    ($($variant:ident { $($field:ident),* }),* $(,)?) => {
-        impl From<&Subject> for SubjectDocument {
-            fn from(subject: &Subject) -> Self {
-                match subject.clone() {
-                    Subject::NewLink(new) => {
-                        let NewLink { link, from, host, port, user, tls, subscription } = *new;
-                        let subscription = subscription.map(|of| {
-                            let NewSubscription { database, publication, slot, origin } = of;
-                            NewSubscriptionDocument { database, publication, slot, origin }
-                        });
-                        Self::NewLink { link, from, host, port, user, tls, subscription }
-                    }
-                    $(Subject::$variant { $($field),* } => Self::$variant { $($field),* },)*
-                }
-            }
-        }
-
-        impl From<SubjectDocument> for Subject {
-            fn from(document: SubjectDocument) -> Self {
-                match document {
-                    SubjectDocument::NewLink { link, from, host, port, user, tls, subscription } => {
-                        let subscription = subscription.map(|of| {
-                            let NewSubscriptionDocument { database, publication, slot, origin } = of;
-                            NewSubscription { database, publication, slot, origin }
-                        });
-                        let new = NewLink { link, from, host, port, user, tls, subscription };
-                        Self::NewLink(Box::new(new))
-                    }
-                    $(SubjectDocument::$variant { $($field),* } => Self::$variant { $($field),* },)*
-                }
-            }
-        }
-    };
-}
-
-exchanged! {
-    Setting { name },
-    KeptSetting { name, reload },
-    DatabaseSetting { database, name },
-    LinkSwitch { link },
-    LinkDelay { link },
-    LinkOrigin { link },
-    PassedCommit { link, commit, enable },
-    AppliedOfDomain { domain, stops },
-    AppliedPosition { links },
-    SlotPlace { slot },
-    Link { link },
-    FetchedChanges { link },
-    LoggedPosition {},
-    HeldPosition { position },
-    Slot { slot },
-    Publication { publication },
-    Origin { origin },
-    ServiceTable { table },
-    PublishedTable { publication, table },
-    PublishedKinds { publication },
-    SubscribedTable { link, table, copy },
-    RowNames { table },
-    TableRows { table },
-    Column { table, column, after },
-    FilledColumn { table, column },
-    NamedRows { table },
 }
 
 /// A step as its document.
@@ -754,6 +500,8 @@ impl SetupReader<'_> {
 
 #[cfg(test)]
 mod tests {
+    use keen_core::setup::NewSubscription;
+
     use super::*;
 
     fn topology() -> Topology {

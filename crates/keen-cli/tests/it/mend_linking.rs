@@ -195,6 +195,11 @@ fn what_would_go_round_or_begin_nowhere_is_refused() {
         &["--link", "a:b", "--link", "b:a"],
         "would send every write round and round",
     );
+    let alike = Network::alike(&[ServerKind::MariaDb; 2]);
+    accounts(&alike);
+    more_rights(&alike);
+    let same = "a and b both have server_id 1, and each leaves out what the other writes";
+    refused(&alike, &["--link", "a:b", "--link", "b:a"], same);
     // A password that is none: nothing is copied, and the rest is as it was.
     network.replace("mesh = [\"a\", \"b\"]", "from = \"a\"\nto = \"b\"");
     plan(&network, &["a:b"], &[]);

@@ -5,7 +5,7 @@
 //! as for any node that is filled. Links that lead on from that node are made before the copy, which they leave out, and
 //! begin after it.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::seeding::SeedRequest;
 use super::setup_steps::{ARRIVES_WITHIN, ReadState, SetupAct, SetupPlan, SetupStep};
@@ -50,6 +50,7 @@ impl LinkingRequest<'_> {
     /// # Errors
     /// Why there is none.
     pub fn plan(&self, read: &mut ReadState<'_>) -> Result<SetupPlan, String> {
+        self.can_be_told_apart()?;
         let node = self.seed.node;
         let mut steps: Vec<SetupStep> = Vec::new();
         let mut new: Vec<(NodeId, Incoming)> = Vec::new();
@@ -118,6 +119,26 @@ impl LinkingRequest<'_> {
             "passwords are not in this plan: keen mend takes them from where the topology file says they are".to_owned(),
         );
         Ok(SetupPlan { steps, ..filled })
+    }
+
+    /// A MariaDB server leaves out what a server of its own number wrote.
+    fn can_be_told_apart(&self) -> Result<(), String> {
+        let mut known: BTreeMap<&str, NodeId> = BTreeMap::new();
+        for node in 0..self.topology().nodes.len() {
+            let facts = self.seed.looks.get(&node).and_then(|look| look.facts.as_deref());
+            let Some(facts) = facts.filter(|facts| facts.engine == Engine::MariaDb) else {
+                continue;
+            };
+            let Some(id) = facts.identity.ids.get("server_id") else { continue };
+            if let Some(other) = known.insert(id, node) {
+                return Err(format!(
+                    "{} and {} both have server_id {id}, and each leaves out what the other writes: keen preflight says how to change that",
+                    self.name(other),
+                    self.name(node)
+                ));
+            }
+        }
+        Ok(())
     }
 
     /// Adds the step that makes a link; its number.

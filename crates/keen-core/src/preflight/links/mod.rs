@@ -149,6 +149,13 @@ fn declared(checks: &mut CheckContext<'_>, known: &[ResolvedInflow<'_>]) {
         let mut finding = Finding::new(check, Severity::Stop, [from, to], found)
             .on_links(vec![(from, to)])
             .advise(Some(to), how_to_link(checks, from, to));
+        let is_server = matches!(topology.nodes[from].at, Address::Server(_));
+        if is_server && !checks.facts(to).is_some_and(|facts| facts.standby) {
+            finding = finding.advise(
+                None,
+                format!("keen plan --link {source}:{receiver} plans the link and the copy, and keen mend makes them"),
+            );
+        }
         if let Some(unplaced) = unplaced {
             finding = finding.will(format!(
                 "unless it is {} {} there, whose source is unknown",
