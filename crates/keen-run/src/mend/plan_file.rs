@@ -100,8 +100,11 @@ impl StepCounts {
 
 /// Nothing but this step itself rests on it: its node may be away until then.
 fn can_wait(step: &SetupStep) -> bool {
-    let is_slot = |change: &SetupChange| matches!(change.subject, Subject::Slot { .. });
-    !step.depends_on.is_empty() && matches!(&step.act, SetupAct::Change(change) if is_slot(change))
+    let drops_slot = |change: &SetupChange| {
+        matches!(change.subject, Subject::Slot { .. }) && change.after.is_none()
+    };
+    !step.depends_on.is_empty()
+        && matches!(&step.act, SetupAct::Change(change) if drops_slot(change))
 }
 
 /// A step of a plan.

@@ -26,8 +26,10 @@ impl<'a> Taking<'a, '_> {
                 .filter(|l| l.to == *to && self.facts(l.from).is_none())
                 .map(|l| l.from)
                 .collect();
-            let source = from.or(match away.len() {
-                1 => away.first().copied(),
+            // A slot of that name may be somebody else's: it is only dropped where there is no other choice.
+            let unplaced = self.found.iter().filter(|(at, of, _)| at == to && of.is_none());
+            let source = from.or(match (away.len(), unplaced.count()) {
+                (1, 1) => away.first().copied(),
                 _ => None,
             });
             let purpose = "nobody reads it any more, and it would hold back log".to_owned();
