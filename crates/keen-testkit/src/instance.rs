@@ -1,10 +1,12 @@
 //! One server of a lab: its data folder, its port and its process.
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::net::{Ipv4Addr, TcpListener};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use nix::sys::signal::{Signal, kill};
@@ -192,6 +194,8 @@ impl Server {
             command
         };
         let process = command
+            // Where it looks for certificates of its own when it follows another, and may look.
+            .env("HOME", &self.folder)
             .process_group(0)
             .stdin(Stdio::null())
             .stdout(log)
@@ -429,8 +433,22 @@ fn children(parent: u32) -> Vec<u32> {
         .collect()
 }
 
-/// A loopback port that nobody has right now.
+/// Ports that servers of this process were given. A port is free until its server is up: another one that took it
+/// meanwhile would answer in its place.
+static GIVEN: Mutex<BTreeSet<u16>> = Mutex::new(BTreeSet::new());
+
+/// A loopback port that nobody has right now, and that no other server of this process is given. It lies below those
+/// that a system gives to outgoing connections, and each process begins elsewhere.
 fn free_port() -> Result<u16, ServerFault> {
-    let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, 0)).map_err(io("find a free port"))?;
-    Ok(listener.local_addr().map_err(io("find a free port"))?.port())
+    const PORTS: std::ops::Range<u16> = 12_000..32_000;
+    let mut given = GIVEN.lock().unwrap_or_else(PoisonError::into_inner);
+    let first = std::process::id() % u32::from(PORTS.end - PORTS.start) * 97;
+    for next in 0..u32::from(PORTS.end - PORTS.start) {
+        let place = (first + next) % u32::from(PORTS.end - PORTS.start);
+        let port = PORTS.start + u16::try_from(place).unwrap_or_default();
+        if given.insert(port) && TcpListener::bind((Ipv4Addr::LOCALHOST, port)).is_ok() {
+            return Ok(port);
+        }
+    }
+    Err(ServerFault::Server("every port is taken".to_owned()))
 }

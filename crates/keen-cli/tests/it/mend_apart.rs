@@ -2,7 +2,7 @@
 //! servers' own means.
 
 use crate::common::Run;
-use crate::common::mending::{MENDER, accounts, dump, keen, while_all_write};
+use crate::common::mending::{self, MENDER, accounts, dump, keen, while_all_write};
 use crate::common::servers::{Network, PATIENCE};
 use keen_testkit::{Server, ServerKind, links};
 
@@ -30,10 +30,7 @@ fn mesh() -> Network {
 }
 
 fn peers(count: usize) -> Network {
-    let network = Network::alike(&vec![ServerKind::Postgres18; count]);
-    links::postgres_peers(&network.servers, "guest, stay").unwrap();
-    links::postgres_settled(&network.servers, PATIENCE).unwrap();
-    accounts(&network);
+    let network = mending::peers(count);
     more_rights(&network);
     network
 }
@@ -277,8 +274,9 @@ fn of_a_source_that_is_away_the_slot_stays_an_open_step() {
         "note slot from_0_to_2 on a stays: nobody reads it now, and who does is not known (--remove slot:from_0_to_2 takes it away)",
     ];
     let run = keen(&network, &["plan", "--take-apart", "c"]);
-    assert_eq!(run.code, 3, "{run:?}");
+    assert_eq!(run.code, 1, "{run:?}");
     assert!(said.iter().all(|said| run.out.contains(said)), "{run:?}");
+    assert!(run.out.contains("nothing that a step can do in what was read."), "{run:?}");
     let args =
         ["plan", "--take-apart", "c", "--remove", "slot:from_0_to_2", "--save", "apart.plan"];
     std::fs::remove_file(network.folder.path("apart.plan.undo")).unwrap();
@@ -329,6 +327,10 @@ fn two_peers_are_taken_apart_and_nothing_is_left_behind() {
     }
     let nothing = keen(&network, &["plan", "--take-apart", "all"]);
     assert_eq!(nothing.code, 0, "{nothing:?}");
+    // What was asked for and is not there is told.
+    let no_slot = keen(&network, &["plan", "--take-apart", "all", "--remove", "slot:gone"]);
+    assert_eq!(no_slot.code, 1, "{no_slot:?}");
+    assert!(no_slot.out.contains("note no slot gone is dropped"), "{no_slot:?}");
     for (args, said) in [
         (&["--take-apart", "d"][..], "there is no node d: name a link as FROM:TO"),
         (&["--take-apart", "a:a"], "no link leads from a node to itself"),
@@ -362,4 +364,42 @@ fn of_a_ring_the_plan_says_who_is_cut_off() {
     let cut = "what one writes to the other: a -> c, b -> a, b -> c";
     let run = plan(&network, &["b:c"], &[]);
     assert!(run.out.contains(cut), "{run:?}");
+}
+
+#[test]
+fn what_keen_takes_not_apart_stays_and_is_told() {
+    let folder = tempfile::TempDir::new().unwrap();
+    let keen = |args: &[&str]| {
+        let mut command = assert_cmd::Command::cargo_bin("keen").unwrap();
+        mending::run_of(&command.args(args).current_dir(folder.path()).output().unwrap())
+    };
+    assert_eq!(keen(&["demo", "--dir", "."]).code, 0);
+    let run = keen(&["plan", "--take-apart", "all"]);
+    assert_eq!(run.code, 1, "{run:?}");
+    let all = "nothing that a step can do.";
+    assert!(run.out.contains(all) && run.out.matches("note ").count() == 1, "{run:?}");
+    assert!(run.out.contains("keen takes nothing of the stand-in apart"), "{run:?}");
+    let run = keen(&["plan", "--link", "valley:saddle"]);
+    assert_eq!((run.code, run.out.as_str()), (2, ""), "{run:?}");
+    let why = "valley (sqlite) and saddle (sqlite) are not servers of one kind";
+    assert!(run.err.contains(why), "{run:?}");
+
+    let network = Network::alike(&[ServerKind::Postgres15]);
+    let standby = network.lab.standby("b", &network.servers[0], &[]).unwrap();
+    let address = standby.address();
+    network.replace(
+        &keen_set(),
+        &format!(
+            "[node.b]\nat = \"{address}\"\npassword = {{ env = \"KEEN_TEST\" }}\n{}[[link]]\nfrom = \"a\"\nto = \"b\"\ncarries = [\"stays\"]\n",
+            crate::common::servers::STAYS
+        ),
+    );
+    let run = network.keen(&["plan", "--take-apart", "a:b"]);
+    assert_eq!(run.code, 1, "{run:?}");
+    assert!(run.out.contains("keen takes no standby from its primary"), "{run:?}");
+}
+
+/// What a topology of one server alone says of sets and links.
+fn keen_set() -> String {
+    crate::common::servers::mesh_of(1)
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 
 use crate::common::Run;
 use crate::common::mending::{
-    MENDER, accounts, dump, keen, killed_and_gone_on_with, while_all_write,
+    accounts, dump, filling_rights, keen, killed_and_gone_on_with, peers, while_all_write,
 };
 use crate::common::servers::{Network, PATIENCE};
 use keen_testkit::{CARRIER, Server, ServerKind, links};
@@ -14,23 +14,14 @@ use keen_testkit::{CARRIER, Server, ServerKind, links};
 const SECRET: &str = "carrier's \"secret\"";
 
 /// What making links takes beside the rights for rows, and by which account nodes follow each other.
-fn more_rights(network: &Network) {
-    let user = MENDER.0;
+pub(crate) fn more_rights(network: &Network) {
     let path = network.folder.path("keen.toml");
     let mut text = std::fs::read_to_string(&path).unwrap();
     let secret = network.folder.path(SECRET);
     std::fs::write(&secret, CARRIER.1).unwrap();
     std::fs::set_permissions(&secret, std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
+    filling_rights(network);
     for (i, server) in network.servers.iter().enumerate() {
-        let grants = if server.engine().is_postgres() {
-            format!("ALTER ROLE {user} SUPERUSER")
-        } else {
-            format!(
-                "SET SESSION sql_log_bin = 0;\nGRANT TRIGGER ON huts.* TO {user}@'%', keen@'%';\nGRANT SELECT ON mysql.gtid_slave_pos TO {user}@'%';\n\
-                 GRANT REPLICATION SLAVE ADMIN, BINLOG MONITOR, SLAVE MONITOR, SHOW DATABASES, SUPER ON *.* TO {user}@'%'"
-            )
-        };
-        server.run(&grants).unwrap();
         text.push_str(&format!(
             "[node.{}.replication]\nuser = \"{}\"\npassword = {{ file = {:?} }}\nat = \"127.0.0.1:{}\"\n",
             crate::common::node_name(i),
@@ -307,10 +298,7 @@ fn a_third_peer_comes_to_two_of_mariadb() {
 
 #[test]
 fn a_third_peer_comes_to_two_of_postgresql() {
-    let network = Network::alike(&[ServerKind::Postgres18; 3]);
-    links::postgres_peers(&network.servers, "guest, stay").unwrap();
-    links::postgres_settled(&network.servers, PATIENCE).unwrap();
-    accounts(&network);
+    let network = peers(3);
     more_rights(&network);
     c_is_new(&network);
     a_third_peer(&network);

@@ -5,27 +5,12 @@ use std::collections::BTreeSet;
 use std::time::Duration;
 
 use crate::common::mending::{
-    MENDER, accounts, dump, keen, killed_and_gone_on_with, spawn, while_all_write,
+    MENDER, accounts, dump, filling_rights, keen, killed_and_gone_on_with, peers, spawn,
+    while_all_write,
 };
 use crate::common::servers::{Network, PATIENCE};
 use crate::common::{Folder, Run};
 use keen_testkit::{Server, ServerKind, links};
-
-/// What filling a node takes beside the rights for rows.
-fn more_rights(network: &Network) {
-    let user = MENDER.0;
-    for server in &network.servers {
-        let grants = if server.engine().is_postgres() {
-            format!("ALTER ROLE {user} SUPERUSER")
-        } else {
-            format!(
-                "SET SESSION sql_log_bin = 0;\nGRANT TRIGGER ON huts.* TO {user}@'%', keen@'%';\nGRANT SELECT ON mysql.gtid_slave_pos TO {user}@'%';\n\
-                 GRANT REPLICATION SLAVE ADMIN, BINLOG MONITOR, SLAVE MONITOR, SHOW DATABASES, SUPER ON *.* TO {user}@'%'"
-            )
-        };
-        server.run(&grants).unwrap();
-    }
-}
 
 const TABLES: [&str; 3] = ["guest", "stay", "trail_notice"];
 
@@ -64,15 +49,7 @@ fn mesh() -> Network {
     let network = Network::mariadb_mesh();
     network.replace("[\"guest\", \"stay\"]", "[\"guest\", \"stay\", \"trail_notice\"]");
     accounts(&network);
-    more_rights(&network);
-    network
-}
-
-fn peers(count: usize) -> Network {
-    let network = Network::alike(&vec![ServerKind::Postgres18; count]);
-    links::postgres_peers(&network.servers, "guest, stay").unwrap();
-    links::postgres_settled(&network.servers, PATIENCE).unwrap();
-    accounts(&network);
+    filling_rights(&network);
     network
 }
 
@@ -104,7 +81,7 @@ fn a_node_of_a_mariadb_mesh_is_filled_while_all_are_written_to() {
     let run = keen(&network, &["mend", "seed.plan", "--yes"]);
     assert_eq!(run.code, 1, "{run:?}");
     assert!(run.out.contains("on c lacks a right for link m0: SUPER ON *.*"), "{run:?}");
-    more_rights(&network);
+    filling_rights(&network);
     // One position stands for the whole server, so nothing else may be on it.
     let held = rows(c);
     let local = |sql: &str| c.run(&format!("SET SESSION sql_log_bin = 0;\n{sql}")).unwrap();
@@ -123,7 +100,7 @@ fn a_node_of_a_mariadb_mesh_is_filled_while_all_are_written_to() {
     local("DROP TABLE bill");
     assert_eq!(held, rows(c));
     std::fs::remove_file(network.folder.path("seed.plan.undo")).unwrap();
-    more_rights(&network);
+    filling_rights(&network);
     let ((), taken) = while_all_write(&network.servers, || {
         seed(&network, "a:c", "seed.plan");
         let tried = keen(&network, &["mend", "seed.plan", "--dry-run"]);
@@ -155,7 +132,7 @@ fn peers_of_postgresql_are_filled_while_all_are_written_to() {
         let said = "the account that carries plans out on b lacks a right for link from_0_to_1: to own subscription from_0_to_1";
         assert!(run.out.contains(said), "{run:?}");
     }
-    more_rights(&network);
+    filling_rights(&network);
     // Nobody has written since they follow each other.
     std::fs::remove_file(network.folder.path("seed.plan.undo")).unwrap();
     seed(&network, "a:b", "seed.plan");
@@ -215,7 +192,7 @@ fn many_guests(network: &Network) {
 #[test]
 fn filling_a_node_goes_on_after_every_kill_and_nothing_is_lost() {
     let each = |mut network: Network| {
-        more_rights(&network);
+        filling_rights(&network);
         many_guests(&network);
         alone(&network.servers[1], "DELETE FROM guest WHERE id BETWEEN 1000000 AND 1010000");
         let (kills, taken) = while_all_write(&network.servers, || {
@@ -300,7 +277,7 @@ fn a_node_whose_log_is_gone_is_filled_and_its_links_go_on() {
 
     // PostgreSQL: the slot is lost, and is made anew.
     let network = peers(2);
-    more_rights(&network);
+    filling_rights(&network);
     let (a, b) = (&network.servers[0], &network.servers[1]);
     b.run("ALTER SUBSCRIPTION from_0_to_1 DISABLE").unwrap();
     a.run("ALTER SYSTEM SET max_slot_wal_keep_size = '1MB'").unwrap();
@@ -383,7 +360,7 @@ fn every_kind_of_value_and_name_is_copied_as_it_is_and_counting_goes_on_beyond_i
         std::fs::write(&path, head[..head.find("[set").unwrap()].to_owned() + text).unwrap();
         network.is_not_written_to("b");
         accounts(&network);
-        more_rights(&network);
+        filling_rights(&network);
         let [a, b] = &network.servers[..] else { panic!("two") };
         for server in [a, b] {
             server.run(every_kind(server).0).unwrap();

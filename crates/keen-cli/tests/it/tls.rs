@@ -6,7 +6,9 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use crate::common::Folder;
+use crate::common::mending;
 use crate::common::servers::{Network, mesh_of};
+use crate::mend_linking::more_rights;
 use keen_testkit::{ServerKind, ServerLab, Settings, huts};
 use mysql::prelude::Queryable;
 use rcgen::{BasicConstraints, CertificateParams, DnType, IsCa, Issuer, KeyPair};
@@ -66,14 +68,11 @@ fn set(folder: &Folder, tls: &str) {
                 }
             })
             .collect();
-    fs::write(path, kept.join("\n").replace("127.0.0.1", "localhost")).unwrap();
+    fs::write(path, kept.join("\n").replace("127.0.0.1", "localhost") + "\n").unwrap();
 }
 
-#[test]
-fn connections_are_protected_and_checked() {
-    let lab = ServerLab::new().unwrap();
-    let ours = Certificates::new(lab.root(), "ours");
-    let theirs = Certificates::new(lab.root(), "theirs");
+/// Settings by which servers have these certificates: PostgreSQL, MariaDB.
+fn protected(ours: &Certificates) -> [Settings; 2] {
     ours.hand_over();
     let postgres = Settings {
         lines: vec![
@@ -92,6 +91,57 @@ fn connections_are_protected_and_checked() {
         ],
         ..Settings::default()
     };
+    [postgres, mariadb]
+}
+
+/// A link to a source whose own line is protected is protected, too.
+#[test]
+fn a_link_is_encrypted_where_its_source_is() {
+    for (kind, at) in [(ServerKind::Postgres18, 0), (ServerKind::MariaDb, 1)] {
+        let lab = ServerLab::new().unwrap();
+        let ours = Certificates::new(lab.root(), "ours");
+        let settings = &protected(&ours)[at];
+        let servers: Vec<_> = (1..=2)
+            .map(|id| {
+                let settings = Settings { server_id: Some(id), ..settings.clone() };
+                let server = lab.start_with(&format!("s{id}"), kind, &settings).unwrap();
+                huts::tables(&server).unwrap();
+                huts::rows(&server).unwrap();
+                server
+            })
+            .collect();
+        let rest = "[set.stays]\ntables = [\"guest\", \"stay\"]\n[[link]]\nfrom = \"a\"\nto = \"b\"\ncarries = [\"stays\"]\n";
+        let rest = match kind.is_postgres() {
+            true => rest.to_owned(),
+            false => rest.replace("\"stay\"", "\"stay\", \"trail_notice\""),
+        };
+        let network = Network::new(lab, servers, &rest);
+        network.is_not_written_to("b");
+        set(&network.folder, &format!("tls = {{ ca = \"{}\" }}", ours.file("ca.pem")));
+        mending::accounts(&network);
+        more_rights(&network);
+        let source = &network.servers[0];
+        if !kind.is_postgres() {
+            // The source lets nobody follow it otherwise.
+            source.run("SET SESSION sql_log_bin = 0;\nALTER USER carrier REQUIRE SSL").unwrap();
+        }
+        let plan = mending::keen(&network, &["plan", "--link", "a:b", "--save", "link.plan"]);
+        assert_eq!(plan.code, 1, "{plan:?}");
+        let run = mending::keen(&network, &["mend", "link.plan", "--yes"]);
+        assert_eq!(run.code, 0, "{run:?}");
+        if kind.is_postgres() {
+            let sql = "SELECT ssl FROM pg_stat_ssl JOIN pg_stat_replication USING (pid)";
+            assert_eq!(mending::dump(source, sql), "(t)");
+        }
+    }
+}
+
+#[test]
+fn connections_are_protected_and_checked() {
+    let lab = ServerLab::new().unwrap();
+    let ours = Certificates::new(lab.root(), "ours");
+    let theirs = Certificates::new(lab.root(), "theirs");
+    let [postgres, mariadb] = protected(&ours);
     let servers = vec![
         lab.start_with("p15", ServerKind::Postgres15, &postgres).unwrap(),
         lab.start_with("p18", ServerKind::Postgres18, &postgres).unwrap(),

@@ -13,7 +13,7 @@ use crate::fault::ReadFault;
 use crate::observe::node::{NodeFacts, NodeInspection, ReplicationKind, WorkerState};
 use crate::observe::position;
 use crate::preflight::legend::{LINK_STRAY, SLOT_UNREAD};
-use crate::seed::steps::{FoundLink, found_links};
+use crate::seed::steps::{FoundLink, found_links, shell_word};
 use crate::setup::{SetupChange, SetupCondition, Subject, YES};
 use crate::topology::{NodeId, Topology};
 
@@ -76,6 +76,7 @@ impl ApartRequest<'_> {
         taking.choose()?;
         taking.links();
         taking.slots();
+        taking.slots_not_found();
         taking.publications();
         taking.of_keen();
         taking.file();
@@ -132,6 +133,12 @@ impl<'a> Taking<'a, '_> {
         if !self.plan.notes.contains(&note) {
             self.plan.notes.push(note);
         }
+    }
+
+    /// Something that was asked for does not go.
+    fn stays(&mut self, note: String) {
+        self.plan.undecided = true;
+        self.note(note);
     }
 
     fn unseen(&mut self, what: &str, node: NodeId, fault: &ReadFault) {
@@ -222,9 +229,9 @@ impl<'a> Taking<'a, '_> {
         match &unplaced[..] {
             [] => format!("{name} knows of no link from {source}"),
             names => format!(
-                "nobody can tell which link of {name} comes from {source}: of {} the source is not known; --take-apart {name}/{} takes that one apart",
+                "nobody can tell which link of {name} comes from {source}: of {} the source is not known; --take-apart {} takes that one apart",
                 names.join(", "),
-                names[0]
+                shell_word(&format!("{name}/{}", names[0]))
             ),
         }
     }
@@ -258,20 +265,22 @@ impl<'a> Taking<'a, '_> {
                     .any(|l| l.to == *to && away(&l.from) && whole.contains(&l.from))
             };
             if whole.contains(to) || may_be() {
-                let (label, name) = (self.label(at), self.name(*to));
-                self.note(format!(
-                    "{label} stays: its source is not known; --take-apart {name}/{} takes it apart",
-                    link.name
+                let named = shell_word(&format!("{}/{}", self.name(*to), link.name));
+                let label = self.label(at);
+                self.stays(format!(
+                    "{label} stays: its source is not known; --take-apart {named} takes it apart"
                 ));
             }
         }
-        let kept: Vec<FoundAt> = self.chosen.clone();
-        for at in kept {
-            if let Some(why) = self.why_it_stays(at) {
-                self.chosen.retain(|other| *other != at);
-                let label = self.label(at);
-                self.note(format!("{label} stays: {why}"));
+        let mut stay: BTreeMap<&str, Vec<String>> = BTreeMap::new();
+        for at in std::mem::take(&mut self.chosen) {
+            match self.why_it_stays(at) {
+                Some(why) => stay.entry(why).or_default().push(self.label(at)),
+                None => self.chosen.push(at),
             }
+        }
+        for (why, labels) in stay {
+            self.stays(format!("{}: {why}", labels.join(", ")));
         }
     }
 
@@ -279,13 +288,9 @@ impl<'a> Taking<'a, '_> {
     fn why_it_stays(&self, at: FoundAt) -> Option<&'static str> {
         match self.found[at].2.means {
             ReplicationKind::BinaryLog | ReplicationKind::Subscription => None,
-            ReplicationKind::Streaming => Some(
-                "a standby has nothing else; promote it, or stop its server and drop its slot at the primary",
-            ),
-            ReplicationKind::Pglogical => Some(
-                "pglogical.drop_subscription takes it apart, and pglogical.drop_node what is left, by hand",
-            ),
-            ReplicationKind::StandIn => Some("it is the stand-in's, which ends with its program"),
+            ReplicationKind::Streaming => Some("keen takes no standby from its primary"),
+            ReplicationKind::Pglogical => Some("keen takes nothing of pglogical apart"),
+            ReplicationKind::StandIn => Some("keen takes nothing of the stand-in apart"),
         }
     }
 
@@ -340,7 +345,7 @@ impl<'a> Taking<'a, '_> {
         if let Some((_, busy)) = state.split_once(", and ") {
             let (label, busy) = (self.label(at), busy.to_owned());
             return self
-                .note(format!("{label} stays, as it {busy}: when that is over, plan again"));
+                .stays(format!("{label} stays, as it {busy}: when that is over, plan again"));
         }
         let mut also = Vec::new();
         if link.means == ReplicationKind::BinaryLog {

@@ -118,6 +118,12 @@ impl LinkingRequest<'_> {
         filled.notes.push(
             "passwords are not in this plan: keen mend takes them from where the topology file says they are".to_owned(),
         );
+        if new_writer {
+            filled.notes.push(format!(
+                "whether {} hands out numbers that others hand out, too, keen preflight says: look before applications write there",
+                self.name(node)
+            ));
+        }
         Ok(SetupPlan { steps, ..filled })
     }
 
@@ -207,6 +213,14 @@ impl LinkingRequest<'_> {
         let (name, source) = (self.name(to), self.name(from));
         if !topology.links.iter().any(|l| (l.from, l.to) == (from, to)) {
             return Err(format!("the topology file declares no link from {source} to {name}"));
+        }
+        let engines = [from, to].map(|end| topology.nodes[end].at.engine());
+        if engines[0] != engines[1] || engines[0] == Engine::Sqlite {
+            return Err(format!(
+                "{source} ({}) and {name} ({}) are not servers of one kind: something beside them carries rows between them",
+                engines[0].name(),
+                engines[1].name()
+            ));
         }
         let found = found_links(topology, self.seed.looks);
         let follows = |to: NodeId, from: NodeId| {

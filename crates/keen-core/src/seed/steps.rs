@@ -705,7 +705,7 @@ fn sql_text(text: &str) -> String {
 }
 
 /// A word as a shell takes it.
-fn shell_word(text: &str) -> String {
+pub(crate) fn shell_word(text: &str) -> String {
     let harmless = |c: char| c.is_ascii_alphanumeric() || "_-./".contains(c);
     if !text.is_empty() && text.chars().all(harmless) && !text.starts_with('-') {
         return text.to_owned();

@@ -179,8 +179,17 @@ pub(crate) fn summary(topology: &Topology, outcome: &MendOutcome) -> String {
     if let Some(proof) = mended.proof.as_ref().filter(|proof| proof.divergent > 0) {
         parts.push(format!("{} still differ", proof.divergent));
     }
-    parts.push(format!("undo file {}", outcome.undo_path.display()));
+    if outcome.direction == Direction::Undo || leaves_a_way_back(outcome) {
+        parts.push(format!("undo file {}", outcome.undo_path.display()));
+    }
     parts.join("; ")
+}
+
+/// Something was made that can be taken back.
+fn leaves_a_way_back(outcome: &MendOutcome) -> bool {
+    let mended = &outcome.mended;
+    let for_good: u64 = mended.setup.values().map(|tally| tally.for_good).sum();
+    mended.made() + mended.changed() > mended.copies.len() as u64 + for_good
 }
 
 /// Writes what became of a plan.
@@ -434,8 +443,7 @@ fn advice(out: &mut String, outcome: &MendOutcome, with: &str) {
             ),
         });
     }
-    let for_good: u64 = mended.setup.values().map(|tally| tally.for_good).sum();
-    if !undo && mended.made() + mended.changed() > mended.copies.len() as u64 + for_good {
+    if !undo && leaves_a_way_back(outcome) {
         say(format!("To take back what was written: keen mend --undo {path}{with}"));
     }
 }

@@ -96,9 +96,10 @@ fn heading(topology: &Topology, planned: &Planned) -> String {
     let from = if planned.with_rows { "audit" } else { "preflight" };
     if plan.is_empty() && planned.setup.steps.is_empty() {
         let word = match (planned.complete, planned.with_rows) {
-            (false, _) => styled(UNKNOWN, "nothing to repair in what was read"),
+            (false, true) => styled(UNKNOWN, "nothing to repair in what was read"),
+            (false, false) => styled(UNKNOWN, "nothing that a step can do in what was read"),
             (true, false) if !planned.setup.notes.is_empty() => {
-                styled(UNKNOWN, "nothing that a step can mend")
+                styled(UNKNOWN, "nothing that a step can do")
             }
             (true, _) => styled(GOOD, "nothing to do"),
         };

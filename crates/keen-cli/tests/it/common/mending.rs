@@ -6,10 +6,10 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use keen_testkit::Server;
+use keen_testkit::{Server, ServerKind, links};
 use mysql::prelude::Queryable as _;
 
-use super::servers::Network;
+use super::servers::{Network, PATIENCE};
 use super::{Run, node_name};
 
 /// The account that writes.
@@ -155,4 +155,29 @@ pub fn killed_and_gone_on_with(network: &Network, file: &str) -> usize {
         child.wait().unwrap();
     }
     unreachable!("it comes to its end")
+}
+
+/// What filling a node takes beside the rights for rows.
+pub fn filling_rights(network: &Network) {
+    let user = MENDER.0;
+    for server in &network.servers {
+        let grants = if server.engine().is_postgres() {
+            format!("ALTER ROLE {user} SUPERUSER")
+        } else {
+            format!(
+                "SET SESSION sql_log_bin = 0;\nGRANT TRIGGER ON huts.* TO {user}@'%', keen@'%';\nGRANT SELECT ON mysql.gtid_slave_pos TO {user}@'%';\n\
+                 GRANT REPLICATION SLAVE ADMIN, BINLOG MONITOR, SLAVE MONITOR, SHOW DATABASES, SUPER ON *.* TO {user}@'%'"
+            )
+        };
+        server.run(&grants).unwrap();
+    }
+}
+
+/// PostgreSQL 18 servers of which each takes what the others write themselves, with the accounts that mend.
+pub fn peers(count: usize) -> Network {
+    let network = Network::alike(&vec![ServerKind::Postgres18; count]);
+    links::postgres_peers(&network.servers, "guest, stay").unwrap();
+    links::postgres_settled(&network.servers, PATIENCE).unwrap();
+    accounts(&network);
+    network
 }

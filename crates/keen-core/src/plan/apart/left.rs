@@ -111,6 +111,20 @@ impl<'a> Taking<'a, '_> {
         }
     }
 
+    /// Slots that were asked for by a name that no step drops.
+    pub(super) fn slots_not_found(&mut self) {
+        for leftover in self.request.removes {
+            let Leftover::Slot(name) = leftover else { continue };
+            let subject = Subject::Slot { slot: name.clone() };
+            let drops = |step: &SetupStep| matches!(&step.act, SetupAct::Change(change) if change.subject == subject);
+            if !self.plan.steps.iter().any(drops) {
+                self.stays(format!(
+                    "no slot {name} is dropped: none of that name was found beside these links that nobody reads"
+                ));
+            }
+        }
+    }
+
     /// Receivers that could not be asked whether a slot is theirs.
     fn may_be_of(&self, node: NodeId) -> String {
         let links = self.topology().links.iter();
