@@ -72,6 +72,9 @@ impl Server {
         fs::create_dir_all(folder).map_err(io("make the folder of a server"))?;
         let data = folder.join("data");
         let mut client = of.postgres()?;
+        // The checkpoint of this backup would remove log that a standby which is there already still reads.
+        client.batch_execute("ALTER SYSTEM SET wal_keep_size = '128MB'")?;
+        client.batch_execute("SELECT pg_reload_conf()")?;
         // A low-level base backup: the files are copied between these two calls, in one session.
         client.batch_execute("CHECKPOINT; SELECT pg_backup_start('standby', true)")?;
         template::run(Command::new("cp").arg("-a").arg(of.folder.join("data")).arg(&data))?;

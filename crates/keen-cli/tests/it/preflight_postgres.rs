@@ -31,7 +31,10 @@ fn until_found(network: &Network, expected: &[&str]) {
         let run = last.insert(network.keen(&["preflight", "--format", "json"]));
         Ok(bad(run) == expected)
     });
-    assert!(found.is_ok(), "not found: {expected:?}, but {last:?}");
+    let logs = || {
+        network.servers.iter().map(keen_testkit::Server::log).collect::<Vec<_>>().join("\n---\n")
+    };
+    assert!(found.is_ok(), "not found: {expected:?}, but {last:?}\n{}", logs());
 }
 
 fn check(network: &Network, expected: &[&str]) -> crate::common::Run {

@@ -237,12 +237,22 @@ fn running(checks: &mut CheckContext<'_>, known: &ResolvedInflow<'_>) {
         return;
     }
     if link.receiving == WorkerState::Tries {
-        let found = format!("{receiver} does not reach {source} ({means} {name}){said}");
-        checks.find(
-            Finding::new(&SOURCE_UNREACHED, Severity::Stop, nodes, found).on_links(links).advise(
-                Some(*to),
+        // A standby that is turned away by its source looks the same as one that does not get there.
+        let (does_not, advice) = match link.means {
+            ReplicationKind::Streaming if there => (
+                "does not reach, or is refused by,",
+                "its server's log says why: the path to the source, its account there, or log that the source has removed already",
+            ),
+            _ => (
+                "does not reach",
                 "try the source's address from that machine with the replication account",
             ),
+        };
+        let found = format!("{receiver} {does_not} {source} ({means} {name}){said}");
+        checks.find(
+            Finding::new(&SOURCE_UNREACHED, Severity::Stop, nodes, found)
+                .on_links(links)
+                .advise(Some(*to), advice),
         );
         return;
     }
