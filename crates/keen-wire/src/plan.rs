@@ -119,6 +119,9 @@ pub struct PlanStart {
     pub read: Vec<String>,
     /// The text of the topology file, in a digest: 32 hexadecimal digits.
     pub topology_digest: String,
+    /// The topology file as it has to read once the plan is carried out, where that is not as it reads now.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub topology_after: Option<String>,
     /// Of the way back of a plan, the plan: 32 hexadecimal digits.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub undoes: Option<String>,

@@ -97,6 +97,39 @@ pub enum SubjectDocument {
         /// The position.
         position: String,
     },
+    /// How far a link has applied of its source; only read.
+    Taken {
+        /// The link, as the receiver calls it.
+        link: String,
+    },
+    /// The last transaction of every server that the log of a MariaDB server has; only read.
+    LogState {},
+    /// Whether the log of a MariaDB server has all transactions of a state; only read.
+    HeldState {
+        /// The state.
+        state: String,
+    },
+    /// Whether what a MariaDB server wrote itself counts as applied.
+    OwnPosition {
+        /// The connection that goes on from there.
+        link: String,
+    },
+    /// Sessions on a database that began before it was closed to writes, or that hold prepared transactions; only read.
+    OldSessions {
+        /// The database.
+        database: String,
+    },
+    /// Whether somebody answers for it that the node takes no writes any more; only read.
+    FencedOff {},
+    /// Who writes and which links there are by the topology file; only read, and of no node.
+    TopologyFile {},
+    /// Whether the next number that is handed out for a column is beyond all that are there.
+    Counter {
+        /// Its schema and its name, or its name.
+        table: Vec<String>,
+        /// The column.
+        column: String,
+    },
     /// Whether somebody reads a slot, or how far it has come; only taken away.
     Slot {
         /// The slot.
@@ -243,6 +276,14 @@ exchanged! {
     FetchedChanges { link },
     LoggedPosition {},
     HeldPosition { position },
+    Taken { link },
+    LogState {},
+    HeldState { state },
+    OwnPosition { link },
+    OldSessions { database },
+    FencedOff {},
+    TopologyFile {},
+    Counter { table, column },
     Slot { slot },
     Publication { publication },
     Origin { origin },

@@ -1,5 +1,7 @@
 //! Reading and changing values of a MariaDB server's set-up.
 
+use std::collections::BTreeMap;
+
 use keen_core::fault::ReadFault;
 use keen_core::observe::position;
 use keen_core::ports::ReadRows as _;
@@ -47,6 +49,13 @@ impl MariaDbSetup {
         let found: Vec<bool> =
             self.session.rows("look at a column", sql, (database, table, column))?;
         Ok(found.first().is_some_and(|more| *more))
+    }
+
+    /// The last transaction of every server in its log.
+    fn log_state(&mut self) -> Result<Option<String>, ReadFault> {
+        let sql = "SELECT @@GLOBAL.gtid_binlog_state";
+        let found: Vec<String> = self.session.rows("read its position", sql, ())?;
+        Ok(found.into_iter().next())
     }
 
     /// What the server tells of a connection; none if there is none of that name.
@@ -148,6 +157,50 @@ impl ChangeSetup for MariaDbSetup {
                 let held = held.and_then(|(logged, applied)| logged.with(&applied));
                 Ok(held.filter(|held| held.has(&wanted)).map(|_| YES.to_owned()))
             }
+            Subject::Taken { .. } => {
+                let sql = "SELECT @@GLOBAL.gtid_slave_pos";
+                let found: Vec<String> = self.session.rows("read its position", sql, ())?;
+                Ok(found.into_iter().next().filter(|position| !position.is_empty()))
+            }
+            Subject::LogState => Ok(self.log_state()?.filter(|state| !state.is_empty())),
+            Subject::HeldState { state } => {
+                let held = self.log_state()?.unwrap_or_default();
+                let last = |of: &str| -> Option<BTreeMap<(String, String), u64>> {
+                    let parts = of.split(',').map(str::trim).filter(|part| !part.is_empty());
+                    let read = |part: &str| {
+                        let [domain, server, at] = part.split('-').collect::<Vec<_>>()[..] else {
+                            return None;
+                        };
+                        Some(((domain.to_owned(), server.to_owned()), at.parse().ok()?))
+                    };
+                    parts.map(read).collect()
+                };
+                let (Some(held), Some(wanted)) = (last(&held), last(state)) else {
+                    return Ok(None);
+                };
+                let has =
+                    |(of, at): (&(String, String), &u64)| held.get(of).is_some_and(|h| h >= at);
+                Ok(wanted.iter().all(has).then(|| YES.to_owned()))
+            }
+            Subject::OwnPosition { .. } => {
+                let sql = "SELECT @@GLOBAL.gtid_binlog_pos, @@GLOBAL.gtid_slave_pos, VERSION()";
+                let doing = "read its position";
+                let found: Vec<(String, String, String)> = self.session.rows(doing, sql, ())?;
+                let Some((logged, applied, version)) = found.into_iter().next() else {
+                    return Ok(None);
+                };
+                let mut numbers =
+                    version.split(['.', '-']).map_while(|part| part.parse::<u32>().ok());
+                let version = (numbers.next().unwrap_or(0), numbers.next().unwrap_or(0));
+                if version < (10, 10) {
+                    return Err(ReadFault::new(
+                        "MariaDB before 10.10 cannot count its own writes as applied",
+                        "turn this server round by hand, or upgrade it",
+                    ));
+                }
+                let both = position::gtids(&logged).ok().zip(position::gtids(&applied).ok());
+                Ok(both.filter(|(logged, applied)| applied.has(logged)).map(|_| YES.to_owned()))
+            }
             Subject::ServiceTable { table } => {
                 let [.., name] = &table[..] else { return Ok(None) };
                 let doing = "look for a table of keen's own";
@@ -197,7 +250,10 @@ impl ChangeSetup for MariaDbSetup {
         let needed: &[&str] = match subject {
             Subject::LinkSwitch { .. } => &["REPLICATION SLAVE ADMIN", "SUPER"],
             Subject::Link { .. } => &["REPLICATION SLAVE ADMIN", "RELOAD"],
-            Subject::NewLink(_) => &["REPLICATION SLAVE ADMIN"],
+            Subject::NewLink(_) | Subject::OwnPosition { .. } => &["REPLICATION SLAVE ADMIN"],
+            Subject::Setting { name } if name.eq_ignore_ascii_case("read_only") => {
+                &["READ_ONLY ADMIN"]
+            }
             // Without the second nobody sees what else the server holds.
             Subject::AppliedPosition { .. } => &["REPLICATION SLAVE ADMIN", "SHOW DATABASES"],
             _ => &[],

@@ -107,7 +107,10 @@ impl PostgresSession {
     pub(super) fn open_to_write(access: &Access) -> Result<Self, ReadFault> {
         let session = Self::connect(access)?;
         let lock = access.wait.as_millis().max(1);
-        session.batch(&format!("SET lock_timeout = '{lock}ms'"))?;
+        // A node that applications are kept from is repaired all the same.
+        session.batch(&format!(
+            "SET lock_timeout = '{lock}ms'; SET default_transaction_read_only = off"
+        ))?;
         Ok(session)
     }
 

@@ -61,6 +61,18 @@ const PUBLICATION: &str = "SELECT concat_ws('; ', CASE WHEN puballtables THEN 'a
     concat_ws(', ', CASE WHEN pubinsert THEN 'insert' END, CASE WHEN pubupdate THEN 'update' END, CASE WHEN pubdelete THEN 'delete' END, CASE WHEN pubtruncate THEN 'truncate' END), \
     CASE WHEN pubviaroot THEN 'by their root' END) FROM pg_publication p WHERE pubname = $1";
 const HAS_ORIGIN: &str = "SELECT 'yes' FROM pg_replication_origin WHERE roname = $1";
+const TAKEN: &str = "SELECT o.remote_lsn::text FROM pg_subscription s JOIN pg_replication_origin_status o ON o.external_id = 'pg_' || s.oid \
+    WHERE s.subname = $1 AND s.subdbid = (SELECT oid FROM pg_database WHERE datname = current_database())";
+/// Of a session that the account may not see nobody knows when it began. When the setting was made is told only where commits
+/// have times; else all sessions are from before.
+const OLD_SESSIONS: &str = "WITH closed AS (SELECT max(CASE WHEN current_setting('track_commit_timestamp') = 'on' \
+        AND s.xmin::text::int8 > 2 THEN pg_xact_commit_timestamp(s.xmin) END) AS at \
+        FROM pg_db_role_setting s JOIN pg_database d ON d.oid = s.setdatabase WHERE d.datname = $1 AND s.setrole = 0), \
+    old AS (SELECT coalesce(usename, 'somebody')::text AS who FROM pg_stat_activity, closed \
+        WHERE datname = $1 AND pid <> pg_backend_pid() AND coalesce(backend_type, 'client backend') = 'client backend' \
+        AND NOT (application_name = 'keen' AND usename = current_user) AND coalesce(backend_start < closed.at, true) \
+        UNION ALL SELECT 'a prepared transaction' FROM pg_prepared_xacts WHERE database = $1) \
+    SELECT nullif(count(*), 0) || ': ' || string_agg(DISTINCT who, ', ') FROM old";
 const OWNS: &str = "SELECT format('to own subscription %s', subname) FROM pg_subscription \
     WHERE subname = $1 AND subdbid = (SELECT oid FROM pg_database WHERE datname = current_database()) AND NOT pg_has_role(subowner, 'USAGE')";
 const SUBSCRIBER: &str = "SELECT CASE WHEN has_database_privilege(current_database(), 'CREATE') THEN 'to be a member of pg_create_subscription (a superuser before PostgreSQL 16)' \
@@ -168,6 +180,20 @@ impl ChangeSetup for PostgresSetup {
             Subject::Publication { publication } => {
                 self.first("look at its publications", PUBLICATION, &[publication])
             }
+            Subject::Taken { link } => self.first("look at its subscriptions", TAKEN, &[link]),
+            Subject::OldSessions { database } => {
+                self.first("look for sessions from before", OLD_SESSIONS, &[database])
+            }
+            Subject::Counter { table, column } => {
+                let table = named(table);
+                let sql = format!(
+                    "SELECT CASE WHEN coalesce(m.most < coalesce(pg_sequence_last_value(s.seqrelid) + s.seqincrement, s.seqstart), true) THEN 'yes' END \
+                     FROM pg_sequence AS s, (SELECT max({})::int8 AS most FROM {table}) AS m \
+                     WHERE s.seqrelid = pg_get_serial_sequence($1, $2)::regclass AND s.seqincrement > 0",
+                    quoted(column)
+                );
+                self.first("look what counts its columns up", &sql, &[&table, column])
+            }
             Subject::Origin { origin } => self.first("look at its origins", HAS_ORIGIN, &[origin]),
             Subject::SlotPlace { slot } => self.first("look at its slots", SLOT, &[slot]),
             Subject::LinkDelay { .. }
@@ -175,6 +201,11 @@ impl ChangeSetup for PostgresSetup {
             | Subject::LoggedPosition
             | Subject::HeldPosition { .. }
             | Subject::ServiceTable { .. }
+            | Subject::LogState
+            | Subject::HeldState { .. }
+            | Subject::OwnPosition { .. }
+            | Subject::FencedOff
+            | Subject::TopologyFile
             | Subject::AppliedOfDomain { .. }
             | Subject::AppliedPosition { .. } => {
                 Err(ReadFault::not_told(format!("PostgreSQL has no such thing as {subject}")))

@@ -60,6 +60,10 @@ pub(crate) struct MendOutcome {
     pub(crate) apart: Vec<String>,
     /// The links that it makes, as `--link` names them.
     pub(crate) made: Vec<String>,
+    /// The node that is to lead.
+    pub(crate) promotes: Option<String>,
+    /// The topology file as it has to read then, where the plan's maker put it.
+    pub(crate) topology_file: Option<PathBuf>,
     /// The names of all nodes.
     pub(crate) names: Vec<String>,
     /// By node as whom it was written.
@@ -191,7 +195,10 @@ impl ReadyPlan {
 
     fn is_fresh(&self, loaded: &Loaded) -> Result<()> {
         let start = &self.plan.start;
-        if start.topology_digest != loaded.digest {
+        let as_planned = start.topology_after.as_deref().is_some_and(|after| {
+            keen_core::topology::read(after).0.as_ref() == Some(&loaded.topology)
+        });
+        if start.topology_digest != loaded.digest && !as_planned {
             bail!(
                 "the topology file was changed since the plan was made: plan again (--even-if-stale carries it out all the same; guards hold)"
             );
@@ -242,11 +249,13 @@ impl ReadyPlan {
     /// The links that are taken apart or made, as `--take-apart` names them, and those that are made, as `--link` does.
     fn links(&self, topology: &Topology) -> (Vec<String>, Vec<String>) {
         let (mut apart, mut made) = (Vec::new(), Vec::new());
+        let promotes = self.promotes().is_some();
         for step in (0..self.plan.len()).filter_map(|at| self.plan.setup(at)) {
             let SetupAct::Change(SetupChange { subject, .. }) = &step.act else { continue };
             let node = &topology.nodes[step.node].name;
             match subject {
-                Subject::Link { link } => apart.push(format!("{node}/{link}")),
+                // Of a lead that was handed over only what is new is taken back.
+                Subject::Link { link } if !promotes => apart.push(format!("{node}/{link}")),
                 Subject::NewLink(new) => {
                     apart.push(format!("{node}/{}", new.link));
                     made.push(format!("{}:{node}", new.from));
@@ -255,6 +264,14 @@ impl ReadyPlan {
             }
         }
         (apart, made)
+    }
+
+    /// The node that is to lead.
+    fn promotes(&self) -> Option<NodeId> {
+        let steps = (0..self.plan.len()).filter_map(|at| self.plan.setup(at));
+        let is_filed =
+            |step: &&SetupStep| step.done().iter().any(|one| one.subject == Subject::TopologyFile);
+        steps.filter(is_filed).map(|step| step.node).next()
     }
 
     /// Nothing that is done has a way back.
@@ -279,6 +296,13 @@ impl ReadyPlan {
         let (started, clock) = (Timestamp::now(), Instant::now());
         let topology = &loaded.topology;
         let (seeds, (apart, made)) = (self.seeds(), self.links(topology));
+        let promotes = self.promotes().map(|node| topology.nodes[node].name.clone());
+        let after = self.plan.start.topology_after.as_deref();
+        let after = after.and_then(|after| keen_core::topology::read(after).0);
+        let topology_file = args.plan.as_ref().and_then(|path| {
+            let path = beside_plan(path);
+            (promotes.is_some() && path.exists()).then_some(path)
+        });
         let Self { mut plan, direction, undo, undo_path, aside, nodes, steps, writers, .. } = self;
         let mut undo = match (undo, args.dry_run) {
             (_, true) => None,
@@ -317,6 +341,8 @@ impl ReadyPlan {
             take: &|node| copying.take(node),
             aside: &aside,
             topology_digest: &loaded.digest,
+            after: after.as_ref(),
+            fenced: fenced_nodes(topology, &args.fenced)?,
             find_again: &|checks| {
                 plan_setup::find_again(loaded, &AuditScope::whole(), checks, stop)
             },
@@ -336,6 +362,8 @@ impl ReadyPlan {
             seeds,
             apart,
             made,
+            promotes,
+            topology_file,
             names: topology.nodes.iter().map(|node| node.name.clone()).collect(),
             writers: writers.into_iter().filter_map(wrote).collect(),
         })
@@ -360,4 +388,20 @@ fn earlier_undo(
         );
     }
     Ok(Some(undo))
+}
+
+/// The topology file as it has to read once a plan is carried out, beside that plan.
+pub(crate) fn beside_plan(plan: &Path) -> PathBuf {
+    let mut name = plan.to_owned().into_os_string();
+    name.push(".toml");
+    PathBuf::from(name)
+}
+
+/// The nodes that somebody answers for.
+fn fenced_nodes(topology: &Topology, names: &[String]) -> Result<NodeSet> {
+    let node = |name: &String| {
+        let known = topology.node(name);
+        known.with_context(|| format!("there is no node {}", crate::safe::text(name)))
+    };
+    names.iter().map(node).collect()
 }

@@ -19,4 +19,5 @@ pub(crate) mod run_log;
 pub(crate) mod scope;
 pub(crate) mod selection;
 pub(crate) mod stop;
+pub(crate) mod topology_edit;
 pub(crate) mod topology_file;

@@ -64,6 +64,8 @@ pub(crate) struct Planned {
     pub(crate) read: NodeSet,
     /// The topology file, in a digest.
     pub(crate) topology_digest: String,
+    /// That file as it has to read once the plan is carried out.
+    pub(crate) topology_after: Option<String>,
 }
 
 impl Planned {
@@ -166,6 +168,7 @@ pub(crate) fn from_nodes(
         interrupted: totals.stopped,
         read: totals.nodes.keys().collect(),
         topology_digest: loaded.digest.clone(),
+        topology_after: None,
     };
     if over > 0 {
         planned.plan.notes.push(over_the_limit(over, limit));
@@ -336,6 +339,7 @@ pub(crate) fn from_document(
         interrupted: false,
         read: read.nodes,
         topology_digest: loaded.digest.clone(),
+        topology_after: None,
     })
 }
 

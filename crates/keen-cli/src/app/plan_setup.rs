@@ -10,6 +10,7 @@ use keen_core::plan;
 use keen_core::plan::apart::{Apart, ApartRequest, Leftover};
 use keen_core::plan::evidence::Evidence;
 use keen_core::plan::linking::LinkingRequest;
+use keen_core::plan::promoting::{LastSeen, PromotionRequest, lead_of};
 use keen_core::plan::seeding::SeedRequest;
 use keen_core::plan::setup_steps::{self, SetupChoice, SetupPlan};
 use keen_core::plan::stopped::going_on;
@@ -25,6 +26,7 @@ use crate::app;
 use crate::app::open_node::NodeOpener;
 use crate::app::plan::Planned;
 use crate::app::preflight::PreflightRequest;
+use crate::app::run_log::RunLog;
 use crate::app::scope::AuditScope;
 use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
@@ -68,6 +70,7 @@ pub(crate) fn without_rows(loaded: &Loaded, scope: &AuditScope) -> Result<Planne
         interrupted: false,
         read: NodeSet::EMPTY,
         topology_digest: loaded.digest.clone(),
+        topology_after: None,
     })
 }
 
@@ -279,6 +282,86 @@ pub(crate) fn add_taking_apart(
         .map(|(node, _)| *node)
         .collect();
     planned.setup = made;
+    planned.took += clock.elapsed();
+    Ok(())
+}
+
+/// The node that hands its lead over to another, and the topology file as it has to read then.
+///
+/// # Errors
+/// Why it cannot.
+pub(crate) fn to_promote(loaded: &Loaded, name: &str) -> Result<Promotion> {
+    let topology = &loaded.topology;
+    let node = topology.node(name);
+    let node = node.with_context(|| format!("there is no node {}", crate::safe::text(name)))?;
+    let lead = lead_of(topology, node)
+        .map_err(|why| anyhow::anyhow!("{name} takes over from nobody: {why}"))?;
+    let (text, after) =
+        crate::app::topology_edit::handed_over(&loaded.text, &topology.nodes[lead].name, name)?;
+    Ok(Promotion { lead, node, text, after })
+}
+
+/// How far the log of a node had come when keen looked at it last.
+fn last_seen(ledger: &RunLog, topology: &Topology, node: NodeId) -> Option<LastSeen> {
+    let (_, memory) = ledger.remembered(topology);
+    let (at, position) = memory.positions.get(&node)?.last()?;
+    let at = Timestamp::from_microsecond(*at).ok()?;
+    Some(LastSeen { at: format!("{at:.0}"), position: position.to_string() })
+}
+
+/// A lead that is handed over.
+pub(crate) struct Promotion {
+    lead: NodeId,
+    node: NodeId,
+    text: String,
+    after: Topology,
+}
+
+/// Plans that a lead is handed over.
+///
+/// # Errors
+/// Why it cannot be.
+pub(crate) fn add_promotion(
+    loaded: &Loaded,
+    scope: &AuditScope,
+    planned: &mut Planned,
+    (promotion, accepted, ledger): (&Promotion, Option<&str>, &RunLog),
+    stop: &Stop,
+) -> Result<()> {
+    let clock = std::time::Instant::now();
+    let topology = &loaded.topology;
+    let Promotion { lead, node, text, after } = promotion;
+    let lead_name = &topology.nodes[*lead].name;
+    if let Some(accepted) = accepted.filter(|accepted| accepted != lead_name) {
+        bail!(
+            "{} is not the lead that would be lost: that is {lead_name}",
+            crate::safe::text(accepted)
+        );
+    }
+    let outcome = app::preflight::run(loaded, &request(loaded, scope, NodeSet::ALL), stop)?;
+    let is_there = outcome.looks.get(lead).is_some_and(|look| look.facts.is_some());
+    if is_there && accepted.is_some() {
+        bail!("{lead_name} can be read: leave out --accept-loss, and nothing is lost");
+    }
+    let mut states = NodeStates::new(NodeOpener::new(loaded, scope.wait, scope.silence, stop));
+    let handing = PromotionRequest {
+        topology,
+        after,
+        looks: &outcome.looks,
+        lead: *lead,
+        node: *node,
+        accepts_loss: accepted.is_some(),
+        last_seen: if is_there { None } else { last_seen(ledger, topology, *lead) },
+        before: planned.plan.step_count() as u64,
+    };
+    let made = handing.plan(&mut |node, subject| states.read(node, subject));
+    let name = &topology.nodes[*node].name;
+    let made = made.map_err(|why| anyhow::anyhow!("{name} is not promoted: {why}"))?;
+    planned.complete &= !made.incomplete;
+    let seen = outcome.looks.iter().filter(|(_, look)| look.facts.is_some());
+    planned.read = seen.map(|(node, _)| *node).collect();
+    planned.setup = made;
+    planned.topology_after = Some(text.clone());
     planned.took += clock.elapsed();
     Ok(())
 }

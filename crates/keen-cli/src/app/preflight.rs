@@ -144,6 +144,7 @@ fn compared(
         topology: loaded.topology.clone(),
         base: loaded.base.clone(),
         digest: loaded.digest.clone(),
+        text: loaded.text.clone(),
     };
     let topology = &mut pair.topology;
     let carried = |set: usize| {

@@ -21,6 +21,8 @@ pub(crate) struct Loaded {
     pub(crate) base: PathBuf,
     /// Its text, in a digest: 32 hexadecimal digits.
     pub(crate) digest: String,
+    /// Its text.
+    pub(crate) text: String,
 }
 
 /// Reads a topology file. Problems go to standard error; errors end the run.
@@ -48,7 +50,7 @@ pub(crate) fn topology(path: &Path, terminal: Terminal) -> Result<Loaded> {
     };
     let base = path.parent().unwrap_or(Path::new("")).to_owned();
     let digest = format!("{:032x}", DigestFunction::Blake3.digest(text.as_bytes()).0);
-    let loaded = Loaded { topology, base, digest };
+    let loaded = Loaded { topology, base, digest, text };
     let nodes = &loaded.topology.nodes;
     let named =
         |ids: Vec<NodeId>| ids.iter().map(|id| &nodes[*id].name[..]).collect::<Vec<_>>().join(", ");

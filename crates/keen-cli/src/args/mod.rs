@@ -643,6 +643,15 @@ pub(crate) struct PlanArgs {
     #[arg(long, value_name = "WHAT", requires = "take_apart")]
     pub(crate) remove: Vec<String>,
 
+    /// Hand the lead over: applications write to this node instead of the one that it follows, and the others follow it.
+    /// Nothing else is planned.
+    #[arg(long, value_name = "NODE", conflicts_with_all = ["from", "kinds", "findings", "pass_over", "seed", "link", "take_apart", "conflicts", "answers", "answered", "ask", "nodes", "tables", "exclude"])]
+    pub(crate) promote: Option<String>,
+
+    /// The lead is away, and whatever it still takes is given up: nobody has to answer for it that it takes no writes.
+    #[arg(long, value_name = "LEAD", requires = "promote")]
+    pub(crate) accept_loss: Option<String>,
+
     /// Read the nodes' journals, too: a row that differs names the writes that raced for it, "latest" is
     /// decided by them, and lost writes are offered back.
     #[arg(long)]
@@ -717,6 +726,11 @@ pub(crate) struct MendArgs {
     /// same.
     #[arg(long)]
     pub(crate) even_if_stale: bool,
+
+    /// This node takes no writes any more and does not come back by itself: you have seen to it. A plan that promotes
+    /// another in its place asks for that (repeat, or separate by commas).
+    #[arg(long, value_name = "NODE", value_delimiter = ',')]
+    pub(crate) fenced: Vec<String>,
 
     /// The file that can take it back [default: the plan's name and .undo].
     #[arg(long, value_name = "FILE", conflicts_with_all = ["undo", "dry_run"], help_heading = OUTPUT)]

@@ -15,6 +15,7 @@ use keen_core::topology::Topology;
 use crate::app;
 use crate::app::answers::GivenAnswers;
 use crate::app::output::{Needed, Output};
+use crate::app::run_log::RunLog;
 use crate::app::scope::AuditScope;
 use crate::app::stop::Stop;
 use crate::args::{PlanArgs, PlanFormat, PlanKind};
@@ -41,7 +42,10 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     let apart = plan_setup::to_take_apart(topology, &args.take_apart)?;
     let removes = plan_setup::to_remove(&args.remove)?;
     // Nothing beside these is planned.
-    let alone = args.seed.is_some() || !apart.is_empty() || !args.link.is_empty();
+    let promotion = args.promote.as_ref();
+    let promotion = promotion.map(|name| plan_setup::to_promote(&loaded, name)).transpose()?;
+    let alone =
+        args.seed.is_some() || !apart.is_empty() || !args.link.is_empty() || promotion.is_some();
     let kinds = if alone { Vec::new() } else { setup_kinds(&args.kinds) };
     let links = plan_setup::ends(topology, &args.link)?;
     if let Some((_, node)) = links.first()
@@ -77,6 +81,11 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     }
     let mut target = Target::open(args, terminal, &needed)?;
     let mut saved = saved.map(|path| Output::open_file(path, &needed)).transpose()?;
+    // The topology file as it has to read then, ready to be put in its place.
+    let topology_path =
+        args.save.as_deref().filter(|_| promotion.is_some()).map(app::mend::beside_plan);
+    let mut topology_out =
+        topology_path.as_ref().map(|path| Output::open_file(path, &needed)).transpose()?;
     let stop = Stop::on_signal();
     let look = look_for_races(&loaded, &scope, &stop);
     let raced: Option<&Look<'_>> = if args.conflicts { Some(&look) } else { None };
@@ -96,6 +105,11 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     if !apart.is_empty() {
         plan_setup::add_taking_apart(&loaded, &scope, &mut planned, (&apart, &removes), &stop)?;
     }
+    if let Some(promotion) = &promotion {
+        let ledger = RunLog::beside(&args.scope.topology);
+        let how = (promotion, args.accept_loss.as_deref(), &ledger);
+        plan_setup::add_promotion(&loaded, &scope, &mut planned, how, &stop)?;
+    }
     if !kinds.is_empty() && !planned.interrupted {
         plan_setup::add(&loaded, &scope, &mut planned, (&kinds, &args.findings), &stop)?;
     }
@@ -111,6 +125,7 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
                     text.push_str(&text::plan::next(
                         &planned,
                         args.save.as_deref(),
+                        topology_path.as_deref(),
                         &crate::safe::with_topology(&args.scope.topology),
                     ));
                     let strip = args.output.is_some() && !terminal.colors_files();
@@ -126,6 +141,10 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
                 .stdout()
                 .write_all(text::plan::scripts(topology, &planned, &written).as_bytes())?;
         }
+    }
+    if let Some((mut out, after)) = topology_out.take().zip(planned.topology_after.as_ref()) {
+        out.write_all(after.as_bytes())?;
+        out.finish()?;
     }
     if let Some(mut out) = saved.take() {
         json::plan::lines(topology, &planned, &mut out)?;

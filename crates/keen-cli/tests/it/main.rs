@@ -27,6 +27,7 @@ mod memory;
 mod mend_apart;
 mod mend_files;
 mod mend_linking;
+mod mend_promoting;
 mod mend_races;
 mod mend_seeding;
 mod mend_servers;

@@ -155,6 +155,13 @@ impl Position {
     }
 }
 
+/// Whether one position, as its engine writes it, has all of another.
+#[must_use]
+pub fn has_all(one: &str, other: &str) -> bool {
+    let read = |text: &str| text.parse::<Position>().ok().or_else(|| gtids(text).ok());
+    read(one).zip(read(other)).is_some_and(|(one, other)| one.has(&other))
+}
+
 /// Part by part; a part that only one has is compared with nothing.
 fn parts<K: Ord, V: Copy + Default>(
     one: &BTreeMap<K, V>,

@@ -252,7 +252,7 @@ impl LinkingRequest<'_> {
         })
     }
 
-    fn link(
+    pub(super) fn link(
         &self,
         from: NodeId,
         to: NodeId,

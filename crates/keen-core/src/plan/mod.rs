@@ -16,7 +16,8 @@
 //! [`script`] writes them as one file per node, [`stopped`] makes way for the
 //! writes at which links stopped. [`setup_steps`] does the same for settings, tables
 //! and links that a preflight found wrong, [`seeding`] for a node that is filled from another by a [`copy`],
-//! [`linking`] for links that are made, and [`apart`] for those that are taken apart.
+//! [`linking`] for links that are made, [`apart`] for those that are taken apart, and
+//! [`promoting`] for a lead that is handed over.
 
 pub mod alike;
 pub mod answer;
@@ -33,6 +34,7 @@ mod make;
 mod onward;
 pub mod order;
 pub mod port;
+pub mod promoting;
 pub mod seeding;
 pub mod setup_steps;
 pub mod sql;

@@ -161,6 +161,8 @@ impl SetupStep {
                 | Subject::Link { .. }
                 | Subject::NewLink(_)
                 | Subject::Slot { .. }
+                | Subject::OwnPosition { .. }
+                | Subject::Counter { .. }
                 | Subject::ServiceTable { .. },
                 _,
             )
@@ -169,7 +171,12 @@ impl SetupStep {
         }
         let act = SetupAct::Change(change.reversed());
         let purpose = "it was changed by keen mend".to_owned();
-        Some(Self { act, purpose, depends_on: Vec::new(), also: Vec::new(), ..self.clone() })
+        // A lead that was closed is opened again only while it still leads.
+        let also = match change.subject.kind() {
+            SetupKind::Setting => self.also.clone(),
+            _ => Vec::new(),
+        };
+        Some(Self { act, purpose, depends_on: Vec::new(), also, ..self.clone() })
     }
 }
 
@@ -191,6 +198,11 @@ pub fn way_back(step: &SetupStep) -> String {
             Subject::LinkSwitch { .. } if step.for_good => {
                 "none: keen plan --take-apart takes the link apart again".to_owned()
             }
+            Subject::Setting { .. } | Subject::DatabaseSetting { .. } => {
+                "none: applications write there; keen plan --promote hands the lead back".to_owned()
+            }
+            Subject::OwnPosition { .. } => "none: it has no effect but on its links".to_owned(),
+            Subject::Counter { .. } => "none: numbers that are left out hurt nobody".to_owned(),
             Subject::Slot { .. } if change.after.is_some() => {
                 "none: it goes when keen plan --take-apart takes its link apart".to_owned()
             }

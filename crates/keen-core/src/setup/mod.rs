@@ -92,6 +92,47 @@ pub enum Subject {
         /// The position.
         position: String,
     },
+    /// How far a link has applied of its source: what a MariaDB server has applied of all domains, or the last commit of
+    /// a subscription. It is only read.
+    Taken {
+        /// The link, as the node calls it.
+        link: String,
+    },
+    /// The last transaction of every server that the log of a MariaDB server has; none if nothing is in it. It is only
+    /// read.
+    LogState,
+    /// Whether the log of a MariaDB server has all transactions of a state: [`YES`], or none. It is only read.
+    HeldState {
+        /// The state.
+        state: String,
+    },
+    /// Whether what a MariaDB server wrote itself counts as applied, so that a connection goes on behind it: [`YES`], or
+    /// none.
+    OwnPosition {
+        /// The connection that goes on from there; it is off for it.
+        link: String,
+    },
+    /// Sessions on a database that began before it was closed to writes, or that hold prepared transactions: how many, or
+    /// none (PostgreSQL). It is only read.
+    OldSessions {
+        /// The database.
+        database: String,
+    },
+    /// Whether somebody answers for it that the node takes no writes any more: [`YES`], or none. It is only read, and of a
+    /// node that does not answer.
+    FencedOff,
+    /// Who writes and which links there are by the topology file, as [`Topology::outline`] says it. It is only read, and
+    /// of no node.
+    ///
+    /// [`Topology::outline`]: crate::topology::Topology::outline
+    TopologyFile,
+    /// Whether the next number that is handed out for a column is beyond all that are there (PostgreSQL): [`YES`], or none.
+    Counter {
+        /// Its schema and its name, or its name.
+        table: Vec<String>,
+        /// The column.
+        column: String,
+    },
     /// Whether somebody reads a slot (PostgreSQL): [`READ`], or [`IDLE`] and how far it has come. It is only taken away.
     Slot {
         /// The slot.
@@ -299,14 +340,18 @@ impl Subject {
     #[must_use]
     pub fn kind(&self) -> SetupKind {
         match self {
-            Self::Setting { .. } | Self::KeptSetting { .. } | Self::DatabaseSetting { .. } => {
-                SetupKind::Setting
-            }
+            Self::Setting { .. }
+            | Self::KeptSetting { .. }
+            | Self::DatabaseSetting { .. }
+            | Self::OldSessions { .. }
+            | Self::FencedOff
+            | Self::TopologyFile => SetupKind::Setting,
             Self::RowNames { .. }
             | Self::Column { .. }
             | Self::FilledColumn { .. }
             | Self::TableRows { .. }
             | Self::ServiceTable { .. }
+            | Self::Counter { .. }
             | Self::NamedRows { .. } => SetupKind::Shape,
             Self::LinkSwitch { .. }
             | Self::LinkDelay { .. }
@@ -320,6 +365,10 @@ impl Subject {
             | Self::FetchedChanges { .. }
             | Self::LoggedPosition
             | Self::HeldPosition { .. }
+            | Self::Taken { .. }
+            | Self::LogState
+            | Self::HeldState { .. }
+            | Self::OwnPosition { .. }
             | Self::Slot { .. }
             | Self::Publication { .. }
             | Self::Origin { .. }
@@ -345,6 +394,18 @@ impl fmt::Display for Subject {
                 write!(f, "what link {link} has fetched and not applied")
             }
             Self::LoggedPosition => f.write_str("the position of the log"),
+            Self::Taken { link } => write!(f, "what link {link} has applied"),
+            Self::LogState => f.write_str("the state of the log"),
+            Self::HeldState { state } => write!(f, "having all of {state}"),
+            Self::OwnPosition { .. } => f.write_str("what it wrote itself counting as applied"),
+            Self::OldSessions { database } => {
+                write!(f, "sessions on {database} from before it was closed")
+            }
+            Self::FencedOff => f.write_str("somebody answering for it that it takes no writes"),
+            Self::TopologyFile => f.write_str("the topology file"),
+            Self::Counter { table, column } => {
+                write!(f, "the next number of {column} of {} being new", table.join("."))
+            }
             Self::HeldPosition { position } => write!(f, "having all of {position}"),
             Self::Slot { slot } => write!(f, "slot {slot}"),
             Self::Publication { publication } => write!(f, "publication {publication}"),
@@ -459,7 +520,15 @@ impl fmt::Display for SetupChange {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let subject = &self.subject;
         match (self.before.as_deref(), self.after.as_deref()) {
-            (None, Some(YES)) => write!(f, "add {subject}"),
+            (None, Some(YES)) => match subject {
+                Subject::Counter { table, column } => write!(
+                    f,
+                    "raise the next number of {column} of {} beyond all that are there",
+                    table.join(".")
+                ),
+                Subject::OwnPosition { .. } => f.write_str("count what it wrote itself as applied"),
+                _ => write!(f, "add {subject}"),
+            },
             (Some(YES), None) => write!(f, "take away {subject}"),
             (None, Some(_)) if matches!(subject, Subject::NewLink(_)) => {
                 write!(f, "make {subject}, switched off")

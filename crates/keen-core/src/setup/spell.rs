@@ -149,6 +149,20 @@ fn qualified(engine: Engine, table: &[String]) -> String {
     table.iter().map(quoted).collect::<Vec<_>>().join(".")
 }
 
+/// Its step is kept: where nodes share the numbers out, each stays with its own.
+fn raise_counter(table: &[String], column: &str) -> String {
+    let named = qualified(Engine::Postgres, table);
+    let quoted = Engine::Postgres.dialect().quoted(column);
+    format!(
+        "SELECT setval(s.seqrelid::regclass, l.at + (m.most - l.at) / s.seqincrement * s.seqincrement, true) \
+         FROM pg_sequence AS s, (SELECT max({quoted})::int8 AS most FROM {named}) AS m, \
+         LATERAL (SELECT coalesce(pg_sequence_last_value(s.seqrelid), s.seqstart) AS at) AS l \
+         WHERE s.seqrelid = pg_get_serial_sequence({}, {})::regclass AND s.seqincrement > 0 AND m.most >= l.at",
+        in_quotes(&named),
+        in_quotes(column)
+    )
+}
+
 fn drop_slot(slot: &str) -> String {
     format!(
         "SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE slot_name = {}",
@@ -220,6 +234,9 @@ fn mariadb(change: &SetupChange) -> Option<Vec<String>> {
             vec![format!("SET GLOBAL {} = {}", setting(name)?, value(after))]
         }
         Subject::LinkSwitch { link } => return Some(switched(link, after)),
+        Subject::OwnPosition { link } => {
+            vec![format!("CHANGE MASTER {} TO MASTER_DEMOTE_TO_SLAVE = 1", in_quotes(link))]
+        }
         Subject::AppliedOfDomain { domain, stops } => {
             let (before, after) = (change.before.as_deref()?, after);
             if ![before, after].iter().all(|gtid| is_of_domain(gtid, *domain)) {
@@ -298,6 +315,7 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
         Subject::Publication { publication } if is_taken_away(change) => {
             format!("DROP PUBLICATION {}", quoted(publication))
         }
+        Subject::Counter { table, column } if after.is_some() => raise_counter(table, column),
         Subject::Origin { origin } => {
             let word = if after.is_some() { "create" } else { "drop" };
             format!("SELECT pg_replication_origin_{word}({})", in_quotes(origin))
@@ -396,6 +414,14 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
         | Subject::FetchedChanges { .. }
         | Subject::LoggedPosition
         | Subject::HeldPosition { .. }
+        | Subject::Taken { .. }
+        | Subject::LogState
+        | Subject::HeldState { .. }
+        | Subject::OwnPosition { .. }
+        | Subject::OldSessions { .. }
+        | Subject::FencedOff
+        | Subject::TopologyFile
+        | Subject::Counter { .. }
         | Subject::Slot { .. }
         | Subject::Publication { .. }
         | Subject::ServiceTable { .. }

@@ -339,6 +339,27 @@ pub enum AuthorityRule {
     Ask,
 }
 
+impl Topology {
+    /// Its writers and its links, in a line.
+    #[must_use]
+    pub fn outline(&self) -> String {
+        let name = |node: NodeId| &self.nodes[node].name[..];
+        let writers: Vec<&str> =
+            self.nodes.iter().filter(|node| node.writes).map(|node| &node.name[..]).collect();
+        let mut links: Vec<String> = self
+            .links
+            .iter()
+            .map(|link| {
+                let sets: Vec<&str> =
+                    link.carries.iter().map(|set| &self.sets[*set].name[..]).collect();
+                format!("{} -> {} ({})", name(link.from), name(link.to), sets.join(", "))
+            })
+            .collect();
+        links.sort();
+        format!("written to: {}; links: {}", writers.join(", "), links.join("; "))
+    }
+}
+
 /// How bad a [`Problem`] is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum ProblemLevel {

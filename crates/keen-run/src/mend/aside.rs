@@ -85,6 +85,7 @@ pub(super) fn keep(
         interrupted: false,
         read: vec![name(node), name(from)],
         topology_digest: request.topology_digest.to_owned(),
+        topology_after: None,
         undoes: None,
         tables: found.iter().map(|table| plan_table(request.topology, table)).collect(),
         notes: vec![format!(

@@ -13,9 +13,9 @@ use keen_core::fault::ReadFault;
 use keen_core::links::fence::{Fence, GoingOn, Waiting};
 use keen_core::plan::setup_steps::{SetupAct, SetupStep};
 use keen_core::setup::port::{ChangeSetup, LinkPassword};
-use keen_core::setup::{ON, SetupChange, SetupCondition, Subject, holds, same_state, told};
-use keen_core::topology::NodeId;
+use keen_core::setup::{ON, SetupChange, SetupCondition, Subject, YES, holds, same_state, told};
 use keen_core::topology::node_set::NodeSet;
+use keen_core::topology::{NodeId, Topology};
 use keen_wire::plan::{BatchDocument, BatchState};
 
 use super::plan_file::PlanFile;
@@ -84,6 +84,8 @@ pub(super) struct SetupProgress {
     open: Option<(NodeId, Box<dyn ChangeSetup>)>,
     /// Steps that are done, by whomever.
     done: BTreeSet<u64>,
+    /// What would read otherwise by now, in a dry run.
+    would: BTreeMap<(NodeId, Subject), Option<String>>,
     /// By the number of a step, the changes that have to wait for it.
     pub(super) waiting: BTreeMap<u64, Vec<(u64, SetupStep)>>,
 }
@@ -197,12 +199,29 @@ impl Mender<'_, '_> {
 
     pub(super) fn read(&mut self, conditions: &[SetupCondition]) -> Result<Reads, ReadFault> {
         for condition in conditions {
-            let state = self.setup_of(condition.node)?.state(&condition.subject)?;
+            let would = self.setup.would.get(&(condition.node, condition.subject.clone()));
+            let state = match condition.subject {
+                _ if would.is_some() => would.cloned().flatten(),
+                Subject::TopologyFile => Some(self.request.topology.outline()),
+                Subject::FencedOff => self.is_fenced(condition.node),
+                _ => self.setup_of(condition.node)?.state(&condition.subject)?,
+            };
             if !holds(&condition.subject, state.as_deref(), condition.is.as_deref()) {
                 return Ok(Reads::Otherwise(condition.subject.clone(), state));
             }
         }
         Ok(Reads::AsItShould)
+    }
+
+    /// Somebody answers for it that a node takes no writes any more, and it does not answer itself.
+    fn is_fenced(&mut self, node: NodeId) -> Option<String> {
+        if !self.request.fenced.contains(node) {
+            return None;
+        }
+        match (self.request.setup)(node) {
+            Ok(_) => Some("no: it answers".to_owned()),
+            Err(_) => Some(YES.to_owned()),
+        }
     }
 
     /// Carries out a step that is not about a row.
@@ -304,7 +323,11 @@ impl Mender<'_, '_> {
         to: NodeId,
         at_most: Duration,
     ) -> Result<(), String> {
-        let topology = self.request.topology;
+        // A link that the plan makes may be declared only then.
+        let has_it = |topology: &&Topology| {
+            topology.links.iter().any(|link| (link.from, link.to) == (from, to))
+        };
+        let topology = self.request.after.filter(has_it).unwrap_or(self.request.topology);
         let name = |node: NodeId| &topology.nodes[node].name;
         let nodes = NodeSet::of(from) | NodeSet::of(to);
         let (mut connections, first) =
@@ -433,6 +456,8 @@ impl Mender<'_, '_> {
                 Ok(None) => {
                     self.setup_tally(node).made += 1;
                     self.setup.done.insert(number);
+                    let of = (node, change.subject.clone());
+                    self.setup.would.insert(of, change.after.clone());
                 }
                 Ok(Some(right)) => {
                     let name = &self.request.topology.nodes[node].name;

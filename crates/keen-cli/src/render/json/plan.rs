@@ -92,6 +92,7 @@ fn start(topology: &Topology, planned: &Planned) -> PlanStart {
         interrupted: planned.interrupted,
         read: planned.read.iter().map(|node| topology.nodes[node].name.clone()).collect(),
         topology_digest: planned.topology_digest.clone(),
+        topology_after: planned.topology_after.clone(),
         undoes: None,
         tables: planned.plan.written().map(|(table, _)| plan_table(topology, table)).collect(),
         notes: planned.plan.notes.iter().chain(&planned.setup.notes).cloned().collect(),

@@ -340,6 +340,10 @@ fn by_hand(out: &mut String, topology: &Topology, outcome: &MendOutcome, columns
         out.push_str(&hanging(&lead, &safe::text(what), columns));
     }
     if work.iter().any(|work| work.is_done == Some(false)) && !outcome.dry_run {
+        if let Some(path) = &outcome.topology_file {
+            let said = format!("The topology file as it has to read then: {}", safe::typed(path));
+            let _ = writeln!(out, "{}", styled(QUIET, &said));
+        }
         let _ =
             writeln!(out, "{}", styled(QUIET, "Then the same command goes on, and looks again."));
     }
@@ -424,6 +428,10 @@ fn advice(out: &mut String, outcome: &MendOutcome, with: &str) {
         let name = |node: NodeId| &outcome.names[node];
         let link = |link: &String| format!(" --take-apart {}", safe::typed(link.as_ref()));
         let kinds = match outcome.seeds.first() {
+            _ if let Some(node) = &outcome.promotes => {
+                let apart: String = outcome.apart.iter().map(link).collect();
+                format!("{apart}{with}, and then keen plan --promote {node}")
+            }
             _ if rows => String::new(),
             _ if !outcome.made.is_empty() => {
                 let made: String =
@@ -443,7 +451,8 @@ fn advice(out: &mut String, outcome: &MendOutcome, with: &str) {
             ),
         });
     }
-    if !undo && leaves_a_way_back(outcome) {
+    let is_handed_over = outcome.promotes.is_some() && mended.left() == 0;
+    if !undo && !is_handed_over && leaves_a_way_back(outcome) {
         say(format!("To take back what was written: keen mend --undo {path}{with}"));
     }
 }

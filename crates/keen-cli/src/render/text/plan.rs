@@ -69,7 +69,12 @@ pub(crate) fn write(
 }
 
 /// How to go on from a plan; `with` names the topology file, where that is needed.
-pub(crate) fn next(planned: &Planned, saved: Option<&Path>, with: &str) -> String {
+pub(crate) fn next(
+    planned: &Planned,
+    saved: Option<&Path>,
+    after: Option<&Path>,
+    with: &str,
+) -> String {
     let plan = &planned.plan;
     let mut out = String::new();
     if plan.step_count() + planned.setup.steps.len() > 0 {
@@ -78,6 +83,10 @@ pub(crate) fn next(planned: &Planned, saved: Option<&Path>, with: &str) -> Strin
             None => format!("the same command with --save FILE, then keen mend FILE{with}"),
         };
         let _ = writeln!(out, "{} {how}", styled(QUIET, "To carry it out:"));
+        if let Some(path) = after {
+            let label = styled(QUIET, "The topology file as it has to read then:");
+            let _ = writeln!(out, "{label} {}", safe::typed(path));
+        }
     }
     if plan.question_count() > 0 {
         let how = "the same command with --answer QUESTION=NODE, or with --ask";

@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 
 use keen_core::plan::copy::CopiedLink;
 use keen_core::plan::setup_steps::{SetupAct, SetupStep, way_back};
-use keen_core::setup::{spell, told};
+use keen_core::setup::{SetupCondition, Subject, spell, told};
 use keen_core::topology::{NodeId, Topology};
 
 use super::style::{HEADING, hanging, styled};
@@ -103,13 +103,10 @@ fn write_step(
             for other in &step.depends_on {
                 field(out, "after", &format!("step {other}"));
             }
-            let read: Vec<String> = done
-                .iter()
-                .map(|one| format!("{} = {}", one.subject, one.is.as_deref().unwrap_or("nothing")))
-                .collect();
+            let read: Vec<String> = done.iter().map(|one| reads(topology, one)).collect();
             let done = match read.is_empty() {
                 true => "no connection can tell; keen mend only reminds of it".to_owned(),
-                false => format!("when {node} reads {}", read.join(", ")),
+                false => format!("when {}", read.join(", ")),
             };
             field(out, "done", &done);
         }
@@ -157,5 +154,19 @@ fn write_step(
             }
             out.push_str(&hanging(&lead, &format!("check: {}", checks.join("; ")), columns));
         }
+    }
+}
+
+/// What reads otherwise once something is done by hand, in words.
+fn reads(topology: &Topology, done: &SetupCondition) -> String {
+    let node = &topology.nodes[done.node].name;
+    let is = done.is.as_deref().unwrap_or("nothing");
+    match &done.subject {
+        Subject::TopologyFile => format!("the topology file says: {is}"),
+        Subject::FencedOff => {
+            format!("keen mend --fenced {node} says so, and {node} does not answer")
+        }
+        Subject::OldSessions { .. } => format!("{node} has none of them any more"),
+        subject => format!("{node} reads {subject} = {is}"),
     }
 }
