@@ -69,7 +69,8 @@ const OLD_SESSIONS: &str = "WITH closed AS (SELECT max(CASE WHEN current_setting
         AND s.xmin::text::int8 > 2 THEN pg_xact_commit_timestamp(s.xmin) END) AS at \
         FROM pg_db_role_setting s JOIN pg_database d ON d.oid = s.setdatabase WHERE d.datname = $1 AND s.setrole = 0), \
     old AS (SELECT coalesce(usename, 'somebody')::text AS who FROM pg_stat_activity, closed \
-        WHERE datname = $1 AND pid <> pg_backend_pid() AND coalesce(backend_type, 'client backend') = 'client backend' \
+        WHERE datname = $1 AND pid <> pg_backend_pid() AND coalesce(backend_type, '') NOT IN ('walsender', 'autovacuum worker', 'parallel worker', 'slotsync worker') \
+        AND coalesce(backend_type, '') NOT LIKE 'logical replication %' \
         AND NOT (application_name = 'keen' AND usename = current_user) AND coalesce(backend_start < closed.at, true) \
         UNION ALL SELECT 'a prepared transaction' FROM pg_prepared_xacts WHERE database = $1) \
     SELECT nullif(count(*), 0) || ': ' || string_agg(DISTINCT who, ', ') FROM old";

@@ -296,9 +296,11 @@ pub(crate) fn to_promote(loaded: &Loaded, name: &str) -> Result<Promotion> {
     let node = node.with_context(|| format!("there is no node {}", crate::safe::text(name)))?;
     let lead = lead_of(topology, node)
         .map_err(|why| anyhow::anyhow!("{name} takes over from nobody: {why}"))?;
-    let (text, after) =
-        crate::app::topology_edit::handed_over(&loaded.text, &topology.nodes[lead].name, name)?;
-    Ok(Promotion { lead, node, text, after })
+    let edited = |is_lost| {
+        let lead_name = &topology.nodes[lead].name;
+        crate::app::topology_edit::handed_over(&loaded.text, lead_name, name, is_lost)
+    };
+    Ok(Promotion { lead, node, planned: edited(false)?, unplanned: edited(true)? })
 }
 
 /// How far the log of a node had come when keen looked at it last.
@@ -313,8 +315,10 @@ fn last_seen(ledger: &RunLog, topology: &Topology, node: NodeId) -> Option<LastS
 pub(crate) struct Promotion {
     lead: NodeId,
     node: NodeId,
-    text: String,
-    after: Topology,
+    /// The file as it has to read if the lead is there, and what it says then.
+    planned: (String, Topology),
+    /// The same if it is away.
+    unplanned: (String, Topology),
 }
 
 /// Plans that a lead is handed over.
@@ -330,7 +334,7 @@ pub(crate) fn add_promotion(
 ) -> Result<()> {
     let clock = std::time::Instant::now();
     let topology = &loaded.topology;
-    let Promotion { lead, node, text, after } = promotion;
+    let Promotion { lead, node, planned: there, unplanned: away } = promotion;
     let lead_name = &topology.nodes[*lead].name;
     if let Some(accepted) = accepted.filter(|accepted| accepted != lead_name) {
         bail!(
@@ -343,6 +347,7 @@ pub(crate) fn add_promotion(
     if is_there && accepted.is_some() {
         bail!("{lead_name} can be read: leave out --accept-loss, and nothing is lost");
     }
+    let (text, after) = if is_there { there } else { away };
     let mut states = NodeStates::new(NodeOpener::new(loaded, scope.wait, scope.silence, stop));
     let handing = PromotionRequest {
         topology,

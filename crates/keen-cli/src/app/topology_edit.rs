@@ -4,11 +4,17 @@ use anyhow::{Context, Result, bail};
 use keen_core::topology::{self, Topology};
 use toml_edit::{DocumentMut, TableLike, Value};
 
-/// The file with another lead, and what it says then.
+/// The file with another lead, and what it says then. A lead that is lost follows nobody until it is back: what the
+/// others hold has to be judged without it.
 ///
 /// # Errors
 /// Why it has to be changed by hand.
-pub(crate) fn handed_over(text: &str, lead: &str, node: &str) -> Result<(String, Topology)> {
+pub(crate) fn handed_over(
+    text: &str,
+    lead: &str,
+    node: &str,
+    is_lost: bool,
+) -> Result<(String, Topology)> {
     let by_hand = "the topology file cannot be changed for this: keen edits links that are written with from and to";
     let mut document: DocumentMut = text.parse().context("the topology file cannot be read")?;
     let nodes = document.get_mut("node").and_then(|item| item.as_table_like_mut());
@@ -40,8 +46,13 @@ pub(crate) fn handed_over(text: &str, lead: &str, node: &str) -> Result<(String,
             _ => continue,
         }
         swap(from, lead, node);
-        if let Some(to) = table.get_mut("to").and_then(|item| item.as_value_mut()) {
-            swap(to, node, lead);
+        match table.get_mut("to").and_then(|item| item.as_value_mut()) {
+            // Alone it has nobody else to be declared beside.
+            Some(Value::Array(to)) if is_lost && to.len() > 1 => {
+                to.retain(|name| name.as_str() != Some(node));
+            }
+            Some(to) => swap(to, node, lead),
+            None => {}
         }
     }
     let after = document.to_string();
@@ -88,7 +99,7 @@ mod tests {
 
     #[test]
     fn the_lead_changes_and_the_rest_stays_as_it_was_written() {
-        let (after, topology) = handed_over(BEFORE, "valley", "saddle").unwrap();
+        let (after, topology) = handed_over(BEFORE, "valley", "saddle", false).unwrap();
         let wanted = BEFORE
             .replace("writes = true # the office", "writes = false # the office")
             .replace("at = \"sqlite:s.db\"\n", "at = \"sqlite:s.db\"\nwrites = true\n")
@@ -98,10 +109,16 @@ mod tests {
         let outline = "written to: saddle; links: saddle -> board (all); saddle -> valley (all)";
         assert_eq!(topology.outline(), outline);
         // Handed back it says what it said.
-        let (back, topology) = handed_over(&after, "saddle", "valley").unwrap();
+        let (back, topology) = handed_over(&after, "saddle", "valley", false).unwrap();
         let (before, _) = topology::read(BEFORE);
         assert_eq!(Some(topology), before);
         assert!(back.contains("writes = true # the office"), "{back}");
+        // A lost one is declared to follow nobody, unless nobody else is there.
+        let (_, topology) = handed_over(BEFORE, "valley", "saddle", true).unwrap();
+        assert_eq!(topology.outline(), "written to: saddle; links: saddle -> board (all)");
+        let two = BEFORE.replace("[\"saddle\", \"board\"]", "\"saddle\"");
+        let (_, topology) = handed_over(&two, "valley", "saddle", true).unwrap();
+        assert_eq!(topology.outline(), "written to: saddle; links: saddle -> valley (all)");
     }
 
     #[test]
@@ -113,11 +130,11 @@ mod tests {
         let inline = format!(
             "link = [{{ from = [\"valley\"], to = \"saddle\", carries = [\"all\"] }}]\n{inline}"
         );
-        let (after, _) = handed_over(&inline, "valley", "saddle").unwrap();
+        let (after, _) = handed_over(&inline, "valley", "saddle", false).unwrap();
         assert!(after.contains("{ from = [\"saddle\"], to = \"valley\", carries"), "{after}");
         let several = BEFORE.replace("from = \"valley\"", "from = [\"valley\", \"saddle\"]");
         let several = several.replace("[\"saddle\", \"board\"]", "\"board\"");
-        let why = handed_over(&several, "valley", "saddle").unwrap_err().to_string();
+        let why = handed_over(&several, "valley", "saddle", false).unwrap_err().to_string();
         assert!(why.contains("from one node"), "{why}");
     }
 }

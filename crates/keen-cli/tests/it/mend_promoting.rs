@@ -52,7 +52,7 @@ fn led(kind: ServerKind, count: usize) -> Network {
         huts::tables(a).unwrap();
         huts::rows(a).unwrap();
         a.run(&format!(
-            "ALTER TABLE guest MODIFY id bigint AUTO_INCREMENT;\n\
+            "DROP TABLE trail_notice;\nALTER TABLE guest MODIFY id bigint AUTO_INCREMENT;\n\
              CREATE USER {user}@'%' IDENTIFIED BY '{password}';\n\
              GRANT SELECT, INSERT, UPDATE, DELETE ON huts.* TO {user}@'%'"
         ))
@@ -176,9 +176,7 @@ impl Desks {
 fn plan(network: &Network, args: &[&str], said: &[&str]) -> Run {
     let _ = std::fs::remove_file(network.folder.path("lead.plan.undo")); // of another plan
     let run = keen(network, &[&["plan", "--save", "lead.plan", "--promote"], args].concat());
-    if std::env::var_os("SHOW").is_some() {
-        eprintln!("{}{}", run.out, run.err);
-    }
+    if std::env::var_os("SHOW").is_some() {}
     assert_eq!(run.code, 1, "{run:?}");
     for line in said {
         assert!(run.out.contains(line), "{line}: {}", run.out);
@@ -188,9 +186,7 @@ fn plan(network: &Network, args: &[&str], said: &[&str]) -> Run {
 
 fn mend(network: &Network, args: &[&str], code: i32, said: &[&str]) -> Run {
     let run = keen(network, &[&["mend", "lead.plan"], args].concat());
-    if std::env::var_os("SHOW").is_some() {
-        eprintln!("{}{}", run.out, run.err);
-    }
+    if std::env::var_os("SHOW").is_some() {}
     assert_eq!(run.code, code, "{run:?}");
     for line in said {
         assert!(run.out.contains(line) || run.err.contains(line), "{line}: {run:?}");
@@ -260,4 +256,101 @@ fn the_lead_of_postgres_is_handed_over_while_applications_write() {
         });
         nothing_is_lost(&network.servers, &desks);
     }
+}
+
+/// How far b and c are behind when a dies, and what is known of that.
+fn guests(server: &Server) -> String {
+    dump(server, "SELECT name FROM guest WHERE id > 3 ORDER BY id")
+}
+
+#[test]
+fn of_a_dead_lead_of_mariadb_the_plan_says_what_is_known_and_what_it_had_alone_is_kept() {
+    let mut network = led(ServerKind::MariaDb, 3);
+    let insert = |server: &Server, name: &str| {
+        server.run(&format!("INSERT INTO guest (name, member) VALUES ('{name}', true)")).unwrap();
+    };
+    let has = |network: &Network, at: usize, name: &str| {
+        links::until(PATIENCE, "a guest does not arrive", || {
+            Ok(guests(&network.servers[at]).contains(name))
+        })
+        .unwrap();
+    };
+    network.servers[1].run("STOP SLAVE 'up' IO_THREAD").unwrap();
+    insert(&network.servers[0], "Only at c");
+    has(&network, 2, "Only at c");
+    network.servers[2].run("STOP SLAVE 'up' IO_THREAD").unwrap();
+    insert(&network.servers[0], "Only at a");
+    keen(&network, &["flow", "--interval", "1s"]);
+    insert(&network.servers[0], "Nobody knows");
+    network.servers[0].kill();
+    for server in &network.servers[1..] {
+        server.run("START SLAVE 'up' IO_THREAD").unwrap();
+    }
+    let run = keen(&network, &["plan", "--promote", "b"]);
+    assert_eq!(run.code, 2, "{run:?}");
+    assert!(
+        run.err.contains("c has applied more of a than b (") && run.err.contains("promote c"),
+        "{run:?}"
+    );
+    plan(&network, &["c"], &[]);
+    let run = mend(&network, &["--yes"], 1, &["to do: make sure that a takes no writes any more"]);
+    assert!(run.out.contains("0 changes made"), "{run:?}");
+    mend(&network, &["--yes", "--fenced", "a"], 1, &[]);
+    has(&network, 1, "Only at c");
+    insert(&network.servers[2], "The first at c");
+    has(&network, 1, "The first at c");
+    file_is_changed(&network);
+    mend(&network, &["--yes", "--fenced", "a"], 0, &[]);
+    // The dead one comes back: what it had alone is told row by row, and kept.
+    network.servers[0].start().unwrap();
+    network.replace("to = [\"b\"]", "to = [\"b\", \"a\"]");
+    let run = keen(&network, &["audit", "--node", "c,a"]);
+    for name in ["Only at a", "Nobody knows", "The first at c"] {
+        assert!(run.out.contains(name), "{run:?}");
+    }
+    let run = keen(&network, &["plan", "--save", "back.plan", "--link", "c:a"]);
+    assert_eq!(run.code, 1, "{run:?}");
+    let run = keen(&network, &["mend", "back.plan", "--yes"]);
+    assert_eq!(run.code, 0, "{run:?}");
+    let kept = std::fs::read_to_string(network.folder.path("back.plan.aside")).unwrap();
+    assert!(kept.contains("Only at a") && kept.contains("Nobody knows"), "{kept}");
+    let rows: Vec<String> = network.servers.iter().map(guests).collect();
+    assert!(rows[0] == rows[2] && rows[1] == rows[2], "{rows:?}");
+}
+
+#[test]
+fn of_a_dead_lead_of_postgres_what_one_receiver_lacks_is_repaired_from_the_other() {
+    let mut network = led(ServerKind::Postgres18, 3);
+    let (a, c) = (&network.servers[0], &network.servers[2]);
+    c.run("ALTER SUBSCRIPTION c_from_a DISABLE").unwrap();
+    a.run("INSERT INTO guest (name, member) VALUES ('Not at c', true)").unwrap();
+    links::until(PATIENCE, "a guest does not arrive", || {
+        Ok(guests(&network.servers[1]).contains("Not at c"))
+    })
+    .unwrap();
+    network.servers[0].kill();
+    network.servers[2].run("ALTER SUBSCRIPTION c_from_a ENABLE").unwrap();
+    let run = keen(&network, &["plan", "--promote", "c"]);
+    assert_eq!(run.code, 2, "{run:?}");
+    assert!(run.err.contains("b has applied more of a than c ("), "{run:?}");
+    let run = keen(&network, &["plan", "--promote", "b", "--accept-loss", "c"]);
+    assert_eq!(run.code, 2, "{run:?}");
+    plan(&network, &["b", "--accept-loss", "a"], &[]);
+    mend(&network, &["--yes"], 1, &[]);
+    let run =
+        network.servers[1].run("INSERT INTO guest (name, member) VALUES ('The first at b', true)");
+    run.unwrap();
+    file_is_changed(&network);
+    let run = mend(&network, &["--yes"], 1, &[]);
+    assert!(run.out.contains("1 still differ"), "{run:?}");
+    let run = keen(&network, &["plan", "--node", "b,c"]);
+    let question = run.out.split_once("? ").unwrap().1.split_once(' ').unwrap().0;
+    let answer = format!("{question}=b");
+    let args = ["plan", "--node", "b,c", "--answer", &answer, "--save", "row.plan"];
+    let run = keen(&network, &args);
+    assert!(run.out.contains("1 step on 1 node, 0 questions"), "{run:?}");
+    let run = keen(&network, &["mend", "row.plan", "--yes"]);
+    assert!(run.code == 0 && run.out.contains("1 row written"), "{run:?}");
+    let rows = [1, 2].map(|at| guests(&network.servers[at]));
+    assert!(rows[0] == rows[1] && rows[0].contains("The first at b"), "{rows:?}");
 }

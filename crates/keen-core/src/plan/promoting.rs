@@ -189,6 +189,13 @@ impl<'a> Handing<'a, '_> {
             let (to, from, _) = &self.found[at];
             if *from == Some(lead) {
                 self.receivers.push((*to, at));
+            } else if from.is_none() && self.can_only_be_of_the_lead(*to) {
+                let (to, label) = (*to, self.found[at].2.name.clone());
+                self.receivers.push((to, at));
+                self.plan.notes.push(format!(
+                    "that {label} of {0} comes from {lead_name} is concluded: it is all that {0} follows, and by the file {0} follows nobody else",
+                    self.name(to)
+                ));
             } else if from.is_none() && declared.contains(to) {
                 return Err(format!(
                     "nobody can tell where {} of {} comes from",
@@ -229,6 +236,16 @@ impl<'a> Handing<'a, '_> {
             Engine::MariaDb => self.logs_what_it_applies(),
             _ => Ok(()),
         }
+    }
+
+    /// The source of a subscription is told by its slot there, which nobody can look at while the lead is away.
+    fn can_only_be_of_the_lead(&self, to: NodeId) -> bool {
+        let lead = self.request.lead;
+        let links = || self.topology().links.iter().filter(|link| link.to == to);
+        self.facts(lead).is_none()
+            && links().next().is_some()
+            && links().all(|link| link.from == lead)
+            && self.found.iter().filter(|(of, ..)| *of == to).count() == 1
     }
 
     fn can_be_turned(&self, to: NodeId, at: LinkAt, is_declared: bool) -> Result<(), String> {
@@ -729,6 +746,11 @@ impl<'a> Handing<'a, '_> {
         self.turn(&new, &ready, &gone);
         self.hand_over(opened.into_iter().chain(opens).collect());
         let seen = self.request.last_seen.clone();
+        if self.request.accepts_loss {
+            self.plan.notes.push(format!(
+                "nobody answers for it that {lead_name} takes no writes: what it takes from now on stays on {lead_name} alone"
+            ));
+        }
         let known = match seen {
             None => format!(
                 "nothing is known of how far {lead_name} had come: keen had not looked at it before"
@@ -736,8 +758,25 @@ impl<'a> Handing<'a, '_> {
             Some(LastSeen { at, position }) => self.known_of_it(&at, &position),
         };
         self.plan.notes.push(known);
+        let slots: Vec<&str> = self
+            .receivers
+            .iter()
+            .filter_map(|(_, at)| self.found[*at].2.source.slot.as_deref())
+            .collect();
+        if !slots.is_empty() {
+            let slots = slots.join(", ");
+            self.plan.notes.push(format!(
+                "on {lead_name} nobody reads {slots} any more: once it can be read again, keen preflight finds them"
+            ));
+        }
+        let after = self.request.after;
+        let is_declared = after.links.iter().any(|l| (l.from, l.to) == (node, lead));
+        let declare = match is_declared {
+            true => String::new(),
+            false => format!("declare {name} -> {lead_name} in the topology file again; then "),
+        };
         self.plan.notes.push(format!(
-            "what {lead_name} committed later nobody can know; when it can be read again, do not let it start as it was: keen audit --node {name},{lead_name} shows row by row what it alone has, and keen plan --link {name}:{lead_name} makes it follow and keeps those rows in a file"
+            "what {lead_name} committed later nobody can know; when it can be read again, keep applications from it, and {declare}keen audit --node {name},{lead_name} shows row by row what it alone has, and keen plan --link {name}:{lead_name} makes it follow and keeps those rows in a file"
         ));
         Ok(())
     }
@@ -794,7 +833,7 @@ impl<'a> Handing<'a, '_> {
             }
             if self.engine() == Engine::Postgres && mine.as_ref() != Some(theirs) {
                 self.plan.notes.push(format!(
-                    "{} has applied less of {lead_name} than {name}, and its new link does not bring that: keen audit shows it afterwards, and keen plan repairs it",
+                    "{} has applied less of {lead_name} than {name}, and its new link does not bring that: keen audit shows it afterwards, and keen plan repairs it or asks",
                     self.name(*to)
                 ));
             }

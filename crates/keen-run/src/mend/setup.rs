@@ -75,6 +75,8 @@ pub struct HandWork {
     pub what: String,
     /// Whether it is done; none if no connection can tell.
     pub is_done: Option<bool>,
+    /// What is read instead, while it is not done.
+    pub reads: Option<String>,
 }
 
 /// What has been settled of the steps that are not about rows.
@@ -240,11 +242,16 @@ impl Mender<'_, '_> {
                 }
             }
             SetupAct::ByHand { what, done } => {
+                let mut reads = None;
                 let is_done = match (waits_for, done.is_empty()) {
                     (Some(_), _) => Some(false),
                     (None, true) => None,
                     (None, false) => match self.read(done) {
-                        Ok(reads) => Some(matches!(reads, Reads::AsItShould)),
+                        Ok(Reads::AsItShould) => Some(true),
+                        Ok(Reads::Otherwise(_, state)) => {
+                            reads = state;
+                            Some(false)
+                        }
                         Err(fault) => {
                             self.give_up(step.node, fault);
                             return Ok(());
@@ -255,7 +262,7 @@ impl Mender<'_, '_> {
                     self.setup.done.insert(number);
                 }
                 let (node, what) = (step.node, what.clone());
-                self.result.by_hand.push(HandWork { number, node, what, is_done });
+                self.result.by_hand.push(HandWork { number, node, what, is_done, reads });
             }
             SetupAct::Change(_) | SetupAct::Copy(_) | SetupAct::Wait { .. }
                 if waits_for.is_some() =>

@@ -330,14 +330,15 @@ fn by_hand(out: &mut String, topology: &Topology, outcome: &MendOutcome, columns
         return;
     }
     let _ = writeln!(out, "\n{}", styled(HEADING, "By hand"));
-    for HandWork { number, node, what, is_done } in work {
+    for HandWork { number, node, what, is_done, reads } in work {
         let word = match is_done {
             Some(true) => styled(GOOD, "done"),
             Some(false) => styled(UNKNOWN, "to do"),
             None => styled(UNKNOWN, "to do, if it was not done"),
         };
         let lead = format!("  step {number}, {}, {word}: ", topology.nodes[*node].name);
-        out.push_str(&hanging(&lead, &safe::text(what), columns));
+        let now = reads.as_ref().map(|reads| format!(" (now: {reads})")).unwrap_or_default();
+        out.push_str(&hanging(&lead, &safe::text(&format!("{what}{now}")), columns));
     }
     if work.iter().any(|work| work.is_done == Some(false)) && !outcome.dry_run {
         if let Some(path) = &outcome.topology_file {

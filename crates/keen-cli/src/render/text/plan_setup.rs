@@ -80,8 +80,8 @@ fn write_step(
             if let Some(loss) = &step.loses {
                 field(out, "loses", loss);
             }
-            for other in &step.depends_on {
-                field(out, "after", &format!("step {other}"));
+            if !step.depends_on.is_empty() {
+                field(out, "after", &steps(&step.depends_on));
             }
             for also in &step.also {
                 let on = &topology.nodes[also.node].name;
@@ -100,8 +100,8 @@ fn write_step(
         SetupAct::ByHand { what, done } => {
             out.push_str(&hanging(&lead, &format!("by hand: {}", safe::text(what)), columns));
             field(out, "why", &step.purpose);
-            for other in &step.depends_on {
-                field(out, "after", &format!("step {other}"));
+            if !step.depends_on.is_empty() {
+                field(out, "after", &steps(&step.depends_on));
             }
             let read: Vec<String> = done.iter().map(|one| reads(topology, one)).collect();
             let done = match read.is_empty() {
@@ -118,8 +118,8 @@ fn write_step(
             );
             out.push_str(&hanging(&lead, &what, columns));
             field(out, "why", &step.purpose);
-            for other in &step.depends_on {
-                field(out, "after", &format!("step {other}"));
+            if !step.depends_on.is_empty() {
+                field(out, "after", &steps(&step.depends_on));
             }
         }
         SetupAct::Copy(copy) => {
@@ -131,8 +131,8 @@ fn write_step(
             if let Some(loss) = &step.loses {
                 field(out, "loses", loss);
             }
-            for other in &step.depends_on {
-                field(out, "after", &format!("step {other}"));
+            if !step.depends_on.is_empty() {
+                field(out, "after", &steps(&step.depends_on));
             }
             for link in &copy.links {
                 field(
@@ -169,4 +169,10 @@ fn reads(topology: &Topology, done: &SetupCondition) -> String {
         Subject::OldSessions { .. } => format!("{node} has none of them any more"),
         subject => format!("{node} reads {subject} = {is}"),
     }
+}
+
+/// The steps that come before, by their numbers.
+fn steps(numbers: &[u64]) -> String {
+    let listed: Vec<String> = numbers.iter().map(u64::to_string).collect();
+    format!("{} {}", if numbers.len() == 1 { "step" } else { "steps" }, listed.join(", "))
 }

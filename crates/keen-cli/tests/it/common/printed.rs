@@ -191,6 +191,7 @@ pub const RUN: &[(&str, &str)] = &[
         "flow_mariadb: a_connection_that_would_leave_out_a_transaction_is_told_and_started_without",
     ),
     ("CHANGE MASTER {} TO MASTER_DELAY", DELAY),
+    ("CHANGE MASTER {} TO MASTER_DEMOTE_TO_SLAVE", PROMOTED),
     (
         "ALTER SUBSCRIPTION {} SET (origin = {origin})",
         "preflight_postgres: a_relay_that_passes_nothing_on",
@@ -339,6 +340,8 @@ const RIGHTS: &str =
 const DELAY: &str = "preflight_mariadb: a_healthy_mesh_ring_and_one_way_link_have_nothing_to_mend";
 const DERIVED: &str =
     "derive: types_of_ones_own_long_keys_and_names_of_several_schemas_are_derived";
+const PROMOTED: &str =
+    "mend_promoting: the_lead_of_mariadb_is_handed_over_and_back_while_applications_write";
 const SEEDED: &str = "seeding: a_node_of_a_mariadb_mesh_is_seeded_and_nothing_is_lost_in_the_mesh";
 const SEEDED_PEER: &str =
     "seeding: a_peer_of_postgres_is_seeded_from_the_other_and_nothing_is_lost_there";
