@@ -297,8 +297,6 @@ impl ReadyPlan {
         let topology = &loaded.topology;
         let (seeds, (apart, made)) = (self.seeds(), self.links(topology));
         let promotes = self.promotes().map(|node| topology.nodes[node].name.clone());
-        let after = self.plan.start.topology_after.as_deref();
-        let after = after.and_then(|after| keen_core::topology::read(after).0);
         let topology_file = args.plan.as_ref().and_then(|path| {
             let path = beside_plan(path);
             (promotes.is_some() && path.exists()).then_some(path)
@@ -341,7 +339,6 @@ impl ReadyPlan {
             take: &|node| copying.take(node),
             aside: &aside,
             topology_digest: &loaded.digest,
-            after: after.as_ref(),
             fenced: fenced_nodes(topology, &args.fenced)?,
             find_again: &|checks| {
                 plan_setup::find_again(loaded, &AuditScope::whole(), checks, stop)

@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::Duration;
 
 use crate::common::Run;
-use crate::common::mending::{accounts, dump, keen};
+use crate::common::mending::{accounts, dump, keen, killed_until};
 use crate::common::servers::{Network, PATIENCE, STAYS};
 use crate::mend_linking::more_rights;
 use keen_testkit::{Server, ServerKind, ServerLab, Settings, huts, links};
@@ -226,13 +226,55 @@ fn the_lead_of_mariadb_is_handed_over_and_back_while_applications_write() {
         desks.go_to(1);
         file_is_changed(&network);
         mend(&network, &["--yes"], 0, &[]);
+        // Handed back, by a program that is killed again and again.
         plan(&network, &["a"], &[]);
-        mend(&network, &["--yes"], 1, &[]);
+        assert!(killed_until(&network, "lead.plan", &[1]) > 0);
         desks.go_to(0);
         file_is_changed(&network);
         mend(&network, &["--yes"], 0, &[]);
     });
     nothing_is_lost(&network.servers, &desks);
+}
+
+/// A receiver that stops in between leaves the lead closed: it is opened again, or the plan goes on.
+#[test]
+fn a_plan_that_stops_in_between_is_taken_back_or_gone_on_with() {
+    let network = led(ServerKind::MariaDb, 3);
+    let [a, b, c] = &network.servers[..] else { unreachable!() };
+    let read_only = |server: &Server| dump(server, "SELECT @@read_only");
+    plan(&network, &["b"], &["undo   back to OFF, if it still reads as this step left it"]);
+    // Whoever waits is patient; the test is not.
+    let path = network.folder.path("lead.plan");
+    let text = std::fs::read_to_string(&path).unwrap();
+    std::fs::write(path, text.replace("\"at_most_seconds\":60", "\"at_most_seconds\":5")).unwrap();
+    mend(&network, &["--yes", "--step", "..5"], 0, &[]);
+    assert!(read_only(a).contains('1'));
+    c.run("STOP SLAVE 'up'").unwrap();
+    a.run("INSERT INTO stay VALUES (9, 1, 'Saddle Refuge', 1, 42.00, '2026-07-09', NULL)").unwrap();
+    // Nothing of a link is taken away before everybody has everything.
+    let said =
+        ["step 7, c c has all that a wrote: c does not have it", "keen mend --undo lead.plan.undo"];
+    mend(&network, &["--yes"], 1, &said);
+    assert!(read_only(b).contains('1'));
+    let run = keen(&network, &["mend", "--undo", "lead.plan.undo", "--yes"]);
+    assert_eq!(run.code, 0, "{run:?}");
+    assert!(read_only(a).contains('0'));
+    let run = keen(&network, &["plan", "--promote", "b"]);
+    assert!(run.code == 2 && run.err.contains("of c does not bring what a writes"), "{run:?}");
+    links::mariadb_start_all(c).unwrap();
+    // The links that were made are in the way of another plan, and it says how they go.
+    let run = keen(&network, &["plan", "--promote", "b"]);
+    assert!(run.code == 2 && run.err.contains("keen plan --take-apart a/b"), "{run:?}");
+    let apart = ["plan", "--take-apart", "a/b", "--take-apart", "c/b", "--save", "apart.plan"];
+    assert_eq!(keen(&network, &apart).code, 1);
+    let run = keen(&network, &["mend", "apart.plan", "--yes"]);
+    assert_eq!(run.code, 0, "{run:?}");
+    plan(&network, &["b"], &[]);
+    mend(&network, &["--yes"], 1, &["9 changes made"]);
+    // Once it is handed over, taking it back would part the two.
+    let run = keen(&network, &["mend", "--undo", "lead.plan.undo", "--yes"]);
+    assert_eq!(run.code, 1, "{run:?}");
+    assert!(read_only(a).contains('1') && run.out.contains("link up is not there"), "{run:?}");
 }
 
 #[test]

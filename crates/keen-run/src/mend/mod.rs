@@ -90,8 +90,6 @@ pub struct MendRequest<'a> {
     pub aside: &'a Path,
     /// The text of the topology file, in a digest.
     pub topology_digest: &'a str,
-    /// The topology once the plan is carried out, if that is another.
-    pub after: Option<&'a Topology>,
     /// The nodes that take no writes any more, for which somebody answers.
     pub fenced: NodeSet,
     /// How what was found is looked for once more.

@@ -15,7 +15,7 @@ use keen_core::plan::setup_steps::{SetupAct, SetupStep};
 use keen_core::setup::port::{ChangeSetup, LinkPassword};
 use keen_core::setup::{ON, SetupChange, SetupCondition, Subject, YES, holds, same_state, told};
 use keen_core::topology::node_set::NodeSet;
-use keen_core::topology::{NodeId, Topology};
+use keen_core::topology::{Link, NodeId};
 use keen_wire::plan::{BatchDocument, BatchState};
 
 use super::plan_file::PlanFile;
@@ -330,11 +330,13 @@ impl Mender<'_, '_> {
         to: NodeId,
         at_most: Duration,
     ) -> Result<(), String> {
-        // A link that the plan makes may be declared only then.
-        let has_it = |topology: &&Topology| {
-            topology.links.iter().any(|link| (link.from, link.to) == (from, to))
-        };
-        let topology = self.request.after.filter(has_it).unwrap_or(self.request.topology);
+        let mut topology = self.request.topology.clone();
+        if !topology.links.iter().any(|link| (link.from, link.to) == (from, to)) {
+            // One that the plan makes and the file is still to declare, or that it takes away and nobody declared.
+            let carries = (0..topology.sets.len()).collect();
+            topology.links.push(Link { from, to, carries, delay: None });
+        }
+        let topology = &topology;
         let name = |node: NodeId| &topology.nodes[node].name;
         let nodes = NodeSet::of(from) | NodeSet::of(to);
         let (mut connections, first) =

@@ -452,8 +452,13 @@ fn advice(out: &mut String, outcome: &MendOutcome, with: &str) {
             ),
         });
     }
-    let is_handed_over = outcome.promotes.is_some() && mended.left() == 0;
-    if !undo && !is_handed_over && leaves_a_way_back(outcome) {
+    // A lead that an earlier run has closed is still closed.
+    let leaves_one = match (&outcome.promotes, mended.left()) {
+        (Some(_), 0) => false,
+        (Some(_), _) => outcome.undo_path.exists(),
+        (None, _) => leaves_a_way_back(outcome),
+    };
+    if !undo && leaves_one {
         say(format!("To take back what was written: keen mend --undo {path}{with}"));
     }
 }
