@@ -121,6 +121,14 @@ pub enum SubjectDocument {
     },
     /// Whether somebody answers for it that the node takes no writes any more; only read.
     FencedOff {},
+    /// Whether a node lets keen in; only read.
+    Answers {},
+    /// Whether a server replays what a primary writes; only promoted.
+    Standby {},
+    /// Whether a standby has replayed the end of a log that was ended cleanly; only read.
+    CleanEnd {},
+    /// Where a standby receives from; only read.
+    StandbyOf {},
     /// Who writes and which links there are by the topology file; only read, and of no node.
     TopologyFile {},
     /// Whether the next number that is handed out for a column is beyond all that are there.
@@ -282,6 +290,10 @@ exchanged! {
     OwnPosition { link },
     OldSessions { database },
     FencedOff {},
+    Answers {},
+    Standby {},
+    CleanEnd {},
+    StandbyOf {},
     TopologyFile {},
     Counter { table, column },
     Slot { slot },

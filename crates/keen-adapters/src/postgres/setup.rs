@@ -74,6 +74,14 @@ const OLD_SESSIONS: &str = "WITH closed AS (SELECT max(CASE WHEN current_setting
         AND NOT (application_name = 'keen' AND usename = current_user) AND coalesce(backend_start < closed.at, true) \
         UNION ALL SELECT 'a prepared transaction' FROM pg_prepared_xacts WHERE database = $1) \
     SELECT nullif(count(*), 0) || ': ' || string_agg(DISTINCT who, ', ') FROM old";
+const RECEIVED: &str = "SELECT greatest(pg_last_wal_receive_lsn(), pg_last_wal_replay_lsn())::text";
+const STANDBY_OF: &str = "SELECT 'from ' || sender_host || ':' || sender_port FROM pg_stat_wal_receiver \
+    WHERE status = 'streaming' AND pg_is_in_recovery()";
+/// The checkpoint of a clean stop begins with itself, any other before itself; and nothing stands behind it but its own record,
+/// of at most so many bytes.
+const CLEAN_END: &str = "SELECT CASE WHEN redo_lsn = checkpoint_lsn AND pg_is_in_recovery() \
+    AND pg_last_wal_replay_lsn() - checkpoint_lsn BETWEEN 0 AND 160 THEN 'yes' END FROM pg_control_checkpoint()";
+const PROMOTES: &str = "SELECT 'EXECUTE ON FUNCTION pg_promote' WHERE NOT has_function_privilege('pg_promote(boolean, integer)', 'EXECUTE')";
 const OWNS: &str = "SELECT format('to own subscription %s', subname) FROM pg_subscription \
     WHERE subname = $1 AND subdbid = (SELECT oid FROM pg_database WHERE datname = current_database()) AND NOT pg_has_role(subowner, 'USAGE')";
 const SUBSCRIBER: &str = "SELECT CASE WHEN has_database_privilege(current_database(), 'CREATE') THEN 'to be a member of pg_create_subscription (a superuser before PostgreSQL 16)' \
@@ -181,7 +189,24 @@ impl ChangeSetup for PostgresSetup {
             Subject::Publication { publication } => {
                 self.first("look at its publications", PUBLICATION, &[publication])
             }
-            Subject::Taken { link } => self.first("look at its subscriptions", TAKEN, &[link]),
+            Subject::Taken { link } => match self.state(&Subject::Standby)? {
+                Some(_) => self.first("look how far it has come", RECEIVED, &[]),
+                None => self.first("look at its subscriptions", TAKEN, &[link]),
+            },
+            Subject::Standby => {
+                let sql = "SELECT CASE WHEN pg_is_in_recovery() THEN 'yes' END";
+                self.first("look whether it is a standby", sql, &[])
+            }
+            Subject::StandbyOf => self.first("inspect its receiver", STANDBY_OF, &[]),
+            Subject::CleanEnd => {
+                let doing = "look for the end of its primary's log";
+                // On a standby that takes up where the last checkpoint of its primary stands, and writes nothing.
+                self.session.simple(doing, "CHECKPOINT")?.map_err(|error| ReadFault {
+                    advice: format!("{} has to be a member of pg_checkpoint, or a superuser", self.user),
+                    ..self.session.failed(doing, &error)
+                })?;
+                self.first(doing, CLEAN_END, &[])
+            }
             Subject::OldSessions { database } => {
                 self.first("look for sessions from before", OLD_SESSIONS, &[database])
             }
@@ -206,6 +231,7 @@ impl ChangeSetup for PostgresSetup {
             | Subject::HeldState { .. }
             | Subject::OwnPosition { .. }
             | Subject::FencedOff
+            | Subject::Answers
             | Subject::TopologyFile
             | Subject::AppliedOfDomain { .. }
             | Subject::AppliedPosition { .. } => {
@@ -221,6 +247,7 @@ impl ChangeSetup for PostgresSetup {
                 self.first(doing, OWNS, &[link])
             }
             Subject::NewLink(_) => self.first(doing, SUBSCRIBER, &[]),
+            Subject::Standby => self.first(doing, PROMOTES, &[]),
             Subject::Publication { publication } => {
                 self.first(doing, OWNS_PUBLICATION, &[publication])
             }

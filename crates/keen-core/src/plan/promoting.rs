@@ -5,17 +5,20 @@
 //! writes and what nobody can know; it goes on only when somebody answers for it that the lead takes no writes any more,
 //! or accepts the loss by its name.
 
+mod checks;
+mod standby;
+mod unplanned;
+
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::linking::LinkingRequest;
 use super::seeding::SeedRequest;
 use super::setup_steps::{ARRIVES_WITHIN, ReadState, SetupAct, SetupPlan, SetupStep};
-use crate::observe::node::{NodeFacts, NodeInspection, ReplicationKind, WorkerState};
-use crate::observe::position;
+use crate::observe::node::{NodeFacts, NodeInspection, ReplicationKind};
 use crate::preflight::legend::{LEADER_ELSEWHERE, LINK_ABSENT, LINK_STRAY};
 use crate::seed::steps::{FoundLink, found_links};
 use crate::setup::{IDLE, NewLink, OFF, ON, SetupChange, SetupCondition, Subject, YES};
-use crate::topology::{Address, AuthorityRule, ColumnChoice, Engine, NodeId, Topology};
+use crate::topology::{Address, AuthorityRule, Engine, NodeId, Topology};
 
 /// By this a PostgreSQL database is closed to applications.
 const READ_ONLY_SESSIONS: &str = "default_transaction_read_only";
@@ -107,9 +110,11 @@ impl PromotionRequest<'_> {
             plan: SetupPlan::default(),
         };
         handing.look()?;
-        match handing.facts(self.lead) {
-            Some(_) => handing.planned()?,
-            None => handing.unplanned()?,
+        match (handing.is_of_standbys(), handing.facts(self.lead)) {
+            (true, Some(_)) => handing.planned_standby()?,
+            (true, None) => handing.unplanned_standby()?,
+            (false, Some(_)) => handing.planned()?,
+            (false, None) => handing.unplanned()?,
         }
         handing.notes();
         Ok(handing.plan)
@@ -174,174 +179,6 @@ impl<'a> Handing<'a, '_> {
     fn wait(&mut self, to: NodeId, from: NodeId, purpose: String, depends_on: Vec<u64>) -> u64 {
         let act = SetupAct::Wait { from, at_most: ARRIVES_WITHIN };
         self.push(SetupStep { depends_on, ..SetupStep::of(to, purpose, act) })
-    }
-
-    /// Whether the lead can be handed over at all.
-    fn look(&mut self) -> Result<(), String> {
-        let PromotionRequest { lead, node, .. } = *self.request;
-        let (name, lead_name) = (self.name(node), self.name(lead));
-        if self.facts(node).is_none() {
-            return Err(format!("{name} could not be looked at"));
-        }
-        let declared: BTreeSet<NodeId> =
-            self.topology().links.iter().filter(|l| l.from == lead).map(|l| l.to).collect();
-        for at in 0..self.found.len() {
-            let (to, from, _) = &self.found[at];
-            if *from == Some(lead) {
-                self.receivers.push((*to, at));
-            } else if from.is_none() && self.can_only_be_of_the_lead(*to) {
-                let (to, label) = (*to, self.found[at].2.name.clone());
-                self.receivers.push((to, at));
-                self.plan.notes.push(format!(
-                    "that {label} of {0} comes from {lead_name} is concluded: it is all that {0} follows, and by the file {0} follows nobody else",
-                    self.name(to)
-                ));
-            } else if from.is_none() && declared.contains(to) {
-                return Err(format!(
-                    "nobody can tell where {} of {} comes from",
-                    self.found[at].2.name,
-                    self.name(*to)
-                ));
-            }
-        }
-        self.receivers.sort_by_key(|(to, _)| (*to != node, *to));
-        for to in &declared {
-            let links = self.receivers.iter().filter(|(of, _)| of == to).count();
-            let receiver = self.name(*to);
-            if self.facts(*to).is_none() {
-                return Err(format!(
-                    "{receiver} follows {lead_name}, too, and could not be looked at: come back when it can be read, or take it out of the topology file"
-                ));
-            }
-            if links != 1 {
-                return Err(format!(
-                    "{receiver} follows {lead_name} by {links} links, and has to by one: keen preflight says more"
-                ));
-            }
-        }
-        for (to, at) in self.receivers.clone() {
-            self.can_be_turned(to, at, declared.contains(&to))?;
-        }
-        if let Some((to, _, link)) = self.found.iter().find(|(_, from, _)| *from == Some(node))
-            && (*to == lead || self.receivers.iter().any(|(of, _)| of == to))
-        {
-            return Err(format!(
-                "{0} follows {name} already, by {1}: keen plan --take-apart {0}/{1} takes that apart first",
-                self.name(*to),
-                link.name
-            ));
-        }
-        self.has_all_sets()?;
-        match self.engine() {
-            Engine::MariaDb => self.logs_what_it_applies(),
-            _ => Ok(()),
-        }
-    }
-
-    /// The source of a subscription is told by its slot there, which nobody can look at while the lead is away.
-    fn can_only_be_of_the_lead(&self, to: NodeId) -> bool {
-        let lead = self.request.lead;
-        let links = || self.topology().links.iter().filter(|link| link.to == to);
-        self.facts(lead).is_none()
-            && links().next().is_some()
-            && links().all(|link| link.from == lead)
-            && self.found.iter().filter(|(of, ..)| *of == to).count() == 1
-    }
-
-    fn can_be_turned(&self, to: NodeId, at: LinkAt, is_declared: bool) -> Result<(), String> {
-        let (lead, link) = (self.request.lead, &self.found[at].2);
-        let (lead_name, receiver) = (self.name(lead), self.name(to));
-        let of_it = format!("{} {} of {receiver}", link.means.words(), link.name);
-        if !is_declared {
-            return Err(format!(
-                "{of_it} comes from {lead_name}, and the topology file does not declare it: declare it, or take it apart first (keen plan --take-apart)"
-            ));
-        }
-        match link.means {
-            ReplicationKind::BinaryLog | ReplicationKind::Subscription => {}
-            ReplicationKind::Streaming => {
-                return Err(format!(
-                    "{receiver} is a standby of {lead_name}: keen hands the lead over between servers that take rows, and leaves standbys to the tools of the server"
-                ));
-            }
-            ReplicationKind::Pglogical => {
-                return Err(format!("{of_it}: keen turns no links of pglogical"));
-            }
-            ReplicationKind::StandIn => {
-                return Err(format!("{of_it}: keen turns no links of the stand-in"));
-            }
-        }
-        if let Some(delay) = link.delay.filter(|delay| !delay.is_zero()) {
-            return Err(format!(
-                "{of_it} is {} s late on purpose, and everybody has to have what {lead_name} wrote: take the delay away first",
-                delay.as_secs()
-            ));
-        }
-        if let Some(filter) = link.filters.first() {
-            return Err(format!(
-                "{of_it} leaves changes out ({}), and nobody could tell that it has all of them",
-                filter.rule
-            ));
-        }
-        let runs = |state| matches!(state, WorkerState::Runs | WorkerState::Tries);
-        let receives = runs(link.receiving) || self.facts(lead).is_none();
-        if !receives || !runs(link.applying) {
-            return Err(format!(
-                "{of_it} does not bring what {lead_name} writes: mend it first (keen flow says where it stands), or take it apart"
-            ));
-        }
-        Ok(())
-    }
-
-    /// It takes all that others take from the lead.
-    fn has_all_sets(&self) -> Result<(), String> {
-        let PromotionRequest { lead, node, .. } = *self.request;
-        let topology = self.topology();
-        let links = |to: Option<NodeId>| {
-            let links = topology.links.iter().filter(move |l| l.from == lead);
-            let links = links.filter(move |l| to.is_none_or(|to| l.to == to));
-            links.flat_map(|l| l.carries.iter().copied()).collect::<BTreeSet<_>>()
-        };
-        let has = links(Some(node));
-        if let Some(set) = links(None).difference(&has).next() {
-            return Err(format!(
-                "{} does not take set {} from {}, which others do",
-                self.name(node),
-                topology.sets[*set].name,
-                self.name(lead)
-            ));
-        }
-        let in_part = |set: &&usize| {
-            let set = &topology.sets[**set];
-            set.filter.is_some() || set.columns != ColumnChoice::All
-        };
-        match has.iter().find(in_part) {
-            Some(set) => Err(format!(
-                "{} holds set {} only in part: what it does not hold would not lead anywhere any more",
-                self.name(node),
-                topology.sets[*set].name
-            )),
-            None => Ok(()),
-        }
-    }
-
-    fn logs_what_it_applies(&self) -> Result<(), String> {
-        let node = self.request.node;
-        let name = self.name(node);
-        let settings = self.facts(node).map(|facts| &facts.settings);
-        let Some(Ok(settings)) = settings else {
-            return Err(format!("the settings of {name} could not be read"));
-        };
-        for setting in ["log_bin", "log_slave_updates"] {
-            let on =
-                settings.get(setting).is_some_and(|v| v.eq_ignore_ascii_case("on") || v == "1");
-            if !on {
-                return Err(format!(
-                    "{setting} is off on {name}: its log does not hold what the others may still lack (keen preflight says how to change that)"
-                ));
-            }
-        }
-        Ok(())
     }
 
     /// Links from the node that is to lead, switched off, and what they take.
@@ -456,22 +293,6 @@ impl<'a> Handing<'a, '_> {
             "applications cannot write from the moment {lead_name} is closed until {name} is opened; if it stops in between, keen mend goes on, and keen mend --undo opens {lead_name} again while {name} still follows it"
         ));
         Ok(())
-    }
-
-    /// What was written on the node itself would come to the others with its log.
-    fn nothing_of_its_own(&mut self) -> Result<(), String> {
-        let PromotionRequest { lead, node, .. } = *self.request;
-        let (name, lead_name) = (self.name(node), self.name(lead));
-        let unread = |fault| format!("what {name} wrote itself could not be read: {fault}");
-        let logged = (self.read)(node, &Subject::LogState).map_err(unread)?;
-        let Some(state) = logged else { return Ok(()) };
-        let subject = Subject::HeldState { state };
-        match (self.read)(lead, &subject).map_err(unread)? {
-            Some(_) => Ok(()),
-            None => Err(format!(
-                "the log of {name} has writes that were made on {name} itself and that {lead_name} lacks: keen conflicts and keen plan say what to do with them first"
-            )),
-        }
     }
 
     /// Steps that close the lead, and what it reads then.
@@ -621,7 +442,7 @@ impl<'a> Handing<'a, '_> {
             return steps; // the others raise them with every row that they apply
         }
         let Some(facts) = self.facts(node) else { return steps };
-        for (_, look) in &facts.tables {
+        for look in facts.tables.values() {
             let Some(look) = look.as_ref().ok().and_then(|look| look.there()) else { continue };
             for counter in &look.counters {
                 let subject = Subject::Counter {
@@ -703,144 +524,6 @@ impl<'a> Handing<'a, '_> {
         self.push(SetupStep { depends_on: vec![filed], ..step });
     }
 
-    /// While the lead is away.
-    fn unplanned(&mut self) -> Result<(), String> {
-        let PromotionRequest { lead, node, .. } = *self.request;
-        let (name, lead_name) = (self.name(node), self.name(lead));
-        self.nobody_has_more()?;
-        let mut needs = Vec::new();
-        if !self.request.accepts_loss {
-            let done = vec![SetupCondition {
-                node: lead,
-                subject: Subject::FencedOff,
-                is: Some(YES.to_owned()),
-            }];
-            let what = format!(
-                "make sure that {lead_name} takes no writes any more and does not come back by itself (power, network, service), and say so: keen mend --fenced {lead_name}"
-            );
-            let purpose =
-                format!("what is written on {lead_name} from now on would be on {lead_name} alone");
-            let step = SetupStep::of(node, purpose, SetupAct::ByHand { what, done });
-            needs.push(self.push(step));
-        }
-        let others: Vec<NodeId> = self.receivers.iter().skip(1).map(|(to, _)| *to).collect();
-        let new = self.new_links(&others, &needs)?;
-        let made: Vec<u64> = new.made.values().map(|(number, _)| *number).collect();
-        let first: Vec<u64> = needs.iter().copied().chain(made).collect();
-        let gone = self.take_away(&first, &[])?;
-        let all_gone: Vec<u64> = gone.values().copied().collect();
-        for step in &mut self.plan.steps {
-            let takes_away = matches!(&step.act, SetupAct::Change(change)
-                if matches!(change.subject, Subject::Link { .. }));
-            if takes_away {
-                step.loses = Some(format!(
-                    "what {lead_name} wrote and had not sent to {}: nobody can tell while {lead_name} is away",
-                    self.request.topology.nodes[step.node].name
-                ));
-            }
-        }
-        let ready = self.slots(&new, &all_gone, &[]);
-        let counted = self.counters(&all_gone);
-        let opens: Vec<u64> = ready.values().chain(&all_gone).chain(&counted).copied().collect();
-        let opened = self.open(&opens, &[])?;
-        self.turn(&new, &ready, &gone);
-        self.hand_over(opened.into_iter().chain(opens).collect());
-        let seen = self.request.last_seen.clone();
-        if self.request.accepts_loss {
-            self.plan.notes.push(format!(
-                "nobody answers for it that {lead_name} takes no writes: what it takes from now on stays on {lead_name} alone"
-            ));
-        }
-        let known = match seen {
-            None => format!(
-                "nothing is known of how far {lead_name} had come: keen had not looked at it before"
-            ),
-            Some(LastSeen { at, position }) => self.known_of_it(&at, &position),
-        };
-        self.plan.notes.push(known);
-        let slots: Vec<&str> = self
-            .receivers
-            .iter()
-            .filter_map(|(_, at)| self.found[*at].2.source.slot.as_deref())
-            .collect();
-        if !slots.is_empty() {
-            let slots = slots.join(", ");
-            self.plan.notes.push(format!(
-                "on {lead_name} nobody reads {slots} any more: once it can be read again, keen preflight finds them"
-            ));
-        }
-        let after = self.request.after;
-        let is_declared = after.links.iter().any(|l| (l.from, l.to) == (node, lead));
-        let declare = match is_declared {
-            true => String::new(),
-            false => format!("declare {name} -> {lead_name} in the topology file again; then "),
-        };
-        self.plan.notes.push(format!(
-            "what {lead_name} committed later nobody can know; when it can be read again, keep applications from it, and {declare}keen audit --node {name},{lead_name} shows row by row what it alone has, and keen plan --link {name}:{lead_name} makes it follow and keeps those rows in a file"
-        ));
-        Ok(())
-    }
-
-    fn known_of_it(&mut self, at: &str, position: &str) -> String {
-        let PromotionRequest { lead, node, .. } = *self.request;
-        let (name, lead_name) = (self.name(node), self.name(lead));
-        let seen = format!("at {at} the log of {lead_name} had come to {position}");
-        if self.engine() != Engine::MariaDb {
-            return format!("{seen}; whether {name} has all of that its links do not tell");
-        }
-        let subject = Subject::HeldPosition { position: position.to_owned() };
-        match (self.read)(node, &subject) {
-            Ok(Some(_)) => format!("{seen}, and {name} has all of that"),
-            Ok(None) => format!(
-                "{seen}, and {name} lacks some of that: it is lost with {lead_name}, unless {lead_name} can be read again"
-            ),
-            Err(fault) => {
-                format!("{seen}; whether {name} has all of that could not be read: {fault}")
-            }
-        }
-    }
-
-    /// How far a link has applied of the lead.
-    fn taken(&mut self, to: NodeId, at: LinkAt) -> Result<SetupCondition, String> {
-        let subject = Subject::Taken { link: self.found[at].2.name.clone() };
-        let receiver = self.name(to);
-        let unread = |fault| format!("{subject} on {receiver} could not be read: {fault}");
-        let is = (self.read)(to, &subject).map_err(unread)?;
-        Ok(SetupCondition { node: to, subject, is })
-    }
-
-    /// Nobody has applied more of the lead than the node that is to lead.
-    fn nobody_has_more(&mut self) -> Result<(), String> {
-        let PromotionRequest { lead, node, .. } = *self.request;
-        let (name, lead_name) = (self.name(node), self.name(lead));
-        let mut taken = BTreeMap::new();
-        for (to, at) in self.receivers.clone() {
-            taken.insert(to, self.taken(to, at)?.is);
-        }
-        let mine = taken.get(&node).cloned().flatten();
-        for (to, theirs) in taken.iter().filter(|(to, _)| **to != node) {
-            let Some(theirs) = theirs else { continue };
-            let has_it = match &mine {
-                None => false,
-                Some(mine) => position::has_all(mine, theirs),
-            };
-            if !has_it {
-                return Err(format!(
-                    "{0} has applied more of {lead_name} than {name} ({theirs}, and {name} {1}): promote {0}",
-                    self.name(*to),
-                    mine.as_deref().unwrap_or("nothing")
-                ));
-            }
-            if self.engine() == Engine::Postgres && mine.as_ref() != Some(theirs) {
-                self.plan.notes.push(format!(
-                    "{} has applied less of {lead_name} than {name}, and its new link does not bring that: keen audit shows it afterwards, and keen plan repairs it or asks",
-                    self.name(*to)
-                ));
-            }
-        }
-        Ok(())
-    }
-
     fn notes(&mut self) {
         let PromotionRequest { lead, node, .. } = *self.request;
         let (name, lead_name) = (self.name(node), self.name(lead));
@@ -861,6 +544,7 @@ impl<'a> Handing<'a, '_> {
                     ));
                 }
             }
+            _ if self.is_of_standbys() => {}
             _ => notes.push(format!(
                 "sessions that set default_transaction_read_only themselves can still write on {lead_name}"
             )),
@@ -870,9 +554,11 @@ impl<'a> Handing<'a, '_> {
         if names_it(&rules.default) || rules.tables.values().any(names_it) {
             notes.push(format!("[authority] of the topology file still names {lead_name}"));
         }
-        notes.push(
+        if !self.is_of_standbys() {
+            notes.push(
             "passwords are not in this plan: keen mend takes them from where the topology file says they are".to_owned(),
         );
+        }
         self.plan.notes.extend(notes);
     }
 }

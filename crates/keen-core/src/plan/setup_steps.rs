@@ -201,6 +201,9 @@ pub fn way_back(step: &SetupStep) -> String {
             Subject::Setting { .. } | Subject::DatabaseSetting { .. } => {
                 "none: applications write there; keen plan --promote hands the lead back".to_owned()
             }
+            Subject::Standby => {
+                "none: a server that was promoted becomes a standby again only by hand".to_owned()
+            }
             Subject::OwnPosition { .. } => "none: it has no effect but on its links".to_owned(),
             Subject::Counter { .. } => "none: numbers that are left out hurt nobody".to_owned(),
             Subject::Slot { .. } if change.after.is_some() => {

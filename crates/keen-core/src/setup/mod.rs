@@ -121,6 +121,15 @@ pub enum Subject {
     /// Whether somebody answers for it that the node takes no writes any more: [`YES`], or none. It is only read, and of a
     /// node that does not answer.
     FencedOff,
+    /// Whether a node lets keen in: [`YES`], or none. It is only read.
+    Answers,
+    /// Whether a server replays what a primary writes (PostgreSQL): [`YES`], or none. It is only promoted.
+    Standby,
+    /// Whether a standby has replayed the end of a log that was ended cleanly, and nothing after it (PostgreSQL): [`YES`],
+    /// or none. It is only read.
+    CleanEnd,
+    /// Where a standby receives from, while it does (PostgreSQL). It is only read.
+    StandbyOf,
     /// Who writes and which links there are by the topology file, as [`Topology::outline`] says it. It is only read, and
     /// of no node.
     ///
@@ -345,6 +354,7 @@ impl Subject {
             | Self::DatabaseSetting { .. }
             | Self::OldSessions { .. }
             | Self::FencedOff
+            | Self::Answers
             | Self::TopologyFile => SetupKind::Setting,
             Self::RowNames { .. }
             | Self::Column { .. }
@@ -369,6 +379,9 @@ impl Subject {
             | Self::LogState
             | Self::HeldState { .. }
             | Self::OwnPosition { .. }
+            | Self::Standby
+            | Self::CleanEnd
+            | Self::StandbyOf
             | Self::Slot { .. }
             | Self::Publication { .. }
             | Self::Origin { .. }
@@ -403,6 +416,10 @@ impl fmt::Display for Subject {
             }
             Self::FencedOff => f.write_str("somebody answering for it that it takes no writes"),
             Self::TopologyFile => f.write_str("the topology file"),
+            Self::Answers => f.write_str("an answer"),
+            Self::Standby => f.write_str("being a standby"),
+            Self::CleanEnd => f.write_str("the clean end of its primary's log"),
+            Self::StandbyOf => f.write_str("where its log comes from"),
             Self::Counter { table, column } => {
                 write!(f, "the next number of {column} of {} being new", table.join("."))
             }
@@ -529,6 +546,7 @@ impl fmt::Display for SetupChange {
                 Subject::OwnPosition { .. } => f.write_str("count what it wrote itself as applied"),
                 _ => write!(f, "add {subject}"),
             },
+            (Some(YES), None) if *subject == Subject::Standby => f.write_str("promote it"),
             (Some(YES), None) => write!(f, "take away {subject}"),
             (None, Some(_)) if matches!(subject, Subject::NewLink(_)) => {
                 write!(f, "make {subject}, switched off")

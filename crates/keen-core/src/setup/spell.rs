@@ -316,6 +316,7 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
             format!("DROP PUBLICATION {}", quoted(publication))
         }
         Subject::Counter { table, column } if after.is_some() => raise_counter(table, column),
+        Subject::Standby if is_taken_away(change) => "SELECT pg_promote(true, 60)".to_owned(),
         Subject::Origin { origin } => {
             let word = if after.is_some() { "create" } else { "drop" };
             format!("SELECT pg_replication_origin_{word}({})", in_quotes(origin))
@@ -420,6 +421,10 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
         | Subject::OwnPosition { .. }
         | Subject::OldSessions { .. }
         | Subject::FencedOff
+        | Subject::Answers
+        | Subject::Standby
+        | Subject::CleanEnd
+        | Subject::StandbyOf
         | Subject::TopologyFile
         | Subject::Counter { .. }
         | Subject::Slot { .. }

@@ -206,6 +206,10 @@ impl Mender<'_, '_> {
                 _ if would.is_some() => would.cloned().flatten(),
                 Subject::TopologyFile => Some(self.request.topology.outline()),
                 Subject::FencedOff => self.is_fenced(condition.node),
+                Subject::Answers => {
+                    self.setup.open = None;
+                    (self.request.setup)(condition.node).is_ok().then(|| YES.to_owned())
+                }
                 _ => self.setup_of(condition.node)?.state(&condition.subject)?,
             };
             if !holds(&condition.subject, state.as_deref(), condition.is.as_deref()) {
@@ -246,6 +250,8 @@ impl Mender<'_, '_> {
                 let is_done = match (waits_for, done.is_empty()) {
                     (Some(_), _) => Some(false),
                     (None, true) => None,
+                    // What was seen then need not be so any more, as a primary that was stopped and came back.
+                    (None, false) if self.is_waited_for_no_more(number) => Some(true),
                     (None, false) => match self.read(done) {
                         Ok(Reads::AsItShould) => Some(true),
                         Ok(Reads::Otherwise(_, state)) => {

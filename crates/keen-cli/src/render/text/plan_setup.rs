@@ -166,6 +166,9 @@ fn reads(topology: &Topology, done: &SetupCondition) -> String {
         Subject::FencedOff => {
             format!("keen mend --fenced {node} says so, and {node} does not answer")
         }
+        Subject::Answers => format!("{node} does not answer"),
+        Subject::CleanEnd => format!("{node} has the clean end of its log"),
+        Subject::StandbyOf => format!("{node} receives {is}"),
         Subject::OldSessions { .. } => format!("{node} has none of them any more"),
         subject => format!("{node} reads {subject} = {is}"),
     }
