@@ -62,6 +62,8 @@ pub(crate) struct MendOutcome {
     pub(crate) made: Vec<String>,
     /// The node that is to lead.
     pub(crate) promotes: Option<String>,
+    /// Some of it can be taken back.
+    pub(crate) has_a_way_back: bool,
     /// The topology file as it has to read then, where the plan's maker put it.
     pub(crate) topology_file: Option<PathBuf>,
     /// The names of all nodes.
@@ -297,6 +299,9 @@ impl ReadyPlan {
         let topology = &loaded.topology;
         let (seeds, (apart, made)) = (self.seeds(), self.links(topology));
         let promotes = self.promotes().map(|node| topology.nodes[node].name.clone());
+        let has_a_way_back = (0..self.plan.len())
+            .filter_map(|at| self.plan.setup(at))
+            .any(|step| step.reversed().is_some());
         let topology_file = args.plan.as_ref().and_then(|path| {
             let path = beside_plan(path);
             (promotes.is_some() && path.exists()).then_some(path)
@@ -360,6 +365,7 @@ impl ReadyPlan {
             apart,
             made,
             promotes,
+            has_a_way_back,
             topology_file,
             names: topology.nodes.iter().map(|node| node.name.clone()).collect(),
             writers: writers.into_iter().filter_map(wrote).collect(),

@@ -218,9 +218,15 @@ fn the_lead_of_mariadb_is_handed_over_and_back_while_applications_write() {
     let network = led(ServerKind::MariaDb, 3);
     let ((), desks) = while_desks_write(&network.servers, |desks| {
         desks.go_to(0);
-        plan(&network, &["b"], &[]);
-        mend(&network, &["--dry-run"], 1, &[]);
-        mend(&network, &["--yes"], 1, &[]);
+        let said = [
+            "setting on a: read_only: OFF -> ON",
+            "link on a: count what it wrote itself as applied",
+            "guard  read_only on a is ON",
+            "undo   none: applications write there; keen plan --promote hands the lead back",
+        ];
+        plan(&network, &["b"], &said);
+        mend(&network, &["--dry-run"], 1, &["9 changes could be made"]);
+        mend(&network, &["--yes"], 1, &["9 changes made", "then: lead.plan.toml"]);
         desks.go_to(1);
         file_is_changed(&network);
         mend(&network, &["--yes"], 0, &[]);
@@ -281,9 +287,15 @@ fn the_lead_of_postgres_is_handed_over_while_applications_write() {
         let network = led(kind, 3);
         let ((), desks) = while_desks_write(&network.servers, |desks| {
             desks.go_to(0);
-            plan(&network, &["b"], &[]);
-            mend(&network, &["--dry-run"], 1, &[]);
-            mend(&network, &["--yes"], 1, &[]);
+            plan(&network, &["b"], &["shape on b: raise the next number of id of public.guest"]);
+            mend(&network, &["--dry-run"], 1, &["15 changes could be made"]);
+            // Sessions from before can still write: who they are is told.
+            mend(
+                &network,
+                &["--yes"],
+                1,
+                &["6 changes made", &format!("(now: 2: {})", APPLICATION.0)],
+            );
             let end = format!(
                 "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE usename = '{}'",
                 APPLICATION.0
@@ -332,7 +344,13 @@ fn of_a_dead_lead_of_mariadb_the_plan_says_what_is_known_and_what_it_had_alone_i
         run.err.contains("c has applied more of a than b (") && run.err.contains("promote c"),
         "{run:?}"
     );
-    plan(&network, &["c"], &[]);
+    let said = [
+        "loses  what a wrote and had not sent to c: nobody can tell while a is away",
+        "guard  what link up has fetched and not applied on c is not there",
+        "and c lacks some of that: it is lost with a, unless a can be read again",
+        "keen plan --link c:a makes it follow and keeps those rows in a file",
+    ];
+    plan(&network, &["c"], &said);
     let run = mend(&network, &["--yes"], 1, &["to do: make sure that a takes no writes any more"]);
     assert!(run.out.contains("0 changes made"), "{run:?}");
     mend(&network, &["--yes", "--fenced", "a"], 1, &[]);
@@ -375,7 +393,13 @@ fn of_a_dead_lead_of_postgres_what_one_receiver_lacks_is_repaired_from_the_other
     assert!(run.err.contains("b has applied more of a than c ("), "{run:?}");
     let run = keen(&network, &["plan", "--promote", "b", "--accept-loss", "c"]);
     assert_eq!(run.code, 2, "{run:?}");
-    plan(&network, &["b", "--accept-loss", "a"], &[]);
+    let said = [
+        "nobody answers for it that a takes no writes",
+        "c has applied less of a than b, and its new link does not bring that",
+        "that b_from_a of b comes from a is concluded",
+        "on a nobody reads b_from_a, c_from_a any more",
+    ];
+    plan(&network, &["b", "--accept-loss", "a"], &said);
     mend(&network, &["--yes"], 1, &[]);
     let run =
         network.servers[1].run("INSERT INTO guest (name, member) VALUES ('The first at b', true)");
@@ -460,14 +484,17 @@ fn a_standby_is_promoted_once_it_has_the_clean_end_of_its_primarys_log() {
     let mut network = with_standbys();
     let ((), desks) = while_desks_write(&network.servers, |desks| {
         desks.go_to(0);
-        plan(&network, &["b"], &[]);
-        mend(&network, &["--yes"], 1, &["to do: stop what writes to a"]);
+        let done = "done   when a does not answer, b has the clean end of its log";
+        plan(&network, &["b"], &[done, "guard  a does not answer"]);
+        mend(&network, &["--yes"], 1, &["to do: stop what writes to a", "(now: a answers)"]);
         desks.at.store(1, Ordering::Relaxed);
     });
     assert!(dump(&network.servers[1], "SELECT pg_is_in_recovery()").contains('t'));
     // Stopped otherwise than cleanly it is not taken for the end.
     network.servers[0].kill();
-    mend(&network, &["--yes"], 1, &["0 changes made", "to do: stop what writes to a"]);
+    let said = ["0 changes made", "to do: stop what writes to a", "b does not have that end"];
+    let run = mend(&network, &["--yes"], 1, &said);
+    assert!(!run.out.contains("--undo") && run.out.contains("tries again."), "{run:?}");
     network.servers[0].start().unwrap();
     two_stream_from(&network.servers[0]);
     network.servers[0].stop().unwrap();
@@ -511,7 +538,12 @@ fn of_two_standbys_of_a_dead_primary_the_one_that_has_more_leads() {
     network.servers[1].start().unwrap();
     let run = keen(&network, &["plan", "--promote", "b"]);
     assert!(run.code == 2 && run.err.contains("promote c"), "{run:?}");
-    plan(&network, &["c"], &[]);
+    let said = [
+        "loses  what a wrote and had not sent: nobody can tell while a is away",
+        ", and c has all of that",
+        "keep that before pg_rewind or a new copy makes a a standby again",
+    ];
+    plan(&network, &["c"], &said);
     mend(&network, &["--yes"], 1, &["0 changes made"]);
     mend(&network, &["--yes", "--fenced", "a"], 1, &["1 change made"]);
     follows(&network.servers[1], &network.servers[2]);

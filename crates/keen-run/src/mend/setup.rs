@@ -219,6 +219,41 @@ impl Mender<'_, '_> {
         Ok(Reads::AsItShould)
     }
 
+    /// None if all reads as it should; else what is read instead, if there is more to say of that.
+    #[expect(
+        clippy::option_option,
+        reason = "it reads otherwise, and there is nothing to say of it"
+    )]
+    fn read_one_by_one(
+        &mut self,
+        node: NodeId,
+        done: &[SetupCondition],
+    ) -> Result<Option<Option<String>>, ReadFault> {
+        for one in done {
+            let name = &self.request.topology.nodes[one.node].name;
+            let (subject, state) = match self.read(std::slice::from_ref(one)) {
+                Ok(Reads::AsItShould) => continue,
+                Ok(Reads::Otherwise(subject, state)) => (subject, state),
+                // It is somewhere else that something is to be done.
+                Err(fault) if one.node != node && !fault.is_interrupted() => {
+                    return Ok(Some(Some(fault.to_string())));
+                }
+                Err(fault) => return Err(fault),
+            };
+            return Ok(Some(match subject {
+                Subject::Answers => Some(format!("{name} answers")),
+                Subject::CleanEnd => Some(format!(
+                    "{name} does not have that end; if it has stopped, start it again, let {name} catch up, and stop it once more"
+                )),
+                Subject::StandbyOf => {
+                    state.or_else(|| Some(format!("{name} receives from nobody")))
+                }
+                _ => state,
+            }));
+        }
+        Ok(None)
+    }
+
     /// Somebody answers for it that a node takes no writes any more, and it does not answer itself.
     fn is_fenced(&mut self, node: NodeId) -> Option<String> {
         if !self.request.fenced.contains(node) {
@@ -252,10 +287,10 @@ impl Mender<'_, '_> {
                     (None, true) => None,
                     // What was seen then need not be so any more, as a primary that was stopped and came back.
                     (None, false) if self.is_waited_for_no_more(number) => Some(true),
-                    (None, false) => match self.read(done) {
-                        Ok(Reads::AsItShould) => Some(true),
-                        Ok(Reads::Otherwise(_, state)) => {
-                            reads = state;
+                    (None, false) => match self.read_one_by_one(step.node, done) {
+                        Ok(None) => Some(true),
+                        Ok(Some(now)) => {
+                            reads = now;
                             Some(false)
                         }
                         Err(fault) => {

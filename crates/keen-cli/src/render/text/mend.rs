@@ -445,6 +445,9 @@ fn advice(out: &mut String, outcome: &MendOutcome, with: &str) {
             None => outcome.apart.iter().map(link).collect(),
         };
         let again = !outcome.seeds.is_empty() || !outcome.apart.is_empty();
+        if outcome.promotes.is_some() && outcome.apart.is_empty() {
+            return say("The same command tries again.".to_owned());
+        }
         say(match !again || rows {
             true => format!("What was left out is planned anew: keen plan{kinds}{with}"),
             false => format!(
@@ -455,7 +458,10 @@ fn advice(out: &mut String, outcome: &MendOutcome, with: &str) {
     // A lead that an earlier run has closed is still closed.
     let leaves_one = match (&outcome.promotes, mended.left()) {
         (Some(_), 0) => false,
-        (Some(_), _) => outcome.undo_path.exists(),
+        (Some(_), _) => {
+            let made = mended.setup.values().any(|tally| tally.made + tally.made_before > 0);
+            made && outcome.has_a_way_back
+        }
         (None, _) => leaves_a_way_back(outcome),
     };
     if !undo && leaves_one {

@@ -86,7 +86,11 @@ fn write_step(
             for also in &step.also {
                 let on = &topology.nodes[also.node].name;
                 let is = told(also.is.as_deref());
-                field(out, "guard", &format!("{} on {on} is {is}", also.subject));
+                let guard = match also.subject {
+                    Subject::Answers | Subject::CleanEnd => reads(topology, also),
+                    _ => format!("{} on {on} is {is}", also.subject),
+                };
+                field(out, "guard", &guard);
             }
             for link in &change.pauses {
                 field(out, "pauses", &format!("link {link}, which goes on after it"));

@@ -192,6 +192,8 @@ pub const RUN: &[(&str, &str)] = &[
     ),
     ("CHANGE MASTER {} TO MASTER_DELAY", DELAY),
     ("CHANGE MASTER {} TO MASTER_DEMOTE_TO_SLAVE", PROMOTED),
+    ("SELECT pg_promote(true, 60)", PROMOTED_STANDBY),
+    ("let {} follow {name}: primary_conninfo", PROMOTED_STANDBY),
     (
         "ALTER SUBSCRIPTION {} SET (origin = {origin})",
         "preflight_postgres: a_relay_that_passes_nothing_on",
@@ -340,6 +342,8 @@ const RIGHTS: &str =
 const DELAY: &str = "preflight_mariadb: a_healthy_mesh_ring_and_one_way_link_have_nothing_to_mend";
 const DERIVED: &str =
     "derive: types_of_ones_own_long_keys_and_names_of_several_schemas_are_derived";
+const PROMOTED_STANDBY: &str =
+    "mend_promoting: a_standby_is_promoted_once_it_has_the_clean_end_of_its_primarys_log";
 const PROMOTED: &str =
     "mend_promoting: the_lead_of_mariadb_is_handed_over_and_back_while_applications_write";
 const SEEDED: &str = "seeding: a_node_of_a_mariadb_mesh_is_seeded_and_nothing_is_lost_in_the_mesh";

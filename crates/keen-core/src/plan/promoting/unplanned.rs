@@ -105,8 +105,16 @@ impl Handing<'_, '_> {
             true => String::new(),
             false => format!("declare {name} -> {lead_name} in the topology file again; then "),
         };
+        let follows_again = match self.is_of_standbys() {
+            true => format!(
+                "keep that before pg_rewind or a new copy makes {lead_name} a standby again"
+            ),
+            false => format!(
+                "keen plan --link {name}:{lead_name} makes it follow and keeps those rows in a file"
+            ),
+        };
         self.plan.notes.push(format!(
-            "what {lead_name} committed later nobody can know; when it can be read again, keep applications from it, and {declare}keen audit --node {name},{lead_name} shows row by row what it alone has, and keen plan --link {name}:{lead_name} makes it follow and keeps those rows in a file"
+            "what {lead_name} committed later nobody can know; when it can be read again, keep applications from it, and {declare}keen audit --node {name},{lead_name} shows row by row what it alone has; {follows_again}"
         ));
     }
 
@@ -114,13 +122,20 @@ impl Handing<'_, '_> {
         let PromotionRequest { lead, node, .. } = *self.request;
         let (name, lead_name) = (self.name(node), self.name(lead));
         let seen = format!("at {at} the log of {lead_name} had come to {position}");
-        if self.engine() != Engine::MariaDb {
-            return format!("{seen}; whether {name} has all of that its links do not tell");
-        }
-        let subject = Subject::HeldPosition { position: position.to_owned() };
-        match (self.read)(node, &subject) {
-            Ok(Some(_)) => format!("{seen}, and {name} has all of that"),
-            Ok(None) => format!(
+        let held = match self.engine() {
+            Engine::MariaDb => {
+                let subject = Subject::HeldPosition { position: position.to_owned() };
+                (self.read)(node, &subject).map(|held| held.is_some())
+            }
+            _ if self.is_of_standbys() => {
+                let taken = (self.read)(node, &Subject::Taken { link: String::new() });
+                taken.map(|taken| taken.is_some_and(|taken| position::has_all(&taken, position)))
+            }
+            _ => return format!("{seen}; whether {name} has all of that its links do not tell"),
+        };
+        match held {
+            Ok(true) => format!("{seen}, and {name} has all of that"),
+            Ok(false) => format!(
                 "{seen}, and {name} lacks some of that: it is lost with {lead_name}, unless {lead_name} can be read again"
             ),
             Err(fault) => {
@@ -160,7 +175,10 @@ impl Handing<'_, '_> {
                     mine.as_deref().unwrap_or("nothing")
                 ));
             }
-            if self.engine() == Engine::Postgres && mine.as_ref() != Some(theirs) {
+            if self.engine() == Engine::Postgres
+                && !self.is_of_standbys()
+                && mine.as_ref() != Some(theirs)
+            {
                 self.plan.notes.push(format!(
                     "{} has applied less of {lead_name} than {name}, and its new link does not bring that: keen audit shows it afterwards, and keen plan repairs it or asks",
                     self.name(*to)
