@@ -555,3 +555,63 @@ fn of_two_standbys_of_a_dead_primary_the_one_that_has_more_leads() {
     .unwrap();
     assert!(guests(&network.servers[1]).matches("Only at c").count() == 2);
 }
+
+#[test]
+fn what_cannot_be_handed_over_without_a_loss_is_refused_with_the_reason() {
+    let network = led(ServerKind::MariaDb, 3);
+    let [a, b, c] = &network.servers[..] else { unreachable!() };
+    let refused = |promoted: &str, why: &str| {
+        let run = keen(&network, &["plan", "--promote", promoted]);
+        assert!(run.code == 2 && run.out.is_empty() && run.err.contains(why), "{why}: {run:?}");
+    };
+    let topology = std::fs::read_to_string(network.folder.path("keen.toml")).unwrap();
+    let with = |from: &str, to: &str, promoted: &str, why: &str| {
+        network.replace(from, to);
+        refused(promoted, why);
+        std::fs::write(network.folder.path("keen.toml"), &topology).unwrap();
+    };
+    refused("a", "applications write to a already");
+    refused("nobody", "there is no node nobody");
+    let run = keen(&network, &["plan", "--promote", "b", "--accept-loss", "a"]);
+    assert!(run.code == 2 && run.err.contains("a can be read: leave out --accept-loss"), "{run:?}");
+    // What the file says.
+    let link = "from = \"a\"\nto = [\"b\", \"c\"]";
+    with(link, "ring = [\"a\", \"b\", \"c\"]", "b", "a follows c itself");
+    with(link, "from = [\"a\", \"b\"]\nto = [\"c\"]", "c", "c follows a, b");
+    with(
+        link,
+        "from = \"a\"\nto = [\"b\"]",
+        "b",
+        "c comes from a, and the topology file does not declare it",
+    );
+    with(
+        "tables = [\"guest\", \"stay\"]",
+        "tables = [\"stay\"]\nwhere = \"beds > 1\"",
+        "b",
+        "b holds set stays only in part",
+    );
+    let sets = "[set.guests]\ntables = [\"guest\"]\n[set.stays]\ntables = [\"stay\"]\n";
+    let links = "from = \"a\"\nto = \"c\"\ncarries = [\"guests\", \"stays\"]\n[[link]]\nfrom = \"a\"\nto = [\"b\"]";
+    network.replace("[set.stays]\ntables = [\"guest\", \"stay\"]\n", sets);
+    network.replace(link, links);
+    refused("b", "b does not take set guests from a, which others do");
+    std::fs::write(network.folder.path("keen.toml"), &topology).unwrap();
+    let account = topology.find("[node.b.replication]").unwrap();
+    let end = account + topology[account..].find("[node.c.replication]").unwrap();
+    with(&topology[account..end], "", "b", "by which account others follow b is not known");
+    // What the servers say.
+    c.run("STOP SLAVE 'up';\nCHANGE MASTER 'up' TO MASTER_DELAY = 60;\nSTART SLAVE 'up'").unwrap();
+    refused("b", "connection up of c is 60 s late on purpose");
+    c.run("STOP SLAVE 'up';\nCHANGE MASTER 'up' TO MASTER_DELAY = 0;\nSET GLOBAL up.replicate_ignore_table = 'huts.stay';\nSTART SLAVE 'up'")
+        .unwrap();
+    refused("b", "connection up of c leaves changes out");
+    c.run("STOP SLAVE 'up';\nSET GLOBAL up.replicate_ignore_table = ''").unwrap();
+    refused("b", "connection up of c does not bring what a writes");
+    links::mariadb_start_all(c).unwrap();
+    b.run("INSERT INTO stay VALUES (90, 1, 'Saddle Refuge', 1, 42.00, '2026-07-09', NULL)")
+        .unwrap();
+    refused("b", "the log of b has writes that were made on b itself and that a lacks");
+    plan(&network, &["c"], &[]);
+    a.run("SET GLOBAL read_only = ON").unwrap();
+    refused("c", "a is closed to writes already");
+}
