@@ -355,9 +355,17 @@ pub fn setup_step(
 
 /// Why a step may not be made with this guard, though it is that of its change.
 fn unguarded(topology: &Topology, step: &SetupStep) -> Option<String> {
-    let SetupAct::Change(SetupChange { subject: Subject::Link { link }, .. }) = &step.act else {
-        return None;
-    };
+    let SetupAct::Change(SetupChange { subject, .. }) = &step.act else { return None };
+    if *subject == Subject::Standby {
+        let tells = |one: &SetupCondition| match one.subject {
+            Subject::CleanEnd => one.node == step.node && one.is.is_some(),
+            Subject::Taken { .. } => one.node == step.node,
+            _ => false,
+        };
+        return (!step.also.iter().any(tells))
+            .then(|| "its guard does not say how far its log has to have come".to_owned());
+    }
+    let Subject::Link { link } = subject else { return None };
     let fetched = Subject::FetchedChanges { link: link.clone() };
     let is_kept = |one: &SetupCondition| {
         one.node != step.node || (one.subject == fetched && one.is.is_none())
@@ -573,6 +581,30 @@ mod tests {
                 assert!(why.contains("does not lead where [node."), "{place}: {why}");
             }
         }
+    }
+
+    /// A standby is not promoted without a word on what it has.
+    #[test]
+    fn a_standby_is_not_promoted_unguarded() {
+        let topology = topology();
+        let promoted = step(1, away(Subject::Standby, "yes"));
+        let read = |step: &SetupStep| setup_step(&topology, setup_document(&topology, 1, step));
+        let why = read(&promoted).unwrap_err();
+        assert!(why.contains("how far its log has to have come"), "{why}");
+        for (subject, is, node, stands) in [
+            (Subject::CleanEnd, Some("yes"), 1, true),
+            (Subject::CleanEnd, Some("yes"), 0, false),
+            (Subject::CleanEnd, None, 1, false),
+            (Subject::Taken { link: "l".to_owned() }, Some("0/1"), 1, true),
+            (Subject::Answers, None, 0, false),
+        ] {
+            let also = vec![SetupCondition { node, subject, is: is.map(str::to_owned) }];
+            let guarded = SetupStep { also, ..promoted.clone() };
+            assert_eq!(read(&guarded).is_ok(), stands, "{guarded:?}");
+        }
+        // It is no standby of an engine that has none.
+        let elsewhere = step(0, away(Subject::Standby, "yes"));
+        assert!(read(&elsewhere).is_err());
     }
 
     /// What is taken away goes under a condition, and is not put back by a plan.

@@ -104,6 +104,8 @@ pub enum SubjectDocument {
     },
     /// The last transaction of every server that the log of a MariaDB server has; only read.
     LogState {},
+    /// The last transactions that a MariaDB server wrote itself; only read.
+    OwnWrites {},
     /// Whether the log of a MariaDB server has all transactions of a state; only read.
     HeldState {
         /// The state.
@@ -286,6 +288,7 @@ exchanged! {
     HeldPosition { position },
     Taken { link },
     LogState {},
+    OwnWrites {},
     HeldState { state },
     OwnPosition { link },
     OldSessions { database },

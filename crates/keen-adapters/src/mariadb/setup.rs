@@ -163,6 +163,15 @@ impl ChangeSetup for MariaDbSetup {
                 Ok(found.into_iter().next().filter(|position| !position.is_empty()))
             }
             Subject::LogState => Ok(self.log_state()?.filter(|state| !state.is_empty())),
+            Subject::OwnWrites => {
+                let sql = "SELECT @@GLOBAL.gtid_binlog_state, @@GLOBAL.server_id";
+                let found: Vec<(String, u64)> = self.session.rows("read its position", sql, ())?;
+                let Some((state, own)) = found.into_iter().next() else { return Ok(None) };
+                let own = own.to_string();
+                let is_own = |gtid: &&str| gtid.split('-').nth(1) == Some(&own);
+                let wrote: Vec<&str> = state.split(',').map(str::trim).filter(is_own).collect();
+                Ok((!wrote.is_empty()).then(|| wrote.join(",")))
+            }
             Subject::HeldState { state } => {
                 let held = self.log_state()?.unwrap_or_default();
                 let last = |of: &str| -> Option<BTreeMap<(String, String), u64>> {

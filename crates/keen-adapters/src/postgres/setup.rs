@@ -228,6 +228,7 @@ impl ChangeSetup for PostgresSetup {
             | Subject::HeldPosition { .. }
             | Subject::ServiceTable { .. }
             | Subject::LogState
+            | Subject::OwnWrites
             | Subject::HeldState { .. }
             | Subject::OwnPosition { .. }
             | Subject::FencedOff

@@ -661,7 +661,7 @@ pub(crate) struct PlanArgs {
     #[arg(long, short, value_enum, default_value_t, value_name = "FORMAT", help_heading = OUTPUT)]
     pub(crate) format: PlanFormat,
 
-    /// Steps and questions to show [default: 20 as text; json and sql always hold all].
+    /// Steps and questions to show [default: as text 20 of rows, all others; json and sql always hold all].
     #[arg(long, value_name = "N", help_heading = OUTPUT)]
     pub(crate) show: Option<usize>,
 

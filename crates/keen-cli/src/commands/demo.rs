@@ -181,7 +181,12 @@ impl<W: Write> Tour<W> {
         let races = app::plan::look_for_races(loaded, &whole, stop);
         let planned =
             app::plan::from_nodes(loaded, &whole, u64::MAX, (Some(&races), &[]), stop, terminal)?;
-        let text = text::plan::write(&loaded.topology, &planned, STEPS_SHOWN, terminal.columns)?;
+        let text = text::plan::write(
+            &loaded.topology,
+            &planned,
+            (STEPS_SHOWN, STEPS_SHOWN),
+            terminal.columns,
+        )?;
         Ok(writeln!(self.out, "{text}")?)
     }
 

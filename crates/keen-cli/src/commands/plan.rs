@@ -120,7 +120,7 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
                 PlanFormat::Json => json::plan::document(topology, &planned, out)?,
                 PlanFormat::Ndjson => json::plan::lines(topology, &planned, out)?,
                 _ => {
-                    let show = args.show.unwrap_or(STEPS_SHOWN);
+                    let show = (args.show.unwrap_or(STEPS_SHOWN), args.show.unwrap_or(usize::MAX));
                     let mut text = text::plan::write(topology, &planned, show, columns)?;
                     text.push_str(&text::plan::next(
                         &planned,

@@ -7,7 +7,7 @@ use crate::common::Run;
 use crate::common::mending::{
     accounts, dump, filling_rights, keen, killed_and_gone_on_with, peers, while_all_write,
 };
-use crate::common::servers::{Network, PATIENCE};
+use crate::common::servers::{Network, PATIENCE, STAYS};
 use keen_testkit::{CARRIER, Server, ServerKind, links};
 
 /// The file with the password by which nodes follow each other.
@@ -302,4 +302,78 @@ fn a_third_peer_comes_to_two_of_postgresql() {
     more_rights(&network);
     c_is_new(&network);
     a_third_peer(&network);
+}
+
+/// A node that only followed comes to be followed: nothing is copied, nothing goes round, nothing is lost.
+fn turned_back(network: &Network, said: &[&str]) {
+    let [a, b] = &network.servers[..] else { unreachable!() };
+    let ((), taken) = while_all_write(&network.servers[..1], || {
+        let run = plan(network, &["b:a"], said);
+        assert!(!run.out.contains("copy "), "{run:?}");
+        let dry = mend(network, &["--dry-run"]);
+        mend(network, &["--yes"]);
+        nothing_is_told(network, &[run, dry]);
+        b.run("INSERT INTO guest VALUES (9001, 'The first at b', true)").unwrap();
+        links::until(PATIENCE, "what b writes does not arrive", || {
+            Ok(dump(a, "SELECT name FROM guest WHERE id = 9001").contains("The first at b"))
+        })
+        .unwrap();
+    });
+    let (_, more) = while_all_write(&network.servers, || {
+        std::thread::sleep(std::time::Duration::from_millis(300));
+    });
+    let all: BTreeSet<u64> = taken.union(&more).copied().collect();
+    all_is_there(&network.servers, &all);
+    let run = keen(network, &["flow", "--interval", "1s", "--no-ledger"]);
+    assert_eq!(run.code, 0, "{run:?}");
+}
+
+#[test]
+fn a_link_of_mariadb_is_given_its_way_back() {
+    let network = Network::mariadb_mesh();
+    network.servers[0]
+        .run("STOP ALL SLAVES;\nRESET SLAVE 'm1' ALL;\nRESET SLAVE 'm2' ALL")
+        .unwrap();
+    let mut network = network;
+    network.servers[1].run("STOP SLAVE 'm2';\nRESET SLAVE 'm2' ALL").unwrap();
+    network.servers.truncate(2);
+    let rest = format!("{STAYS}[[link]]\nboth = [\"a\", \"b\"]\ncarries = [\"stays\"]\n");
+    let topology = crate::common::servers::topology(&network.servers, &rest);
+    std::fs::write(network.folder.path("keen.toml"), topology).unwrap();
+    accounts(&network);
+    more_rights(&network);
+    let said = [
+        "link on a: make link b from b, switched off",
+        "guard  what the server wrote itself on b is not there",
+        "link on a: count what it wrote itself as applied",
+        "note nothing is copied: b follows a, and has nothing that a lacks",
+    ];
+    turned_back(&network, &said);
+}
+
+#[test]
+fn a_subscription_is_given_its_way_back() {
+    let network = Network::alike(&[ServerKind::Postgres18, ServerKind::Postgres18]);
+    links::publish(&network.servers[0], "from_a", "guest, stay").unwrap();
+    links::subscribe(
+        &network.servers[1],
+        &network.servers[0],
+        "b_from_a",
+        "from_a",
+        "copy_data = false",
+    )
+    .unwrap();
+    links::postgres_settled(&network.servers, PATIENCE).unwrap();
+    accounts(&network);
+    more_rights(&network);
+    network.servers[1].run("UPDATE guest SET name = 'Changed at b' WHERE id = 1").unwrap();
+    let run = keen(&network, &["plan", "--link", "b:a"]);
+    assert!(run.code == 2 && run.err.contains("guest is not the same on both"), "{run:?}");
+    network.servers[1].run("UPDATE guest SET name = 'Ida Marmot' WHERE id = 1").unwrap();
+    let said = [
+        "link on b: the origin that b_from_a asks for: any -> none",
+        "undo   none: with any, writes would go round and round",
+        "link on b: make slot a_from_b",
+    ];
+    turned_back(&network, &said);
 }

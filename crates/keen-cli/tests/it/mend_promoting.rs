@@ -16,6 +16,9 @@ use mysql::prelude::Queryable as _;
 /// The account of an application. It may write, and no more.
 const APPLICATION: (&str, &str) = ("hut_desk", "lab-desk");
 
+/// What lets a session write that applications are kept from.
+const OPEN: &str = "SET default_transaction_read_only = off;\n";
+
 /// What takes over the lead: a leads, the others follow.
 fn led(kind: ServerKind, count: usize) -> Network {
     let lab = ServerLab::new().unwrap();
@@ -78,7 +81,12 @@ fn led(kind: ServerKind, count: usize) -> Network {
     }
     accounts(&network);
     more_rights(&network);
-    if !kind.is_postgres() {
+    if kind.is_postgres() {
+        for server in &network.servers[1..] {
+            let closed = "ALTER DATABASE huts SET default_transaction_read_only = on";
+            server.run_in("postgres", closed).unwrap();
+        }
+    } else {
         for server in &network.servers {
             let grant = format!(
                 "GRANT READ_ONLY ADMIN, RELOAD ON *.* TO {}@'%'",
@@ -287,8 +295,12 @@ fn the_lead_of_postgres_is_handed_over_while_applications_write() {
         let network = led(kind, 3);
         let ((), desks) = while_desks_write(&network.servers, |desks| {
             desks.go_to(0);
-            plan(&network, &["b"], &["shape on b: raise the next number of id of public.guest"]);
-            mend(&network, &["--dry-run"], 1, &["15 changes could be made"]);
+            let said = [
+                "shape on b: raise the next number of id of public.guest",
+                "setting on b: default_transaction_read_only of database huts: on -> off",
+            ];
+            plan(&network, &["b"], &said);
+            mend(&network, &["--dry-run"], 1, &["16 changes could be made"]);
             // Sessions from before can still write: who they are is told.
             mend(
                 &network,
@@ -380,14 +392,14 @@ fn of_a_dead_lead_of_mariadb_the_plan_says_what_is_known_and_what_it_had_alone_i
 fn of_a_dead_lead_of_postgres_what_one_receiver_lacks_is_repaired_from_the_other() {
     let mut network = led(ServerKind::Postgres18, 3);
     let (a, c) = (&network.servers[0], &network.servers[2]);
-    c.run("ALTER SUBSCRIPTION c_from_a DISABLE").unwrap();
+    c.run(&format!("{OPEN}ALTER SUBSCRIPTION c_from_a DISABLE")).unwrap();
     a.run("INSERT INTO guest (name, member) VALUES ('Not at c', true)").unwrap();
     links::until(PATIENCE, "a guest does not arrive", || {
         Ok(guests(&network.servers[1]).contains("Not at c"))
     })
     .unwrap();
     network.servers[0].kill();
-    network.servers[2].run("ALTER SUBSCRIPTION c_from_a ENABLE").unwrap();
+    network.servers[2].run(&format!("{OPEN}ALTER SUBSCRIPTION c_from_a ENABLE")).unwrap();
     let run = keen(&network, &["plan", "--promote", "c"]);
     assert_eq!(run.code, 2, "{run:?}");
     assert!(run.err.contains("b has applied more of a than c ("), "{run:?}");

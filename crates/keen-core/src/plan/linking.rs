@@ -13,6 +13,7 @@ use crate::fault::ReadFault;
 use crate::observe::node::{
     ChangeSource, Incoming, NodeFacts, Publication, ReplicationKind, WorkerState,
 };
+use crate::preflight::legend::LINK_ABSENT;
 use crate::seed::steps::found_links;
 use crate::setup::spell::ALL_KINDS;
 use crate::setup::{
@@ -52,6 +53,11 @@ impl LinkingRequest<'_> {
     pub fn plan(&self, read: &mut ReadState<'_>) -> Result<SetupPlan, String> {
         self.can_be_told_apart()?;
         let node = self.seed.node;
+        if let ([from], []) = (self.sources, self.receivers)
+            && let Some(there) = self.follows(*from, node)
+        {
+            return self.turned_back(*from, &there, read);
+        }
         let mut steps: Vec<SetupStep> = Vec::new();
         let mut new: Vec<(NodeId, Incoming)> = Vec::new();
         let mut made: Vec<u64> = Vec::new();
@@ -125,6 +131,116 @@ impl LinkingRequest<'_> {
             ));
         }
         Ok(SetupPlan { steps, ..filled })
+    }
+
+    /// The way back of a link that is there: its source is to follow its receiver. Nothing is copied, as the receiver has
+    /// nothing that its source lacks.
+    fn turned_back(
+        &self,
+        from: NodeId,
+        there: &Incoming,
+        read: &mut ReadState<'_>,
+    ) -> Result<SetupPlan, String> {
+        let node = self.seed.node;
+        let (name, source) = (self.name(node), self.name(from));
+        self.may_be_made(from, node)?;
+        for (table, held) in self.seed.compared {
+            let held = held.as_ref().map_err(|fault| {
+                format!("{table} of {name} and {source} could not be compared: {fault}")
+            })?;
+            if held.only_here + held.only_there + held.otherwise > 0 {
+                return Err(format!(
+                    "{source} follows {name}, and {table} is not the same on both, which no link would bring: keen plan repairs that first"
+                ));
+            }
+        }
+        let mut steps: Vec<SetupStep> = Vec::new();
+        let mut needs = Vec::new();
+        let means = there.means;
+        if means == ReplicationKind::Subscription && !there.own_writes_only {
+            let change = SetupChange {
+                before: Some("any".to_owned()),
+                ..SetupChange::to(Subject::LinkOrigin { link: there.name.clone() }, "none")
+            };
+            let purpose = format!("what {source} writes does not come back to it");
+            let step = SetupStep::of(from, purpose, SetupAct::Change(change));
+            steps.push(SetupStep { for_good: true, ..step });
+            needs.push(self.seed.before + 1);
+        }
+        let link = self.link(from, node, &mut steps, &[])?;
+        let subscription = link.subscription.clone();
+        let name_of_link = link.link.clone();
+        let also = match subscription {
+            Some(_) => Vec::new(),
+            None => self.wrote_nothing(from, node, read)?,
+        };
+        let made = self.make(node, link, also, &mut steps);
+        needs.push(made);
+        let (at, purpose, change) = match subscription {
+            Some(NewSubscription { slot, .. }) => (
+                from,
+                format!("what {source} writes is kept for {name}"),
+                SetupChange::to(Subject::Slot { slot }, IDLE),
+            ),
+            None => (
+                node,
+                format!("{name} does not ask for what it wrote itself"),
+                SetupChange::to(Subject::OwnPosition { link: name_of_link.clone() }, YES),
+            ),
+        };
+        let step = SetupStep::of(at, purpose, SetupAct::Change(change));
+        steps.push(SetupStep { depends_on: needs, for_good: true, ..step });
+        let ready = self.seed.before + steps.len() as u64;
+        let change = SetupChange {
+            before: Some(OFF.to_owned()),
+            ..SetupChange::to(Subject::LinkSwitch { link: name_of_link }, ON)
+        };
+        let purpose = format!("{name} takes what {source} writes");
+        let step = SetupStep::of(node, purpose.clone(), SetupAct::Change(change));
+        steps.push(SetupStep { depends_on: vec![ready], for_good: true, ..step });
+        let act = SetupAct::Wait { from, at_most: ARRIVES_WITHIN };
+        let step = SetupStep::of(node, purpose, act);
+        steps.push(SetupStep { depends_on: vec![ready + 1], ..step });
+        let act =
+            SetupAct::Check { findings: vec![LINK_ABSENT.name.to_owned()], same_as: Some(from) };
+        let step = SetupStep::of(node, "each has what the other has", act);
+        steps.push(SetupStep { depends_on: vec![ready + 2], ..step });
+        let notes = vec![
+            format!(
+                "nothing is copied: {source} follows {name}, and has nothing that {name} lacks; let nobody write to {source} before this is carried out"
+            ),
+            format!(
+                "whether {source} hands out numbers that {name} hands out, too, keen preflight says: look before applications write there"
+            ),
+            "passwords are not in this plan: keen mend takes them from where the topology file says they are".to_owned(),
+        ];
+        Ok(SetupPlan { steps, notes, ..SetupPlan::default() })
+    }
+
+    /// A node has written nothing itself that another lacks, and that stays so.
+    fn wrote_nothing(
+        &self,
+        of: NodeId,
+        to: NodeId,
+        read: &mut ReadState<'_>,
+    ) -> Result<Vec<SetupCondition>, String> {
+        let (name, receiver) = (self.name(of), self.name(to));
+        let unread = |fault: ReadFault| {
+            format!("what {name} wrote itself and {receiver} has could not be read: {fault}")
+        };
+        let wrote = read(of, &Subject::OwnWrites).map_err(unread)?;
+        let mut also =
+            vec![SetupCondition { node: of, subject: Subject::OwnWrites, is: wrote.clone() }];
+        if let Some(state) = wrote {
+            let subject = Subject::HeldState { state };
+            if read(to, &subject).map_err(unread)?.is_none() {
+                return Err(format!(
+                    "{name} wrote something itself that {receiver} lacks, and the link would bring it: keen conflicts and keen plan say what to do with it first"
+                ));
+            }
+            also.push(SetupCondition { node: to, subject, is: Some(YES.to_owned()) });
+        }
+        Ok(also)
     }
 
     /// A MariaDB server leaves out what a server of its own number wrote.
@@ -222,17 +338,13 @@ impl LinkingRequest<'_> {
                 engines[1].name()
             ));
         }
-        let found = found_links(topology, self.seed.looks);
-        let follows = |to: NodeId, from: NodeId| {
-            found.iter().find(|(at, of, _)| *at == to && *of == Some(from))
-        };
-        if let Some((.., link)) = follows(to, from) {
+        if let Some(link) = self.follows(to, from) {
             return Err(format!("{name} follows {source} already, by {}", link.name));
         }
         // Of what it wrote itself before, nobody else has anything.
         if to == node
             && topology.nodes[node].writes
-            && follows(from, node).is_none()
+            && self.follows(from, node).is_none()
             && !self.receivers.contains(&from)
         {
             return Err(format!(
@@ -240,6 +352,12 @@ impl LinkingRequest<'_> {
             ));
         }
         Ok(())
+    }
+
+    /// The link by which a node follows another.
+    fn follows(&self, to: NodeId, from: NodeId) -> Option<Incoming> {
+        let mut found = found_links(self.topology(), self.seed.looks).into_iter();
+        found.find(|(at, of, _)| *at == to && *of == Some(from)).map(|(.., link)| link)
     }
 
     fn account(&self, from: NodeId) -> Result<&LinkAccount, String> {

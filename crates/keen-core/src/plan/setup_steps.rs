@@ -201,6 +201,9 @@ pub fn way_back(step: &SetupStep) -> String {
             Subject::Setting { .. } | Subject::DatabaseSetting { .. } => {
                 "none: applications write there; keen plan --promote hands the lead back".to_owned()
             }
+            Subject::LinkOrigin { .. } => {
+                "none: with any, writes would go round and round".to_owned()
+            }
             Subject::Standby => {
                 "none: a server that was promoted becomes a standby again only by hand".to_owned()
             }

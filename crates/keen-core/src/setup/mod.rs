@@ -101,6 +101,8 @@ pub enum Subject {
     /// The last transaction of every server that the log of a MariaDB server has; none if nothing is in it. It is only
     /// read.
     LogState,
+    /// The last transactions that a MariaDB server wrote itself; none if there are none. It is only read.
+    OwnWrites,
     /// Whether the log of a MariaDB server has all transactions of a state: [`YES`], or none. It is only read.
     HeldState {
         /// The state.
@@ -377,6 +379,7 @@ impl Subject {
             | Self::HeldPosition { .. }
             | Self::Taken { .. }
             | Self::LogState
+            | Self::OwnWrites
             | Self::HeldState { .. }
             | Self::OwnPosition { .. }
             | Self::Standby
@@ -409,6 +412,7 @@ impl fmt::Display for Subject {
             Self::LoggedPosition => f.write_str("the position of the log"),
             Self::Taken { link } => write!(f, "what link {link} has applied"),
             Self::LogState => f.write_str("the state of the log"),
+            Self::OwnWrites => f.write_str("what the server wrote itself"),
             Self::HeldState { state } => write!(f, "having all of {state}"),
             Self::OwnPosition { .. } => f.write_str("what it wrote itself counting as applied"),
             Self::OldSessions { database } => {

@@ -417,6 +417,7 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
         | Subject::HeldPosition { .. }
         | Subject::Taken { .. }
         | Subject::LogState
+        | Subject::OwnWrites
         | Subject::HeldState { .. }
         | Subject::OwnPosition { .. }
         | Subject::OldSessions { .. }

@@ -15,11 +15,12 @@ use crate::app::plan::{Planned, Scripts};
 use crate::numbers::counted;
 use crate::safe;
 
-/// Writes a plan: the steps of each node in order, then the questions.
+/// Writes a plan: the steps of each node in order, then the questions. Of steps about rows and of questions there can
+/// be many; the others are few, and whoever carries them out wants to have read each.
 pub(crate) fn write(
     topology: &Topology,
     planned: &Planned,
-    show: usize,
+    (show, show_setup): (usize, usize),
     columns: Option<usize>,
 ) -> Result<String, ReadFault> {
     let mut out = heading(topology, planned);
@@ -56,7 +57,7 @@ pub(crate) fn write(
             counted(more, "more step", "more steps")
         );
     }
-    super::plan_setup::write(&mut out, topology, planned, show, columns);
+    super::plan_setup::write(&mut out, topology, planned, show_setup, columns);
     for question in plan.questions().take(show) {
         write_question(&mut out, topology, &question?, columns);
     }
