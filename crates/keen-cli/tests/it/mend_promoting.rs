@@ -248,6 +248,45 @@ fn the_lead_of_mariadb_is_handed_over_and_back_while_applications_write() {
     nothing_is_lost(&network.servers, &desks);
 }
 
+/// What follows the node that is to lead goes on to follow it, and the file keeps that link.
+#[test]
+fn who_follows_the_new_lead_already_stays_where_it_is() {
+    let mut network = led(ServerKind::MariaDb, 2);
+    let settings = Settings { server_id: Some(3), ..Settings::default() };
+    let c = network.lab.start_with("c", ServerKind::MariaDb, &settings).unwrap();
+    links::follow(&c, &network.servers[1], "up").unwrap();
+    let text = std::fs::read_to_string(network.folder.path("keen.toml")).unwrap();
+    let at = c.address();
+    network.servers.push(c);
+    let more = format!(
+        "[node.c]\nat = \"{at}\"\npassword = {{ env = \"KEEN_TEST\" }}\nwrites = false\n\
+         [[link]]\nfrom = \"b\"\nto = \"c\"\ncarries = [\"stays\"]\n"
+    );
+    std::fs::write(network.folder.path("keen.toml"), text + &more).unwrap();
+    let [a, b, c] = &network.servers[..] else { unreachable!() };
+    links::until(PATIENCE, "it does not arrive by way of the other", || {
+        let sql = "SELECT count(*) FROM huts.stay";
+        let there: Result<Option<u64>, _> = c.mariadb().unwrap().query_first(sql);
+        Ok(there.is_ok_and(|count| count == Some(3)))
+    })
+    .unwrap();
+    let run = plan(&network, &["b"], &[]);
+    assert!(!run.out.contains(" on c"), "{run:?}");
+    mend(&network, &["--yes"], 1, &[]);
+    b.run("INSERT INTO guest (name, member) VALUES ('The first at b', true)").unwrap();
+    file_is_changed(&network);
+    let file = std::fs::read_to_string(network.folder.path("keen.toml")).unwrap();
+    assert!(
+        file.contains("from = \"b\"\nto = [\"a\"]") && file.contains("from = \"b\"\nto = \"c\""),
+        "{file}"
+    );
+    mend(&network, &["--yes"], 0, &["they agree"]);
+    links::until(PATIENCE, "it does not arrive", || {
+        Ok([a, c].iter().all(|server| guests(server).contains("The first at b")))
+    })
+    .unwrap();
+}
+
 /// A receiver that stops in between leaves the lead closed: it is opened again, or the plan goes on.
 #[test]
 fn a_plan_that_stops_in_between_is_taken_back_or_gone_on_with() {
@@ -313,7 +352,7 @@ fn the_lead_of_postgres_is_handed_over_while_applications_write() {
                 APPLICATION.0
             );
             network.servers[0].run(&end).unwrap();
-            mend(&network, &["--yes"], 1, &[]);
+            assert!(killed_until(&network, "lead.plan", &[1]) > 0);
             desks.go_to(1);
             file_is_changed(&network);
             mend(&network, &["--yes"], 0, &[]);

@@ -315,7 +315,10 @@ impl Mender<'_, '_> {
             SetupAct::Change(change) => self.change(number, step, change)?,
             SetupAct::Copy(copy) => self.copy(number, step, copy)?,
             SetupAct::Wait { from, at_most } => {
-                let arrived = match self.request.dry_run || self.is_waited_for_no_more(number) {
+                let arrived = match self.request.dry_run
+                    || self.was_waited_for(number)
+                    || self.is_waited_for_no_more(number)
+                {
                     true => Ok(()),
                     false => self.arrival(*from, step.node, *at_most),
                 };
@@ -326,6 +329,14 @@ impl Mender<'_, '_> {
             }
         }
         Ok(())
+    }
+
+    /// Some of what had to wait for it was made by an earlier run, which had waited then: the link that it came by may be
+    /// gone since.
+    fn was_waited_for(&self, number: u64) -> bool {
+        let Some(undo) = &self.undo else { return false };
+        let waiting = self.setup.waiting.get(&number).into_iter().flatten();
+        waiting.into_iter().any(|(number, _)| undo.made.contains(*number))
     }
 
     /// All that had to wait for it is done already, as a link that is taken away after it has delivered.
