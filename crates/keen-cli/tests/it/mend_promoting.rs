@@ -337,7 +337,10 @@ fn the_lead_of_postgres_is_handed_over_while_applications_write() {
             let said = [
                 "shape on b: raise the next number of id of public.guest",
                 "setting on b: default_transaction_read_only of database huts: on -> off",
+                "who reads slots feed of a is not known",
             ];
+            let feed = "SELECT pg_create_logical_replication_slot('feed', 'pgoutput')";
+            network.servers[0].run(feed).unwrap();
             plan(&network, &["b"], &said);
             mend(&network, &["--dry-run"], 1, &["16 changes could be made"]);
             // Sessions from before can still write: who they are is told.

@@ -14,6 +14,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::linking::LinkingRequest;
 use super::seeding::SeedRequest;
 use super::setup_steps::{ARRIVES_WITHIN, ReadState, SetupAct, SetupPlan, SetupStep};
+use crate::history::journal::is_journal_slot;
 use crate::observe::node::{NodeFacts, NodeInspection, ReplicationKind};
 use crate::preflight::legend::{LEADER_ELSEWHERE, LINK_ABSENT, LINK_STRAY};
 use crate::seed::steps::{FoundLink, found_links};
@@ -524,6 +525,22 @@ impl<'a> Handing<'a, '_> {
         self.push(SetupStep { depends_on: vec![filed], ..step });
     }
 
+    /// Slots of the lead that are not those of its receivers.
+    fn slots_of_others(&self) -> Vec<&'a str> {
+        if self.is_of_standbys() {
+            return Vec::new(); // the node lacks them, and that is said
+        }
+        let lead = self.facts(self.request.lead);
+        let slots = lead.and_then(|facts| facts.slots.as_ref().ok()).into_iter().flatten();
+        let is_known = |slot: &&str| {
+            self.receivers
+                .iter()
+                .any(|(_, at)| self.found[*at].2.source.slot.as_deref() == Some(*slot))
+        };
+        let names = slots.map(|slot| &slot.name[..]);
+        names.filter(|slot| !is_known(slot) && !is_journal_slot(slot)).collect()
+    }
+
     fn notes(&mut self) {
         let PromotionRequest { lead, node, .. } = *self.request;
         let (name, lead_name) = (self.name(node), self.name(lead));
@@ -548,6 +565,13 @@ impl<'a> Handing<'a, '_> {
             _ => notes.push(format!(
                 "sessions that set default_transaction_read_only themselves can still write on {lead_name}"
             )),
+        }
+        let unknown = self.slots_of_others();
+        if !unknown.is_empty() {
+            notes.push(format!(
+                "who reads slots {} of {lead_name} is not known: from then on they get nothing of what {name} takes",
+                unknown.join(", ")
+            ));
         }
         let rules = &self.topology().authority;
         let names_it = |rule: &AuthorityRule| *rule == AuthorityRule::Node(lead);
