@@ -174,22 +174,14 @@ impl LinkingRequest<'_> {
             Some(_) => Vec::new(),
             None => self.wrote_nothing(from, node, read)?,
         };
-        let made = self.make(node, link, also, &mut steps);
-        needs.push(made);
-        let (at, purpose, change) = match subscription {
-            Some(NewSubscription { slot, .. }) => (
-                from,
-                format!("what {source} writes is kept for {name}"),
-                SetupChange::to(Subject::Slot { slot }, IDLE),
-            ),
-            None => (
-                node,
-                format!("{name} does not ask for what it wrote itself"),
-                SetupChange::to(Subject::OwnPosition { link: name_of_link.clone() }, YES),
-            ),
-        };
-        let step = SetupStep::of(at, purpose, SetupAct::Change(change));
-        steps.push(SetupStep { depends_on: needs, for_good: true, ..step });
+        needs.push(self.make(node, link, also, &mut steps));
+        // A MariaDB server leaves out by itself what comes back to it.
+        if let Some(NewSubscription { slot, .. }) = subscription {
+            let change = SetupChange::to(Subject::Slot { slot }, IDLE);
+            let purpose = format!("what {source} writes is kept for {name}");
+            let step = SetupStep::of(from, purpose, SetupAct::Change(change));
+            steps.push(SetupStep { depends_on: needs, for_good: true, ..step });
+        }
         let ready = self.seed.before + steps.len() as u64;
         let change = SetupChange {
             before: Some(OFF.to_owned()),
