@@ -80,6 +80,12 @@ impl FaultKind {
         Self::Interrupted,
     ];
 
+    /// Nobody answered at all. Whoever refuses somebody is there.
+    #[must_use]
+    pub fn is_silence(self) -> bool {
+        matches!(self, Self::NoHost | Self::Refused | Self::NoAnswer)
+    }
+
     /// Its name in results.
     #[must_use]
     pub fn name(self) -> &'static str {

@@ -125,6 +125,9 @@ pub struct HandWorkDocument {
     pub what: String,
     /// Whether it is done; null if no connection can tell.
     pub done: Option<bool>,
+    /// What is read instead, while it is not done; null if there is nothing to say of that.
+    #[serde(default)]
+    pub reads: Option<String>,
 }
 
 /// A step that was not made.

@@ -358,7 +358,7 @@ fn unguarded(topology: &Topology, step: &SetupStep) -> Option<String> {
     let SetupAct::Change(SetupChange { subject, .. }) = &step.act else { return None };
     if *subject == Subject::Standby {
         let tells = |one: &SetupCondition| match one.subject {
-            Subject::CleanEnd => one.node == step.node && one.is.is_some(),
+            Subject::CleanEnd { .. } => one.node == step.node && one.is.is_some(),
             Subject::Taken { .. } => one.node == step.node,
             _ => false,
         };
@@ -591,10 +591,11 @@ mod tests {
         let read = |step: &SetupStep| setup_step(&topology, setup_document(&topology, 1, step));
         let why = read(&promoted).unwrap_err();
         assert!(why.contains("how far its log has to have come"), "{why}");
+        let end = || Subject::CleanEnd { beyond: "0/1".to_owned() };
         for (subject, is, node, stands) in [
-            (Subject::CleanEnd, Some("yes"), 1, true),
-            (Subject::CleanEnd, Some("yes"), 0, false),
-            (Subject::CleanEnd, None, 1, false),
+            (end(), Some("yes"), 1, true),
+            (end(), Some("yes"), 0, false),
+            (end(), None, 1, false),
             (Subject::Taken { link: "l".to_owned() }, Some("0/1"), 1, true),
             (Subject::Answers, None, 0, false),
         ] {

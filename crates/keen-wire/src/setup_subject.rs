@@ -90,7 +90,7 @@ pub enum SubjectDocument {
         /// The connection.
         link: String,
     },
-    /// How far the log of a MariaDB server has come; only read.
+    /// How far the log of a server has come; only read.
     LoggedPosition {},
     /// Whether a MariaDB server has all of a position; only read.
     HeldPosition {
@@ -102,8 +102,6 @@ pub enum SubjectDocument {
         /// The link, as the receiver calls it.
         link: String,
     },
-    /// The last transaction of every server that the log of a MariaDB server has; only read.
-    LogState {},
     /// The last transactions that a MariaDB server wrote itself; only read.
     OwnWrites {},
     /// Whether the log of a MariaDB server has all transactions of a state; only read.
@@ -128,7 +126,10 @@ pub enum SubjectDocument {
     /// Whether a server replays what a primary writes; only promoted.
     Standby {},
     /// Whether a standby has replayed the end of a log that was ended cleanly; only read.
-    CleanEnd {},
+    CleanEnd {
+        /// The log had come so far before.
+        beyond: String,
+    },
     /// Where a standby receives from; only read.
     StandbyOf {},
     /// Who writes and which links there are by the topology file; only read, and of no node.
@@ -287,7 +288,6 @@ exchanged! {
     LoggedPosition {},
     HeldPosition { position },
     Taken { link },
-    LogState {},
     OwnWrites {},
     HeldState { state },
     OwnPosition { link },
@@ -295,7 +295,7 @@ exchanged! {
     FencedOff {},
     Answers {},
     Standby {},
-    CleanEnd {},
+    CleanEnd { beyond },
     StandbyOf {},
     TopologyFile {},
     Counter { table, column },

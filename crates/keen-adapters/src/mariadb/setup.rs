@@ -1,7 +1,5 @@
 //! Reading and changing values of a MariaDB server's set-up.
 
-use std::collections::BTreeMap;
-
 use keen_core::fault::ReadFault;
 use keen_core::observe::position;
 use keen_core::ports::ReadRows as _;
@@ -51,11 +49,11 @@ impl MariaDbSetup {
         Ok(found.first().is_some_and(|more| *more))
     }
 
-    /// The last transaction of every server in its log.
-    fn log_state(&mut self) -> Result<Option<String>, ReadFault> {
-        let sql = "SELECT @@GLOBAL.gtid_binlog_state";
-        let found: Vec<String> = self.session.rows("read its position", sql, ())?;
-        Ok(found.into_iter().next())
+    /// A position that the server keeps; none if it is at nothing.
+    fn global(&mut self, name: &str) -> Result<Option<String>, ReadFault> {
+        let sql = format!("SELECT @@GLOBAL.{name}");
+        let found: Vec<String> = self.session.rows("read its position", &sql, ())?;
+        Ok(found.into_iter().next().filter(|position| !position.is_empty()))
     }
 
     /// What the server tells of a connection; none if there is none of that name.
@@ -139,11 +137,7 @@ impl ChangeSetup for MariaDbSetup {
                 let position = cell(&row, "Gtid_IO_Pos").filter(|position| !position.is_empty());
                 Ok(Some(position.unwrap_or_else(|| YES.to_owned())))
             }
-            Subject::LoggedPosition => {
-                let sql = "SELECT @@GLOBAL.gtid_binlog_pos";
-                let found: Vec<String> = self.session.rows("read its position", sql, ())?;
-                Ok(found.into_iter().next().filter(|position| !position.is_empty()))
-            }
+            Subject::LoggedPosition => self.global("gtid_binlog_pos"),
             Subject::HeldPosition { position } => {
                 let sql = "SELECT @@GLOBAL.gtid_binlog_pos, @@GLOBAL.gtid_slave_pos";
                 let doing = "read its position";
@@ -157,12 +151,7 @@ impl ChangeSetup for MariaDbSetup {
                 let held = held.and_then(|(logged, applied)| logged.with(&applied));
                 Ok(held.filter(|held| held.has(&wanted)).map(|_| YES.to_owned()))
             }
-            Subject::Taken { .. } => {
-                let sql = "SELECT @@GLOBAL.gtid_slave_pos";
-                let found: Vec<String> = self.session.rows("read its position", sql, ())?;
-                Ok(found.into_iter().next().filter(|position| !position.is_empty()))
-            }
-            Subject::LogState => Ok(self.log_state()?.filter(|state| !state.is_empty())),
+            Subject::Taken { .. } => self.global("gtid_slave_pos"),
             Subject::OwnWrites => {
                 let sql = "SELECT @@GLOBAL.gtid_binlog_state, @@GLOBAL.server_id";
                 let found: Vec<(String, u64)> = self.session.rows("read its position", sql, ())?;
@@ -173,23 +162,8 @@ impl ChangeSetup for MariaDbSetup {
                 Ok((!wrote.is_empty()).then(|| wrote.join(",")))
             }
             Subject::HeldState { state } => {
-                let held = self.log_state()?.unwrap_or_default();
-                let last = |of: &str| -> Option<BTreeMap<(String, String), u64>> {
-                    let parts = of.split(',').map(str::trim).filter(|part| !part.is_empty());
-                    let read = |part: &str| {
-                        let [domain, server, at] = part.split('-').collect::<Vec<_>>()[..] else {
-                            return None;
-                        };
-                        Some(((domain.to_owned(), server.to_owned()), at.parse().ok()?))
-                    };
-                    parts.map(read).collect()
-                };
-                let (Some(held), Some(wanted)) = (last(&held), last(state)) else {
-                    return Ok(None);
-                };
-                let has =
-                    |(of, at): (&(String, String), &u64)| held.get(of).is_some_and(|h| h >= at);
-                Ok(wanted.iter().all(has).then(|| YES.to_owned()))
+                let held = self.global("gtid_binlog_state")?.unwrap_or_default();
+                Ok(position::log_has_all(&held, state).filter(|has| *has).map(|_| YES.to_owned()))
             }
             Subject::OwnPosition { .. } => {
                 let sql = "SELECT @@GLOBAL.gtid_binlog_pos, @@GLOBAL.gtid_slave_pos, VERSION()";

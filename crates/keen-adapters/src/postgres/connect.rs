@@ -107,10 +107,17 @@ impl PostgresSession {
     pub(super) fn open_to_write(access: &Access) -> Result<Self, ReadFault> {
         let session = Self::connect(access)?;
         let lock = access.wait.as_millis().max(1);
-        // A node that applications are kept from is repaired all the same.
-        session.batch(&format!(
-            "SET lock_timeout = '{lock}ms'; SET default_transaction_read_only = off"
-        ))?;
+        session.batch(&format!("SET lock_timeout = '{lock}ms'"))?;
+        Ok(session)
+    }
+
+    /// Logs in to carry out a plan: a node that applications are kept from is repaired all the same.
+    ///
+    /// # Errors
+    /// As [`PostgresSession::open_to_write`].
+    pub(super) fn open_to_mend(access: &Access) -> Result<Self, ReadFault> {
+        let session = Self::open_to_write(access)?;
+        session.batch("SET default_transaction_read_only = off")?;
         Ok(session)
     }
 

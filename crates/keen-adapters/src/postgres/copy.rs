@@ -46,7 +46,7 @@ impl PostgresGiver {
         let mut look = PostgresNode::open(&self.access)?;
         let names = names(&mut look, tables)?;
         drop(look);
-        let session = PostgresSession::open_to_write(&self.access)?;
+        let session = PostgresSession::open_to_mend(&self.access)?;
         let doing = "keep writers out of its tables for a moment";
         let mut tries = 0;
         loop {

@@ -78,9 +78,10 @@ const RECEIVED: &str = "SELECT greatest(pg_last_wal_receive_lsn(), pg_last_wal_r
 const STANDBY_OF: &str = "SELECT 'from ' || sender_host || ':' || sender_port FROM pg_stat_wal_receiver \
     WHERE status = 'streaming' AND pg_is_in_recovery()";
 /// The checkpoint of a clean stop begins with itself, any other before itself; and nothing stands behind it but its own record,
-/// of at most so many bytes.
+/// of at most so many bytes: with them there is no room for a row. What the log had come to before tells it from an earlier
+/// stop, behind which the standby got nothing.
 const CLEAN_END: &str = "SELECT CASE WHEN redo_lsn = checkpoint_lsn AND pg_is_in_recovery() \
-    AND pg_last_wal_replay_lsn() - checkpoint_lsn BETWEEN 0 AND 160 THEN 'yes' END FROM pg_control_checkpoint()";
+    AND checkpoint_lsn >= $1::text::pg_lsn AND pg_last_wal_replay_lsn() - checkpoint_lsn BETWEEN 0 AND 160 THEN 'yes' END FROM pg_control_checkpoint()";
 const PROMOTES: &str = "SELECT 'EXECUTE ON FUNCTION pg_promote' WHERE NOT has_function_privilege('pg_promote(boolean, integer)', 'EXECUTE')";
 const OWNS: &str = "SELECT format('to own subscription %s', subname) FROM pg_subscription \
     WHERE subname = $1 AND subdbid = (SELECT oid FROM pg_database WHERE datname = current_database()) AND NOT pg_has_role(subowner, 'USAGE')";
@@ -101,7 +102,7 @@ impl PostgresSetup {
     /// [`ReadFault`] when it cannot be reached in time, or refuses.
     pub fn open(access: &Access) -> Result<Self, ReadFault> {
         let user = access.server.user.clone();
-        Ok(Self { session: PostgresSession::open_to_write(access)?, user })
+        Ok(Self { session: PostgresSession::open_to_mend(access)?, user })
     }
 
     fn first(
@@ -198,14 +199,18 @@ impl ChangeSetup for PostgresSetup {
                 self.first("look whether it is a standby", sql, &[])
             }
             Subject::StandbyOf => self.first("inspect its receiver", STANDBY_OF, &[]),
-            Subject::CleanEnd => {
+            Subject::LoggedPosition => {
+                let sql = "SELECT CASE WHEN NOT pg_is_in_recovery() THEN pg_current_wal_insert_lsn()::text END";
+                self.first("look how far its log has come", sql, &[])
+            }
+            Subject::CleanEnd { beyond } => {
                 let doing = "look for the end of its primary's log";
                 // On a standby that takes up where the last checkpoint of its primary stands, and writes nothing.
                 self.session.simple(doing, "CHECKPOINT")?.map_err(|error| ReadFault {
                     advice: format!("{} has to be a member of pg_checkpoint, or a superuser", self.user),
                     ..self.session.failed(doing, &error)
                 })?;
-                self.first(doing, CLEAN_END, &[])
+                self.first(doing, CLEAN_END, &[beyond])
             }
             Subject::OldSessions { database } => {
                 self.first("look for sessions from before", OLD_SESSIONS, &[database])
@@ -224,10 +229,8 @@ impl ChangeSetup for PostgresSetup {
             Subject::SlotPlace { slot } => self.first("look at its slots", SLOT, &[slot]),
             Subject::LinkDelay { .. }
             | Subject::FetchedChanges { .. }
-            | Subject::LoggedPosition
             | Subject::HeldPosition { .. }
             | Subject::ServiceTable { .. }
-            | Subject::LogState
             | Subject::OwnWrites
             | Subject::HeldState { .. }
             | Subject::OwnPosition { .. }

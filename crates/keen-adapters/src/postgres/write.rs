@@ -64,7 +64,7 @@ impl PostgresWriter {
     /// [`ReadFault`] when it cannot be reached in time, or refuses, or is a standby, or the account lacks rights.
     pub fn open(access: &Access) -> Result<Self, ReadFault> {
         let user = access.server.user.clone();
-        let session = PostgresSession::open_to_write(access)?;
+        let session = PostgresSession::open_to_mend(access)?;
         if session.one("SELECT pg_is_in_recovery()")?.get(0) {
             return Err(ReadFault::new(
                 format!("{} is a standby: it holds what its primary holds", access.shown()),

@@ -171,6 +171,19 @@ impl ReadyPlan {
             counts: BTreeMap::new(),
             writers: BTreeMap::new(),
         };
+        // What it made besides, such as slots, was made for the moment at which it was closed.
+        let was_taken_back = ready.undo.as_ref().is_some_and(|undo| undo.was_taken_back);
+        if direction == Direction::Repair && was_taken_back && ready.promotes().is_some() {
+            let (apart, _) = ready.links(topology);
+            let apart: String = apart
+                .iter()
+                .map(|link| format!(" --take-apart {}", crate::safe::typed(link.as_ref())))
+                .collect();
+            bail!(
+                "the plan was taken back, and does not begin again: keen plan{apart}{}, and then plan again",
+                crate::safe::with_topology(&args.topology)
+            );
+        }
         // What an earlier run has only to finish is no decision any more.
         let finishes = ready
             .undo

@@ -258,17 +258,23 @@ impl<'a> NodeOpener<'a> {
         open: impl Fn(&dyn Adapter, &Site<'_>) -> Result<T, ReadFault>,
     ) -> Result<T, ReadFault> {
         let node = &self.loaded.topology.nodes[id];
-        let mut first = None;
+        let mut told: Option<ReadFault> = None;
         for address in node.addresses() {
             match self.at(id, address, &open) {
                 Err(fault) if !fault.is_interrupted() => {
                     tracing::debug!(node = node.name, %fault, "not there");
-                    first.get_or_insert(fault);
+                    // Of several the one that answered says more.
+                    if told
+                        .as_ref()
+                        .is_none_or(|told| told.kind.is_silence() && !fault.kind.is_silence())
+                    {
+                        told = Some(fault);
+                    }
                 }
                 other => return other,
             }
         }
-        Err(first.unwrap_or_else(ReadFault::interrupted))
+        Err(told.unwrap_or_else(ReadFault::interrupted))
     }
 
     /// A file that no other node has too: two names for one file would always agree with each other.

@@ -286,7 +286,7 @@ pub(crate) fn add_taking_apart(
     Ok(())
 }
 
-/// The node that hands its lead over to another, and the topology file as it has to read then.
+/// The node that hands its lead over to another.
 ///
 /// # Errors
 /// Why it cannot.
@@ -296,11 +296,7 @@ pub(crate) fn to_promote(loaded: &Loaded, name: &str) -> Result<Promotion> {
     let node = node.with_context(|| format!("there is no node {}", crate::safe::text(name)))?;
     let lead = lead_of(topology, node)
         .map_err(|why| anyhow::anyhow!("{name} takes over from nobody: {why}"))?;
-    let edited = |is_lost| {
-        let lead_name = &topology.nodes[lead].name;
-        crate::app::topology_edit::handed_over(&loaded.text, lead_name, name, is_lost)
-    };
-    Ok(Promotion { lead, node, planned: edited(false)?, unplanned: edited(true)? })
+    Ok(Promotion { lead, node })
 }
 
 /// How far the log of a node had come when keen looked at it last.
@@ -315,10 +311,6 @@ fn last_seen(ledger: &RunLog, topology: &Topology, node: NodeId) -> Option<LastS
 pub(crate) struct Promotion {
     lead: NodeId,
     node: NodeId,
-    /// The file as it has to read if the lead is there, and what it says then.
-    planned: (String, Topology),
-    /// The same if it is away.
-    unplanned: (String, Topology),
 }
 
 /// Plans that a lead is handed over.
@@ -334,8 +326,8 @@ pub(crate) fn add_promotion(
 ) -> Result<()> {
     let clock = std::time::Instant::now();
     let topology = &loaded.topology;
-    let Promotion { lead, node, planned: there, unplanned: away } = promotion;
-    let lead_name = &topology.nodes[*lead].name;
+    let Promotion { lead, node } = promotion;
+    let (lead_name, name) = (&topology.nodes[*lead].name, &topology.nodes[*node].name);
     if let Some(accepted) = accepted.filter(|accepted| accepted != lead_name) {
         bail!(
             "{} is not the lead that would be lost: that is {lead_name}",
@@ -347,11 +339,12 @@ pub(crate) fn add_promotion(
     if is_there && accepted.is_some() {
         bail!("{lead_name} can be read: leave out --accept-loss, and nothing is lost");
     }
-    let (text, after) = if is_there { there } else { away };
+    let (text, after) =
+        crate::app::topology_edit::handed_over(&loaded.text, lead_name, name, !is_there)?;
     let mut states = NodeStates::new(NodeOpener::new(loaded, scope.wait, scope.silence, stop));
     let handing = PromotionRequest {
         topology,
-        after,
+        after: &after,
         looks: &outcome.looks,
         lead: *lead,
         node: *node,
@@ -360,13 +353,12 @@ pub(crate) fn add_promotion(
         before: planned.plan.step_count() as u64,
     };
     let made = handing.plan(&mut |node, subject| states.read(node, subject));
-    let name = &topology.nodes[*node].name;
     let made = made.map_err(|why| anyhow::anyhow!("{name} is not promoted: {why}"))?;
     planned.complete &= !made.incomplete;
     let seen = outcome.looks.iter().filter(|(_, look)| look.facts.is_some());
     planned.read = seen.map(|(node, _)| *node).collect();
     planned.setup = made;
-    planned.topology_after = Some(text.clone());
+    planned.topology_after = Some(text);
     planned.took += clock.elapsed();
     Ok(())
 }

@@ -38,8 +38,9 @@ fn runs_what_is_printed(name: &str) -> bool {
         "run_script",
         "run_printed",
     ];
-    const MORE: [&str; 13] = [
+    const MORE: [&str; 14] = [
         "grants_are_enough(",
+        "a_standby_is_promoted(",
         "run_ddl(",
         "mend(&peers",
         "mend(&network",

@@ -236,8 +236,7 @@ fn c_is_new(network: &Network) {
     }
     c.run("DELETE FROM stay WHERE id % 3 = 0; INSERT INTO guest VALUES (9001, 'Nobody else''s', true)").unwrap();
     // Its own writes would go to all others.
-    let lacks =
-        "the log of c has writes that a lacks, and the link would bring them: empty that log first";
+    let lacks = "the log of c has writes that a lacks, and the link would bring them: if nobody wants them, empty that log first";
     let new = ["--link", "a:c", "--link", "b:c", "--link", "c:a", "--link", "c:b"];
     refused(network, &new, lacks);
     c.run("RESET MASTER;\nSET GLOBAL gtid_slave_pos = ''").unwrap();

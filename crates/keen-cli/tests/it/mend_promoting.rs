@@ -23,7 +23,12 @@ const OPEN: &str = "SET default_transaction_read_only = off;\n";
 fn led(kind: ServerKind, count: usize) -> Network {
     let lab = ServerLab::new().unwrap();
     let start = |i: usize| {
-        let settings = Settings { server_id: Some(i as u32 + 1), ..Settings::default() };
+        // Without them nobody can tell which sessions are from before.
+        let lines = match kind {
+            ServerKind::Postgres15 => vec!["track_commit_timestamp = off".to_owned()],
+            _ => Vec::new(),
+        };
+        let settings = Settings { server_id: Some(i as u32 + 1), lines, ..Settings::default() };
         lab.start_with(&format!("s{i}"), kind, &settings).unwrap()
     };
     let servers: Vec<Server> = (0..count).map(start).collect();
@@ -232,7 +237,9 @@ fn the_lead_of_mariadb_is_handed_over_and_back_while_applications_write() {
             "guard  read_only on a is ON",
             "undo   none: applications write there; keen plan --promote hands the lead back",
         ];
-        plan(&network, &["b"], &said);
+        let run = plan(&network, &["b"], &said);
+        let (_, last) = run.out.split_once("10. link on c: take away link up").unwrap();
+        assert!(last.contains("after  steps 6, 7, 9\n"), "{last}");
         mend(&network, &["--dry-run"], 1, &["9 changes could be made"]);
         mend(&network, &["--yes"], 1, &["9 changes made", "then: lead.plan.toml"]);
         desks.go_to(1);
@@ -273,7 +280,7 @@ fn who_follows_the_new_lead_already_stays_where_it_is() {
     let run = plan(&network, &["b"], &[]);
     assert!(!run.out.contains(" on c"), "{run:?}");
     mend(&network, &["--yes"], 1, &[]);
-    b.run("INSERT INTO guest (name, member) VALUES ('The first at b', true)").unwrap();
+    comes(b, "The first at b");
     file_is_changed(&network);
     let file = std::fs::read_to_string(network.folder.path("keen.toml")).unwrap();
     assert!(
@@ -281,10 +288,9 @@ fn who_follows_the_new_lead_already_stays_where_it_is() {
         "{file}"
     );
     mend(&network, &["--yes"], 0, &["they agree"]);
-    links::until(PATIENCE, "it does not arrive", || {
-        Ok([a, c].iter().all(|server| guests(server).contains("The first at b")))
-    })
-    .unwrap();
+    for server in [a, c] {
+        arrives(server, "The first at b");
+    }
 }
 
 /// A receiver that stops in between leaves the lead closed: it is opened again, or the plan goes on.
@@ -310,6 +316,8 @@ fn a_plan_that_stops_in_between_is_taken_back_or_gone_on_with() {
     let run = keen(&network, &["mend", "--undo", "lead.plan.undo", "--yes"]);
     assert_eq!(run.code, 0, "{run:?}");
     assert!(read_only(a).contains('0'));
+    let said = ["was taken back, and does not begin again: keen plan --take-apart c/b"];
+    mend(&network, &["--yes"], 2, &said);
     let run = keen(&network, &["plan", "--promote", "b"]);
     assert!(run.code == 2 && run.err.contains("of c does not bring what a writes"), "{run:?}");
     links::mariadb_start_all(c).unwrap();
@@ -341,6 +349,15 @@ fn the_lead_of_postgres_is_handed_over_while_applications_write() {
             ];
             let feed = "SELECT pg_create_logical_replication_slot('feed', 'pgoutput')";
             network.servers[0].run(feed).unwrap();
+            let path = |name: &str| network.folder.path(name);
+            let text = std::fs::read_to_string(path("keen.toml")).unwrap();
+            std::fs::write(path("beat.toml"), format!("heartbeat = \"keen_beat\"\n{text}"))
+                .unwrap();
+            network.servers[0]
+                .run("CREATE TABLE keen_beat (node text PRIMARY KEY, beat timestamptz);\nGRANT ALL ON keen_beat TO keen")
+                .unwrap();
+            let beat = keen(&network, &["flow", "--beat", "-t", "beat.toml", "--no-ledger"]);
+            assert!(!beat.err.contains("no heartbeat of a"), "{beat:?}");
             plan(&network, &["b"], &said);
             mend(&network, &["--dry-run"], 1, &["16 changes could be made"]);
             // Sessions from before can still write: who they are is told.
@@ -350,44 +367,60 @@ fn the_lead_of_postgres_is_handed_over_while_applications_write() {
                 1,
                 &["6 changes made", &format!("(now: 2: {})", APPLICATION.0)],
             );
+            let told = format!("\"reads\": \"2: {}\"", APPLICATION.0);
+            mend(&network, &["--yes", "--format", "json"], 1, &[&told]);
+            // What keen writes for itself does not get around that.
+            let beat = keen(&network, &["flow", "--beat", "-t", "beat.toml", "--no-ledger"]);
+            assert!(beat.err.contains("no heartbeat of a"), "{beat:?}");
             let end = format!(
                 "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE usename = '{}'",
                 APPLICATION.0
             );
-            network.servers[0].run(&end).unwrap();
+            if kind == ServerKind::Postgres15 {
+                desks.at.store(1, Ordering::Relaxed);
+            }
+            links::until(PATIENCE, "they stay", || {
+                network.servers[0].run(&end)?;
+                let sessions = "SELECT count(*) FROM pg_stat_activity WHERE usename = 'hut_desk'";
+                let left: i64 = network.servers[0].postgres()?.query_one(sessions, &[])?.get(0);
+                Ok(left == 0 || kind == ServerKind::Postgres18)
+            })
+            .unwrap();
             assert!(killed_until(&network, "lead.plan", &[1]) > 0);
             desks.go_to(1);
             file_is_changed(&network);
-            mend(&network, &["--yes"], 0, &[]);
+            // Whoever looks on there now writes nothing.
+            let _somebody = network.servers[0].postgres().unwrap();
+            mend(&network, &["--yes"], 0, &["step 9, a, done"]);
         });
         nothing_is_lost(&network.servers, &desks);
     }
 }
 
-/// How far b and c are behind when a dies, and what is known of that.
 fn guests(server: &Server) -> String {
     dump(server, "SELECT name FROM guest WHERE id > 3 ORDER BY id")
+}
+
+fn comes(server: &Server, name: &str) {
+    server.run(&format!("INSERT INTO guest (name, member) VALUES ('{name}', true)")).unwrap();
+}
+
+/// A guest gets to a server.
+fn arrives(server: &Server, name: &str) {
+    links::until(PATIENCE, "a guest does not arrive", || Ok(guests(server).contains(name)))
+        .unwrap();
 }
 
 #[test]
 fn of_a_dead_lead_of_mariadb_the_plan_says_what_is_known_and_what_it_had_alone_is_kept() {
     let mut network = led(ServerKind::MariaDb, 3);
-    let insert = |server: &Server, name: &str| {
-        server.run(&format!("INSERT INTO guest (name, member) VALUES ('{name}', true)")).unwrap();
-    };
-    let has = |network: &Network, at: usize, name: &str| {
-        links::until(PATIENCE, "a guest does not arrive", || {
-            Ok(guests(&network.servers[at]).contains(name))
-        })
-        .unwrap();
-    };
     network.servers[1].run("STOP SLAVE 'up' IO_THREAD").unwrap();
-    insert(&network.servers[0], "Only at c");
-    has(&network, 2, "Only at c");
+    comes(&network.servers[0], "Only at c");
+    arrives(&network.servers[2], "Only at c");
     network.servers[2].run("STOP SLAVE 'up' IO_THREAD").unwrap();
-    insert(&network.servers[0], "Only at a");
+    comes(&network.servers[0], "Only at a");
     keen(&network, &["flow", "--interval", "1s"]);
-    insert(&network.servers[0], "Nobody knows");
+    comes(&network.servers[0], "Nobody knows");
     network.servers[0].kill();
     for server in &network.servers[1..] {
         server.run("START SLAVE 'up' IO_THREAD").unwrap();
@@ -408,9 +441,9 @@ fn of_a_dead_lead_of_mariadb_the_plan_says_what_is_known_and_what_it_had_alone_i
     let run = mend(&network, &["--yes"], 1, &["to do: make sure that a takes no writes any more"]);
     assert!(run.out.contains("0 changes made"), "{run:?}");
     mend(&network, &["--yes", "--fenced", "a"], 1, &[]);
-    has(&network, 1, "Only at c");
-    insert(&network.servers[2], "The first at c");
-    has(&network, 1, "The first at c");
+    arrives(&network.servers[1], "Only at c");
+    comes(&network.servers[2], "The first at c");
+    arrives(&network.servers[1], "The first at c");
     file_is_changed(&network);
     mend(&network, &["--yes", "--fenced", "a"], 0, &[]);
     // The dead one comes back: what it had alone is told row by row, and kept.
@@ -435,11 +468,8 @@ fn of_a_dead_lead_of_postgres_what_one_receiver_lacks_is_repaired_from_the_other
     let mut network = led(ServerKind::Postgres18, 3);
     let (a, c) = (&network.servers[0], &network.servers[2]);
     c.run(&format!("{OPEN}ALTER SUBSCRIPTION c_from_a DISABLE")).unwrap();
-    a.run("INSERT INTO guest (name, member) VALUES ('Not at c', true)").unwrap();
-    links::until(PATIENCE, "a guest does not arrive", || {
-        Ok(guests(&network.servers[1]).contains("Not at c"))
-    })
-    .unwrap();
+    comes(a, "Not at c");
+    arrives(&network.servers[1], "Not at c");
     network.servers[0].kill();
     network.servers[2].run(&format!("{OPEN}ALTER SUBSCRIPTION c_from_a ENABLE")).unwrap();
     let run = keen(&network, &["plan", "--promote", "c"]);
@@ -455,9 +485,7 @@ fn of_a_dead_lead_of_postgres_what_one_receiver_lacks_is_repaired_from_the_other
     ];
     plan(&network, &["b", "--accept-loss", "a"], &said);
     mend(&network, &["--yes"], 1, &[]);
-    let run =
-        network.servers[1].run("INSERT INTO guest (name, member) VALUES ('The first at b', true)");
-    run.unwrap();
+    comes(&network.servers[1], "The first at b");
     file_is_changed(&network);
     let run = mend(&network, &["--yes"], 1, &[]);
     assert!(run.out.contains("1 still differ"), "{run:?}");
@@ -473,10 +501,10 @@ fn of_a_dead_lead_of_postgres_what_one_receiver_lacks_is_repaired_from_the_other
     assert!(rows[0] == rows[1] && rows[0].contains("The first at b"), "{rows:?}");
 }
 
-/// A primary and two standbys.
-fn with_standbys() -> Network {
+/// A primary and two standbys. Whoever mends may do no more there than it takes.
+fn with_standbys(kind: ServerKind) -> Network {
     let lab = ServerLab::new().unwrap();
-    let a = lab.start("a", ServerKind::Postgres18).unwrap();
+    let a = lab.start("a", kind).unwrap();
     huts::tables(&a).unwrap();
     huts::rows(&a).unwrap();
     let (user, password) = APPLICATION;
@@ -491,14 +519,19 @@ fn with_standbys() -> Network {
     // The accounts come with the log.
     let mut network = Network::new(lab, vec![a], "");
     accounts(&network);
-    more_rights(&network);
+    let user = crate::common::mending::MENDER.0;
+    network.servers[0]
+        .run(&format!(
+            "GRANT pg_monitor, pg_checkpoint TO {user};\n\
+             GRANT EXECUTE ON FUNCTION pg_promote(boolean, integer) TO {user}"
+        ))
+        .unwrap();
     for name in ["b", "c"] {
         let standby = network.lab.standby(name, &network.servers[0], &[]).unwrap();
         network.servers.push(standby);
     }
     let mend: String = ["a", "b", "c"]
         .map(|node| {
-            let user = crate::common::mending::MENDER.0;
             format!(
                 "[node.{node}.mend]\nuser = \"{user}\"\npassword = {{ env = \"KEEN_TEST_MEND\" }}\n"
             )
@@ -535,11 +568,26 @@ fn follows(standby: &Server, primary: &Server) {
 
 #[test]
 fn a_standby_is_promoted_once_it_has_the_clean_end_of_its_primarys_log() {
-    let mut network = with_standbys();
+    for kind in [ServerKind::Postgres15, ServerKind::Postgres18] {
+        a_standby_is_promoted(with_standbys(kind));
+    }
+}
+
+fn a_standby_is_promoted(mut network: Network) {
+    // The end of an earlier stop is not taken for that of this one.
+    network.servers[0].stop().unwrap();
+    network.servers[0].start().unwrap();
+    two_stream_from(&network.servers[0]);
+    plan(&network, &["b"], &[]);
+    network.servers[0].kill();
+    mend(&network, &["--yes"], 1, &["0 changes made", "b does not have that end"]);
+    network.servers[0].start().unwrap();
+    two_stream_from(&network.servers[0]);
     let ((), desks) = while_desks_write(&network.servers, |desks| {
         desks.go_to(0);
         let done = "done   when a does not answer, b has the clean end of its log";
         plan(&network, &["b"], &[done, "guard  a does not answer"]);
+        mend(&network, &["--dry-run"], 1, &["1 change could be made"]);
         mend(&network, &["--yes"], 1, &["to do: stop what writes to a", "(now: a answers)"]);
         desks.at.store(1, Ordering::Relaxed);
     });
@@ -551,11 +599,10 @@ fn a_standby_is_promoted_once_it_has_the_clean_end_of_its_primarys_log() {
     assert!(!run.out.contains("--undo") && run.out.contains("tries again."), "{run:?}");
     network.servers[0].start().unwrap();
     two_stream_from(&network.servers[0]);
+    plan(&network, &["b"], &["if a is started again before that, plan again"]);
     network.servers[0].stop().unwrap();
     mend(&network, &["--yes"], 1, &["1 change made", "let c follow b"]);
     follows(&network.servers[2], &network.servers[1]);
-    let a = &mut network.servers[0];
-    std::fs::write(a.folder().join("data/standby.signal"), "").unwrap();
     let conf = format!(
         "primary_conninfo = 'host=127.0.0.1 port={} user={} password={}'\n",
         network.servers[1].port(),
@@ -563,6 +610,7 @@ fn a_standby_is_promoted_once_it_has_the_clean_end_of_its_primarys_log() {
         CARRIER.1
     );
     let a = &mut network.servers[0];
+    std::fs::write(a.folder().join("data/standby.signal"), "").unwrap();
     let auto = a.folder().join("data/postgresql.auto.conf");
     let text = std::fs::read_to_string(&auto).unwrap() + &conf;
     std::fs::write(auto, text).unwrap();
@@ -579,14 +627,10 @@ fn a_standby_is_promoted_once_it_has_the_clean_end_of_its_primarys_log() {
 
 #[test]
 fn of_two_standbys_of_a_dead_primary_the_one_that_has_more_leads() {
-    let mut network = with_standbys();
+    let mut network = with_standbys(ServerKind::Postgres18);
     network.servers[1].stop().unwrap();
-    let sql = "INSERT INTO guest (name, member) VALUES ('Only at c', true)";
-    network.servers[0].run(sql).unwrap();
-    links::until(PATIENCE, "a guest does not arrive", || {
-        Ok(guests(&network.servers[2]).contains("Only at c"))
-    })
-    .unwrap();
+    comes(&network.servers[0], "Only at c");
+    arrives(&network.servers[2], "Only at c");
     keen(&network, &["flow", "--interval", "1s", "--node", "a,c"]);
     network.servers[0].kill();
     network.servers[1].start().unwrap();
@@ -601,13 +645,13 @@ fn of_two_standbys_of_a_dead_primary_the_one_that_has_more_leads() {
     mend(&network, &["--yes"], 1, &["0 changes made"]);
     mend(&network, &["--yes", "--fenced", "a"], 1, &["1 change made"]);
     follows(&network.servers[1], &network.servers[2]);
-    network.servers[2].run(sql).unwrap();
+    comes(&network.servers[2], "The first at c");
     file_is_changed(&network);
     links::until(PATIENCE, "it does not come to its end", || {
         Ok(keen(&network, &["mend", "lead.plan", "--yes"]).code == 0)
     })
     .unwrap();
-    assert!(guests(&network.servers[1]).matches("Only at c").count() == 2);
+    assert_eq!(guests(&network.servers[1]), guests(&network.servers[2]));
 }
 
 #[test]
@@ -653,6 +697,15 @@ fn what_cannot_be_handed_over_without_a_loss_is_refused_with_the_reason() {
     let account = topology.find("[node.b.replication]").unwrap();
     let end = account + topology[account..].find("[node.c.replication]").unwrap();
     with(&topology[account..end], "", "b", "by which account others follow b is not known");
+    // A lead that turns keen away is not gone.
+    let secret = "[node.a]\nat = ";
+    let elsewhere = format!("[node.a]\nat = \"mariadb://nobody@127.0.0.1:{}/huts\" # ", a.port());
+    with(
+        secret,
+        &elsewhere,
+        "b",
+        "a does not let keen look, which is no sign that it takes no writes",
+    );
     // What the servers say.
     c.run("STOP SLAVE 'up';\nCHANGE MASTER 'up' TO MASTER_DELAY = 60;\nSTART SLAVE 'up'").unwrap();
     refused("b", "connection up of c is 60 s late on purpose");
@@ -664,8 +717,20 @@ fn what_cannot_be_handed_over_without_a_loss_is_refused_with_the_reason() {
     links::mariadb_start_all(c).unwrap();
     b.run("INSERT INTO stay VALUES (90, 1, 'Saddle Refuge', 1, 42.00, '2026-07-09', NULL)")
         .unwrap();
-    refused("b", "the log of b has writes that were made on b itself and that a lacks");
+    refused(
+        "b",
+        "the log of b has writes that were made on b itself and that the log of a does not have",
+    );
     plan(&network, &["c"], &[]);
-    a.run("SET GLOBAL read_only = ON").unwrap();
-    refused("c", "a is closed to writes already");
+    // As it says: what differs is repaired, and the log emptied.
+    b.run("SET SESSION sql_log_bin = 0;\nDELETE FROM stay WHERE id = 90;\nRESET MASTER").unwrap();
+    plan(&network, &["b"], &[]);
+    mend(&network, &["--yes"], 1, &["9 changes made"]);
+    comes(b, "The first at b");
+    for server in [a, c] {
+        arrives(server, "The first at b");
+    }
+    b.run("SET GLOBAL read_only = ON").unwrap();
+    file_is_changed(&network);
+    refused("c", "b is closed to writes already");
 }

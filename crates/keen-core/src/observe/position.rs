@@ -286,6 +286,23 @@ pub fn gtids(text: &str) -> Result<Position, NoPosition> {
     }
 }
 
+/// Whether one state of a MariaDB log, which names the last transaction of every server in every domain, has all of
+/// another; none if one of them is no such state.
+#[must_use]
+pub fn log_has_all(one: &str, other: &str) -> Option<bool> {
+    let last = |text: &str| -> Option<BTreeMap<(u32, u32), u64>> {
+        let parts = text.split(',').map(str::trim).filter(|part| !part.is_empty());
+        let read = |part: &str| {
+            let mut numbers = part.splitn(3, '-');
+            let (domain, server, at) = (numbers.next()?, numbers.next()?, numbers.next()?);
+            Some(((domain.parse().ok()?, server.parse().ok()?), at.parse().ok()?))
+        };
+        parts.map(read).collect()
+    };
+    let (one, other) = (last(one)?, last(other)?);
+    Some(other.iter().all(|(of, at)| one.get(of).is_some_and(|has| has >= at)))
+}
+
 #[cfg(test)]
 mod tests {
     use std::collections::BTreeSet;
@@ -293,6 +310,24 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+
+    /// Of two servers of one domain each is told apart: a position would tell only the last.
+    #[test]
+    fn a_log_has_what_each_server_wrote() {
+        for (one, other, has) in [
+            ("", "", Some(true)),
+            ("1-1-7", "", Some(true)),
+            ("", "1-1-7", Some(false)),
+            ("1-1-7, 1-2-5,2-2-1", "1-2-5,1-1-6", Some(true)),
+            ("1-1-7", "1-2-5", Some(false)),
+            ("1-1-7", "1-1-8", Some(false)),
+            ("1-1-7", "2-1-7", Some(false)),
+            ("1-1", "1-1-7", None),
+            ("1-1-7", "yes", None),
+        ] {
+            assert_eq!(log_has_all(one, other), has, "{one} and {other}");
+        }
+    }
 
     fn gtid() -> impl Strategy<Value = BTreeMap<u32, (u32, u64)>> {
         // One server per domain, as a healthy topology has it.

@@ -73,7 +73,10 @@ impl LinkingRequest<'_> {
             let link = self.link(node, *to, &mut steps, &[])?;
             let (name, subscription) = (link.link.clone(), link.subscription.clone());
             let also = match &subscription {
-                None => self.nothing_before(*to, read)?,
+                None => {
+                    let held = |position| Subject::HeldPosition { position };
+                    self.nothing_before((node, *to), &Subject::LoggedPosition, held, read)?
+                }
                 Some(of) if of.origin.as_deref() == Some("none") => Vec::new(),
                 Some(_) => {
                     return Err(format!(
@@ -172,7 +175,10 @@ impl LinkingRequest<'_> {
         let name_of_link = link.link.clone();
         let also = match subscription {
             Some(_) => Vec::new(),
-            None => self.wrote_nothing(from, node, read)?,
+            None => {
+                let held = |state| Subject::HeldState { state };
+                self.nothing_before((from, node), &Subject::OwnWrites, held, read)?
+            }
         };
         needs.push(self.make(node, link, also, &mut steps));
         // A MariaDB server leaves out by itself what comes back to it.
@@ -207,32 +213,6 @@ impl LinkingRequest<'_> {
             "passwords are not in this plan: keen mend takes them from where the topology file says they are".to_owned(),
         ];
         Ok(SetupPlan { steps, notes, ..SetupPlan::default() })
-    }
-
-    /// A node has written nothing itself that another lacks, and that stays so.
-    fn wrote_nothing(
-        &self,
-        of: NodeId,
-        to: NodeId,
-        read: &mut ReadState<'_>,
-    ) -> Result<Vec<SetupCondition>, String> {
-        let (name, receiver) = (self.name(of), self.name(to));
-        let unread = |fault: ReadFault| {
-            format!("what {name} wrote itself and {receiver} has could not be read: {fault}")
-        };
-        let wrote = read(of, &Subject::OwnWrites).map_err(unread)?;
-        let mut also =
-            vec![SetupCondition { node: of, subject: Subject::OwnWrites, is: wrote.clone() }];
-        if let Some(state) = wrote {
-            let subject = Subject::HeldState { state };
-            if read(to, &subject).map_err(unread)?.is_none() {
-                return Err(format!(
-                    "{name} wrote something itself that {receiver} lacks, and the link would bring it: keen conflicts and keen plan say what to do with it first"
-                ));
-            }
-            also.push(SetupCondition { node: to, subject, is: Some(YES.to_owned()) });
-        }
-        Ok(also)
     }
 
     /// A MariaDB server leaves out what a server of its own number wrote.
@@ -273,25 +253,26 @@ impl LinkingRequest<'_> {
         self.seed.before + steps.len() as u64
     }
 
-    /// A connection begins with all that its receiver lacks: that has to be nothing, and to stay so.
+    /// A connection begins with all that its receiver lacks: of what its source has, or wrote itself where it follows the
+    /// receiver already, that has to be nothing, and to stay so.
     fn nothing_before(
         &self,
-        to: NodeId,
+        (from, to): (NodeId, NodeId),
+        has: &Subject,
+        held: impl Fn(String) -> Subject,
         read: &mut ReadState<'_>,
     ) -> Result<Vec<SetupCondition>, String> {
-        let node = self.seed.node;
-        let (name, receiver) = (self.name(node), self.name(to));
+        let (name, receiver) = (self.name(from), self.name(to));
         let unread = |fault: ReadFault| {
             format!("how far {name} and {receiver} are could not be read: {fault}")
         };
-        let logged = read(node, &Subject::LoggedPosition).map_err(unread)?;
-        let mut also =
-            vec![SetupCondition { node, subject: Subject::LoggedPosition, is: logged.clone() }];
-        if let Some(position) = logged {
-            let subject = Subject::HeldPosition { position };
+        let is = read(from, has).map_err(unread)?;
+        let mut also = vec![SetupCondition { node: from, subject: has.clone(), is: is.clone() }];
+        if let Some(position) = is {
+            let subject = held(position);
             if read(to, &subject).map_err(unread)?.is_none() {
                 return Err(format!(
-                    "the log of {name} has writes that {receiver} lacks, and the link would bring them: empty that log first, if nobody wants them"
+                    "the log of {name} has writes that {receiver} lacks, and the link would bring them: if nobody wants them, empty that log first (RESET MASTER on {name}), as long as nobody follows {name}"
                 ));
             }
             also.push(SetupCondition { node: to, subject, is: Some(YES.to_owned()) });

@@ -409,7 +409,9 @@ impl<'a> Handing<'a, '_> {
             let change =
                 SetupChange { subject, before: Some(state), after: None, pauses: Vec::new() };
             let purpose = format!("{} no longer follows {}", self.name(to), self.name(lead));
-            let number = self.change(to, purpose, change, (needs.to_vec(), also));
+            // As long as the first still follows, the lead can be opened again: so all others have to follow it, too.
+            let needs = needs.iter().copied().chain(gone.get(&self.request.node).copied());
+            let number = self.change(to, purpose, change, (needs.collect(), also));
             gone.insert(to, number);
             slots.extend(link.source.slot.clone().map(|slot| (number, slot)));
         }

@@ -85,7 +85,7 @@ pub enum Subject {
         /// The connection.
         link: String,
     },
-    /// How far the log of a MariaDB server has come; none if nothing is in it. It is only read.
+    /// How far the log of a server has come; none if nothing is in it, or if it only replays one. It is only read.
     LoggedPosition,
     /// Whether a MariaDB server has all of a position: [`YES`], or none. It is only read.
     HeldPosition {
@@ -98,9 +98,6 @@ pub enum Subject {
         /// The link, as the node calls it.
         link: String,
     },
-    /// The last transaction of every server that the log of a MariaDB server has; none if nothing is in it. It is only
-    /// read.
-    LogState,
     /// The last transactions that a MariaDB server wrote itself; none if there are none. It is only read.
     OwnWrites,
     /// Whether the log of a MariaDB server has all transactions of a state: [`YES`], or none. It is only read.
@@ -129,7 +126,10 @@ pub enum Subject {
     Standby,
     /// Whether a standby has replayed the end of a log that was ended cleanly, and nothing after it (PostgreSQL): [`YES`],
     /// or none. It is only read.
-    CleanEnd,
+    CleanEnd {
+        /// The log had come so far before: an end that stands before that is one of an earlier stop.
+        beyond: String,
+    },
     /// Where a standby receives from, while it does (PostgreSQL). It is only read.
     StandbyOf,
     /// Who writes and which links there are by the topology file, as [`Topology::outline`] says it. It is only read, and
@@ -378,12 +378,11 @@ impl Subject {
             | Self::LoggedPosition
             | Self::HeldPosition { .. }
             | Self::Taken { .. }
-            | Self::LogState
             | Self::OwnWrites
             | Self::HeldState { .. }
             | Self::OwnPosition { .. }
             | Self::Standby
-            | Self::CleanEnd
+            | Self::CleanEnd { .. }
             | Self::StandbyOf
             | Self::Slot { .. }
             | Self::Publication { .. }
@@ -411,7 +410,6 @@ impl fmt::Display for Subject {
             }
             Self::LoggedPosition => f.write_str("the position of the log"),
             Self::Taken { link } => write!(f, "what link {link} has applied"),
-            Self::LogState => f.write_str("the state of the log"),
             Self::OwnWrites => f.write_str("what the server wrote itself"),
             Self::HeldState { state } => write!(f, "having all of {state}"),
             Self::OwnPosition { .. } => f.write_str("what it wrote itself counting as applied"),
@@ -422,7 +420,7 @@ impl fmt::Display for Subject {
             Self::TopologyFile => f.write_str("the topology file"),
             Self::Answers => f.write_str("an answer"),
             Self::Standby => f.write_str("being a standby"),
-            Self::CleanEnd => f.write_str("the clean end of its primary's log"),
+            Self::CleanEnd { .. } => f.write_str("the clean end of its primary's log"),
             Self::StandbyOf => f.write_str("where its log comes from"),
             Self::Counter { table, column } => {
                 write!(f, "the next number of {column} of {} being new", table.join("."))

@@ -416,7 +416,6 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
         | Subject::LoggedPosition
         | Subject::HeldPosition { .. }
         | Subject::Taken { .. }
-        | Subject::LogState
         | Subject::OwnWrites
         | Subject::HeldState { .. }
         | Subject::OwnPosition { .. }
@@ -424,7 +423,7 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
         | Subject::FencedOff
         | Subject::Answers
         | Subject::Standby
-        | Subject::CleanEnd
+        | Subject::CleanEnd { .. }
         | Subject::StandbyOf
         | Subject::TopologyFile
         | Subject::Counter { .. }

@@ -292,7 +292,7 @@ impl Mender<'_, '_> {
         let besides = copy.links.iter().map(|link| link.from).filter(|of| *of != from);
         senders.extend(besides.filter(|of| follows(*of)));
         for sender in senders {
-            self.arrival(sender, from, ARRIVES_WITHIN).map_err(CopyFault::NotMade)?;
+            self.arrival((sender, from), ARRIVES_WITHIN, false).map_err(CopyFault::NotMade)?;
         }
         // Read before the moment: what the source had confirmed by then is in the copy. How far it has applied says
         // nothing of a node that has written nothing since the source began to follow it.

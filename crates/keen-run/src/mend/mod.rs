@@ -245,12 +245,12 @@ pub fn run(request: &MendRequest<'_>, plan: &mut PlanFile, undo: Option<&mut Und
     mender.result
 }
 
-/// By the number of a step, the changes that have to wait for it.
+/// By the number of a step, the changes and the waits that have to wait for it.
 fn waiting(plan: &PlanFile) -> BTreeMap<u64, Vec<(u64, SetupStep)>> {
     let mut waiting: BTreeMap<u64, Vec<(u64, SetupStep)>> = BTreeMap::new();
     for at in 0..plan.len() {
         let (Some((number, _)), Some(step)) = (plan.place(at), plan.setup(at)) else { continue };
-        if matches!(step.act, SetupAct::Change(_)) {
+        if matches!(step.act, SetupAct::Change(_) | SetupAct::Wait { .. }) {
             for before in &step.depends_on {
                 waiting.entry(*before).or_default().push((number, step.clone()));
             }

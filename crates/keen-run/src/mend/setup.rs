@@ -88,7 +88,7 @@ pub(super) struct SetupProgress {
     done: BTreeSet<u64>,
     /// What would read otherwise by now, in a dry run.
     would: BTreeMap<(NodeId, Subject), Option<String>>,
-    /// By the number of a step, the changes that have to wait for it.
+    /// By the number of a step, the changes and the waits that have to wait for it.
     pub(super) waiting: BTreeMap<u64, Vec<(u64, SetupStep)>>,
 }
 
@@ -206,10 +206,7 @@ impl Mender<'_, '_> {
                 _ if would.is_some() => would.cloned().flatten(),
                 Subject::TopologyFile => Some(self.request.topology.outline()),
                 Subject::FencedOff => self.is_fenced(condition.node),
-                Subject::Answers => {
-                    self.setup.open = None;
-                    (self.request.setup)(condition.node).is_ok().then(|| YES.to_owned())
-                }
+                Subject::Answers => self.answers(condition.node).then(|| YES.to_owned()),
                 _ => self.setup_of(condition.node)?.state(&condition.subject)?,
             };
             if !holds(&condition.subject, state.as_deref(), condition.is.as_deref()) {
@@ -242,8 +239,8 @@ impl Mender<'_, '_> {
             };
             return Ok(Some(match subject {
                 Subject::Answers => Some(format!("{name} answers")),
-                Subject::CleanEnd => Some(format!(
-                    "{name} does not have that end; if it has stopped, start it again, let {name} catch up, and stop it once more"
+                Subject::CleanEnd { .. } => Some(format!(
+                    "{name} does not have that end; if it has stopped, start it again, let {name} catch up, and plan again"
                 )),
                 Subject::StandbyOf => {
                     state.or_else(|| Some(format!("{name} receives from nobody")))
@@ -259,10 +256,16 @@ impl Mender<'_, '_> {
         if !self.request.fenced.contains(node) {
             return None;
         }
-        match (self.request.setup)(node) {
-            Ok(_) => Some("no: it answers".to_owned()),
-            Err(_) => Some(YES.to_owned()),
+        match self.answers(node) {
+            true => Some("no: it answers".to_owned()),
+            false => Some(YES.to_owned()),
         }
+    }
+
+    /// Somebody is there, whether keen is let in or not.
+    fn answers(&mut self, node: NodeId) -> bool {
+        self.setup.open = None; // what was open may have gone since
+        !matches!((self.request.setup)(node), Err(fault) if fault.kind.is_silence())
     }
 
     /// Carries out a step that is not about a row.
@@ -286,7 +289,11 @@ impl Mender<'_, '_> {
                     (Some(_), _) => Some(false),
                     (None, true) => None,
                     // What was seen then need not be so any more, as a primary that was stopped and came back.
-                    (None, false) if self.is_waited_for_no_more(number) => Some(true),
+                    (None, false)
+                        if self.was_waited_for(number) || self.is_waited_for_no_more(number) =>
+                    {
+                        Some(true)
+                    }
                     (None, false) => match self.read_one_by_one(step.node, done) {
                         Ok(None) => Some(true),
                         Ok(Some(now)) => {
@@ -302,6 +309,11 @@ impl Mender<'_, '_> {
                 if is_done == Some(true) {
                     self.setup.done.insert(number);
                 }
+                if self.request.dry_run {
+                    // What comes after it is looked at as it is then.
+                    let done = done.iter().cloned();
+                    self.setup.would.extend(done.map(|one| ((one.node, one.subject), one.is)));
+                }
                 let (node, what) = (step.node, what.clone());
                 self.result.by_hand.push(HandWork { number, node, what, is_done, reads });
             }
@@ -315,12 +327,12 @@ impl Mender<'_, '_> {
             SetupAct::Change(change) => self.change(number, step, change)?,
             SetupAct::Copy(copy) => self.copy(number, step, copy)?,
             SetupAct::Wait { from, at_most } => {
-                let arrived = match self.request.dry_run
-                    || self.was_waited_for(number)
-                    || self.is_waited_for_no_more(number)
-                {
+                let arrived = match self.request.dry_run || self.is_waited_for_no_more(number) {
                     true => Ok(()),
-                    false => self.arrival(*from, step.node, *at_most),
+                    false => {
+                        let may_be_gone = self.was_waited_for(number);
+                        self.arrival((*from, step.node), *at_most, may_be_gone)
+                    }
                 };
                 match arrived {
                     Ok(()) => drop(self.setup.done.insert(number)),
@@ -331,18 +343,21 @@ impl Mender<'_, '_> {
         Ok(())
     }
 
-    /// Some of what had to wait for it was made by an earlier run, which had waited then: the link that it came by may be
-    /// gone since.
+    /// Some of what had to wait for it, by way of other waits, too, was made by an earlier run: so it was done then.
     fn was_waited_for(&self, number: u64) -> bool {
         let Some(undo) = &self.undo else { return false };
-        let waiting = self.setup.waiting.get(&number).into_iter().flatten();
-        waiting.into_iter().any(|(number, _)| undo.made.contains(*number))
+        let mut waiting = self.setup.waiting.get(&number).into_iter().flatten();
+        waiting.any(|(other, step)| match step.act {
+            SetupAct::Wait { .. } => self.was_waited_for(*other),
+            _ => undo.made.contains(*other),
+        })
     }
 
     /// All that had to wait for it is done already, as a link that is taken away after it has delivered.
     fn is_waited_for_no_more(&mut self, number: u64) -> bool {
-        let waiting: Vec<(u64, SetupStep)> =
-            self.setup.waiting.get(&number).cloned().unwrap_or_default();
+        let waiting = self.setup.waiting.get(&number).cloned().unwrap_or_default();
+        let changes = |(_, step): &(u64, SetupStep)| matches!(step.act, SetupAct::Change(_));
+        let waiting: Vec<(u64, SetupStep)> = waiting.into_iter().filter(changes).collect();
         let is_done = |(other, step): (u64, SetupStep)| {
             self.is_done(other) || matches!(self.read(&step.done()), Ok(Reads::AsItShould))
         };
@@ -372,15 +387,15 @@ impl Mender<'_, '_> {
         made || self.setup.done.contains(&number)
     }
 
-    /// Waits until a node has what another had written by now.
+    /// Waits until a node has what another had written by now. Where that was waited for before, the link may be gone.
     ///
     /// # Errors
     /// Why it has not.
     pub(super) fn arrival(
         &self,
-        from: NodeId,
-        to: NodeId,
+        (from, to): (NodeId, NodeId),
         at_most: Duration,
+        may_be_gone: bool,
     ) -> Result<(), String> {
         let mut topology = self.request.topology.clone();
         if !topology.links.iter().any(|link| (link.from, link.to) == (from, to)) {
@@ -417,6 +432,9 @@ impl Mender<'_, '_> {
                         "{from} -> {to} stopped once more, at another write: plan again"
                     ));
                 }
+            }
+            if passing.absent.contains(&(from, to)) && may_be_gone {
+                return Ok(());
             }
             if passing.absent.contains(&(from, to)) && began.elapsed() >= HOLDS_WITHIN {
                 let (from, to) = (name(from), name(to));

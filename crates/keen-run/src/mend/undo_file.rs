@@ -29,6 +29,8 @@ pub struct UndoFile {
     pub last_batch: u32,
     /// The steps that were made and not taken back.
     pub made: StepNumbers,
+    /// Some of them were taken back.
+    pub was_taken_back: bool,
     /// A batch of which nobody has said yet whether it was kept.
     pub unsure: Option<BatchDocument>,
     /// It can no longer be written: nothing more may be done.
@@ -167,6 +169,7 @@ impl UndoFile {
             plan: 0,
             last_batch: 0,
             made: StepNumbers::default(),
+            was_taken_back: false,
             unsure: None,
             broken: false,
         })
@@ -183,7 +186,10 @@ impl UndoFile {
                     self.made.insert(*step);
                 }
             }
-            BatchState::Undone => batch.steps.iter().for_each(|step| self.made.remove(*step)),
+            BatchState::Undone => {
+                self.was_taken_back = true;
+                batch.steps.iter().for_each(|step| self.made.remove(*step));
+            }
             BatchState::Dropped => {}
         }
     }

@@ -69,6 +69,7 @@ pub(crate) fn write(topology: &Topology, outcome: &MendOutcome) -> Result<String
         node: topology.nodes[work.node].name.clone(),
         what: work.what.clone(),
         done: work.is_done,
+        reads: work.reads.clone(),
     });
     let nodes = outcome.writers.iter().map(node).collect();
     let document = MendDocument {

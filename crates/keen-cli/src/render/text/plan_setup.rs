@@ -87,7 +87,9 @@ fn write_step(
                 let on = &topology.nodes[also.node].name;
                 let is = told(also.is.as_deref());
                 let guard = match also.subject {
-                    Subject::Answers | Subject::CleanEnd => reads(topology, also),
+                    Subject::Answers | Subject::CleanEnd { .. } | Subject::FencedOff => {
+                        reads(topology, also)
+                    }
                     _ => format!("{} on {on} is {is}", also.subject),
                 };
                 field(out, "guard", &guard);
@@ -171,7 +173,9 @@ fn reads(topology: &Topology, done: &SetupCondition) -> String {
             format!("keen mend --fenced {node} says so, and {node} does not answer")
         }
         Subject::Answers => format!("{node} does not answer"),
-        Subject::CleanEnd => format!("{node} has the clean end of its log"),
+        Subject::CleanEnd { beyond } => {
+            format!("{node} has the clean end of its log, beyond {beyond}")
+        }
         Subject::StandbyOf => format!("{node} receives {is}"),
         Subject::OldSessions { .. } => format!("{node} has none of them any more"),
         subject => format!("{node} reads {subject} = {is}"),

@@ -398,6 +398,10 @@ pub const NOT_AS_IT_STANDS: &[(&str, &str)] = &[
         "CHANGE MASTER {} TO MASTER_HOST = {}, MASTER_PORT = {}, MASTER_USER",
         "its password is not told; keen mend runs it with that: mend_linking",
     ),
+    (
+        "the log of {name} has writes that",
+        "whether nobody wants them is for a person: mend_linking and mend_promoting do it",
+    ),
     ("TRUNCATE", "it is the name of what was done"),
     ("CREATE EXTENSION", "it is a mark in what was derived"),
 ];

@@ -15,6 +15,7 @@ impl Handing<'_, '_> {
         if self.facts(node).is_none() {
             return Err(format!("{name} could not be looked at"));
         }
+        self.is_there_or_silent()?;
         let declared: BTreeSet<NodeId> =
             self.topology().links.iter().filter(|l| l.from == lead).map(|l| l.to).collect();
         for at in 0..self.found.len() {
@@ -73,6 +74,20 @@ impl Handing<'_, '_> {
         }
     }
 
+    /// A lead that turns keen away is not gone, and may take writes.
+    fn is_there_or_silent(&self) -> Result<(), String> {
+        let lead = self.request.lead;
+        let attempts = self.request.looks.get(&lead).map(|look| &look.attempts[..]);
+        let faults = attempts.unwrap_or_default().iter().filter_map(|tried| tried.fault.as_ref());
+        match faults.into_iter().find(|fault| !fault.kind.is_silence()) {
+            Some(fault) if self.facts(lead).is_none() => Err(format!(
+                "{} does not let keen look, which is no sign that it takes no writes: {fault}",
+                self.name(lead)
+            )),
+            _ => Ok(()),
+        }
+    }
+
     fn can_be_turned(&self, to: NodeId, at: LinkAt, is_declared: bool) -> Result<(), String> {
         let (lead, link) = (self.request.lead, &self.found[at].2);
         let (lead_name, receiver) = (self.name(lead), self.name(to));
@@ -110,7 +125,12 @@ impl Handing<'_, '_> {
             ));
         }
         let runs = |state| matches!(state, WorkerState::Runs | WorkerState::Tries);
-        let receives = runs(link.receiving) || self.facts(lead).is_none();
+        // A standby that only tries to receive may have lost its place long ago.
+        let receives = match link.means {
+            _ if self.facts(lead).is_none() => true,
+            ReplicationKind::Streaming => link.receiving == WorkerState::Runs,
+            _ => runs(link.receiving),
+        };
         if !receives || !runs(link.applying) {
             return Err(format!(
                 "{of_it} does not bring what {lead_name} writes: mend it first (keen flow says where it stands), or take it apart"
@@ -175,13 +195,13 @@ impl Handing<'_, '_> {
         let PromotionRequest { lead, node, .. } = *self.request;
         let (name, lead_name) = (self.name(node), self.name(lead));
         let unread = |fault| format!("what {name} wrote itself could not be read: {fault}");
-        let logged = (self.read)(node, &Subject::LogState).map_err(unread)?;
-        let Some(state) = logged else { return Ok(()) };
+        let wrote = (self.read)(node, &Subject::OwnWrites).map_err(unread)?;
+        let Some(state) = wrote else { return Ok(()) };
         let subject = Subject::HeldState { state };
         match (self.read)(lead, &subject).map_err(unread)? {
             Some(_) => Ok(()),
             None => Err(format!(
-                "the log of {name} has writes that were made on {name} itself and that {lead_name} lacks: keen conflicts and keen plan say what to do with them first"
+                "the log of {name} has writes that were made on {name} itself and that the log of {lead_name} does not have, and all others would get them: repair what differs (keen audit), and then empty that log (RESET MASTER on {name}), if nobody follows {name}"
             )),
         }
     }

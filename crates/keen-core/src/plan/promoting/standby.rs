@@ -19,9 +19,13 @@ impl Handing<'_, '_> {
     pub(super) fn planned_standby(&mut self) -> Result<(), String> {
         let PromotionRequest { lead, node, .. } = *self.request;
         let (name, lead_name) = (self.name(node), self.name(lead));
+        let so_far = (self.read)(lead, &Subject::LoggedPosition)
+            .map_err(|fault| format!("how far the log of {lead_name} has come: {fault}"))?;
+        let beyond = so_far.ok_or_else(|| format!("{lead_name} is a standby itself"))?;
+        let end = Subject::CleanEnd { beyond };
         let stopped = vec![
             SetupCondition { node: lead, subject: Subject::Answers, is: None },
-            SetupCondition { node, subject: Subject::CleanEnd, is: Some(YES.to_owned()) },
+            SetupCondition { node, subject: end, is: Some(YES.to_owned()) },
         ];
         let what = format!(
             "stop what writes to {lead_name}, and then {lead_name} itself, cleanly (pg_ctl stop -m fast, or its service), so that it does not start again by itself"
@@ -50,7 +54,7 @@ impl Handing<'_, '_> {
         }));
         self.lacking_slots();
         self.plan.notes.push(format!(
-            "nobody can write from the moment {lead_name} is stopped until {name} is promoted; before that, {lead_name} can simply be started again"
+            "nobody can write from the moment {lead_name} is stopped until {name} is promoted; if {lead_name} is started again before that, plan again"
         ));
         Ok(())
     }
@@ -60,7 +64,7 @@ impl Handing<'_, '_> {
         let lead_name = self.name(lead);
         self.nobody_has_more()?;
         let needs: Vec<u64> = self.fence().into_iter().collect();
-        let mut also = Vec::new();
+        let mut also = self.fenced();
         for (to, at) in self.receivers.clone() {
             also.push(self.taken(to, at)?);
         }

@@ -29,7 +29,7 @@ impl Handing<'_, '_> {
         let new = self.new_links(&others, &needs)?;
         let made: Vec<u64> = new.made.values().map(|(number, _)| *number).collect();
         let first: Vec<u64> = needs.iter().copied().chain(made).collect();
-        let gone = self.take_away(&first, &[])?;
+        let gone = self.take_away(&first, &self.fenced())?;
         let all_gone: Vec<u64> = gone.values().copied().collect();
         for step in &mut self.plan.steps {
             let takes_away = matches!(&step.act, SetupAct::Change(change)
@@ -58,18 +58,21 @@ impl Handing<'_, '_> {
         }
         let PromotionRequest { lead, node, .. } = *self.request;
         let lead_name = self.name(lead);
-        let done = vec![SetupCondition {
-            node: lead,
-            subject: Subject::FencedOff,
-            is: Some(YES.to_owned()),
-        }];
+        let done = self.fenced();
         let what = format!(
-            "make sure that {lead_name} takes no writes any more and does not come back by itself (power, network, service), and say so: keen mend --fenced {lead_name}"
+            "make sure that {lead_name} takes no writes any more and does not come back by itself (power, network, service), and say so: keen mend PLAN --fenced {lead_name}"
         );
         let purpose =
             format!("what is written on {lead_name} from now on would be on {lead_name} alone");
         let step = SetupStep::of(node, purpose, SetupAct::ByHand { what, done });
         Some(self.push(step))
+    }
+
+    /// Somebody answers for it, each time, unless its loss is accepted.
+    pub(super) fn fenced(&self) -> Vec<SetupCondition> {
+        let node = self.request.lead;
+        let fenced = SetupCondition { node, subject: Subject::FencedOff, is: Some(YES.to_owned()) };
+        if self.request.accepts_loss { Vec::new() } else { vec![fenced] }
     }
 
     /// What is known of the lead, and what nobody can know.
