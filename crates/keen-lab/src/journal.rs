@@ -29,10 +29,16 @@ CREATE TABLE keen_lab_change (
 CREATE TABLE keen_lab_link (
     link            INTEGER PRIMARY KEY,
     source          TEXT NOT NULL,
+    carries         TEXT NOT NULL,
     read_to         INTEGER NOT NULL,
     state           TEXT NOT NULL CHECK (state IN ('running', 'paused', 'cut')),
     since_step      INTEGER NOT NULL
 );
+CREATE TABLE keen_lab_setting (
+    name            TEXT NOT NULL PRIMARY KEY,
+    value           TEXT NOT NULL
+);
+INSERT INTO keen_lab_setting VALUES ('read_only', 'OFF');
 ";
 
 /// A row as the journal keeps it: cells by column, in the table's order.

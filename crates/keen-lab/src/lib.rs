@@ -13,6 +13,7 @@
 //! - `servers` (a feature): real PostgreSQL and MariaDB servers, started for a test and gone after it.
 
 mod carry;
+pub mod handover;
 pub mod journal;
 pub mod network;
 pub mod story;

@@ -1,16 +1,17 @@
 //! The network: nodes, their applications, and the replicator between them.
 
+mod links;
 mod replicate;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use keen_core::topology::{Address, NodeId, ProblemLevel, Topology};
+use keen_core::topology::{Address, NodeId, ProblemLevel, SetId, Topology};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
-use rusqlite::Connection;
 use rusqlite::types::Value as Cell;
+use rusqlite::{Connection, Transaction, TransactionBehavior};
 
 use crate::carry;
 use crate::journal::{self, ChangeKind, JournalRow, LabTransaction, Recorded};
@@ -41,6 +42,9 @@ pub enum LabError {
     /// A name that the topology does not have.
     #[error("there is no {0}")]
     Unknown(String),
+    /// A node that takes no writes of applications.
+    #[error("{0} takes no writes of applications")]
+    Closed(String),
 }
 
 /// A change that an application makes to one row.
@@ -104,8 +108,15 @@ const PER_STEP: i64 = 500;
 const BEGINS: i64 = 1_790_316_000_000_000;
 const STEP_LASTS: i64 = 60_000_000;
 
+/// A link as the replicator runs it.
 #[derive(Debug)]
 struct LinkRun {
+    from: NodeId,
+    to: NodeId,
+    /// Its number at the receiver.
+    number: i64,
+    /// The sets that travel over it.
+    carries: Vec<SetId>,
     read_to: i64,
     state: StandInState,
     delay_steps: i64,
@@ -180,17 +191,11 @@ impl Lab {
         }
         let mut lab = Self {
             folder: folder.to_owned(),
-            links: topology
-                .links
-                .iter()
-                .map(|_| LinkRun {
-                    read_to: 0,
-                    state: StandInState::Running,
-                    delay_steps: 0,
-                    stuck: false,
-                    detached: false,
-                    per_step: PER_STEP,
-                    held: Vec::new(),
+            links: (0..)
+                .zip(&topology.links)
+                .map(|(number, link)| LinkRun {
+                    carries: link.carries.clone(),
+                    ..LinkRun::begin(link.from, link.to, number)
                 })
                 .collect(),
             clocks: vec![0; topology.nodes.len()],
@@ -253,8 +258,10 @@ impl Lab {
         let clock = self.clock(id);
         let names = &self.topology.nodes[id];
         let keys = &self.keys;
-        let transaction =
-            self.connections[id].transaction().map_err(|error| sqlite(node, error))?;
+        let transaction = begin(&mut self.connections[id]).map_err(|error| sqlite(node, error))?;
+        if links::is_closed(&transaction).map_err(|error| sqlite(node, error))? {
+            return Err(LabError::Closed(node.to_owned()));
+        }
         let made = || -> rusqlite::Result<i64> {
             let position = journal::enter(&transaction, None, node, (step, clock), step)?;
             for (number, change) in changes.iter().enumerate() {
@@ -294,6 +301,28 @@ impl Lab {
         let position = made().map_err(|error| sqlite(node, error))?;
         transaction.commit().map_err(|error| sqlite(node, error))?;
         Ok(Tx { origin: node.to_owned(), position })
+    }
+
+    /// Keeps applications from writing to a node, or lets them.
+    ///
+    /// # Errors
+    /// [`LabError`] when there is no such node, or its file refuses.
+    pub fn set_closed(&mut self, node: &str, closed: bool) -> Result<(), LabError> {
+        let id = self.id(node)?;
+        let value = if closed { "ON" } else { "OFF" };
+        self.connections[id]
+            .execute("UPDATE keen_lab_setting SET value = ?1 WHERE name = 'read_only'", [value])
+            .map(drop)
+            .map_err(|error| sqlite(node, error))
+    }
+
+    /// The number that a question to a node's file has for an answer.
+    ///
+    /// # Errors
+    /// [`LabError`] when there is no such node, or its file refuses.
+    pub fn count(&self, node: &str, sql: &str) -> Result<u64, LabError> {
+        let found = self.connections[self.id(node)?].query_row(sql, [], |row| row.get(0));
+        found.map(i64::unsigned_abs).map_err(|error| sqlite(node, error))
     }
 
     /// The clock of a node: steps take a minute, and the first one begins at six in the morning.
@@ -398,8 +427,7 @@ impl Lab {
     pub fn detach(&mut self, from: &str, to: &str) -> Result<(), LabError> {
         for link in self.links_between(from, to)? {
             self.links[link].detached = true;
-            let receiver = self.topology.links[link].to;
-            let number = i64::try_from(link).unwrap_or(i64::MAX);
+            let LinkRun { to: receiver, number, .. } = self.links[link];
             self.connections[receiver]
                 .execute("DELETE FROM keen_lab_link WHERE link = ?1", [number])
                 .map_err(|error| sqlite(&self.topology.nodes[receiver].name, error))?;
@@ -477,7 +505,7 @@ impl Lab {
     fn links_between(&self, from: &str, to: &str) -> Result<Vec<usize>, LabError> {
         let ends = (self.id(from)?, self.id(to)?);
         let found: Vec<usize> = (0..self.links.len())
-            .filter(|i| (self.topology.links[*i].from, self.topology.links[*i].to) == ends)
+            .filter(|i| (self.links[*i].from, self.links[*i].to) == ends)
             .collect();
         if found.is_empty() {
             Err(LabError::Unknown(format!("link from {from} to {to}")))
@@ -503,28 +531,6 @@ impl Lab {
         Ok(())
     }
 
-    /// Keeps the state of a link where its receiver can be asked for it.
-    fn note_link(&self, link: usize) -> Result<(), LabError> {
-        let (from, to) = (self.topology.links[link].from, self.topology.links[link].to);
-        let run = &self.links[link];
-        self.connections[to]
-            .execute(
-                "INSERT INTO keen_lab_link VALUES (?1, ?2, ?3, ?4, ?5) ON CONFLICT (link) DO UPDATE SET
-                 read_to = excluded.read_to,
-                 since_step = iif(state = excluded.state, since_step, excluded.since_step),
-                 state = excluded.state",
-                rusqlite::params![
-                    i64::try_from(link).unwrap_or(i64::MAX),
-                    self.topology.nodes[from].name,
-                    run.read_to,
-                    run.state.name(),
-                    self.step
-                ],
-            )
-            .map(drop)
-            .map_err(|error| sqlite(&self.topology.nodes[to].name, error))
-    }
-
     fn record(&mut self, what: LabFault, node: &str, of: String) {
         let step = u64::try_from(self.step).unwrap_or(0);
         self.truth.push(PlantedFault { step, what, node: node.to_owned(), of });
@@ -548,6 +554,11 @@ impl Lab {
 
 fn sqlite(node: &str, error: rusqlite::Error) -> LabError {
     LabError::Sqlite { node: node.to_owned(), error }
+}
+
+/// Begins a transaction that writes: somebody else may write to the file, too.
+fn begin(connection: &mut Connection) -> rusqlite::Result<Transaction<'_>> {
+    connection.transaction_with_behavior(TransactionBehavior::Immediate)
 }
 
 fn open(path: &Path, schema: &str) -> rusqlite::Result<Connection> {

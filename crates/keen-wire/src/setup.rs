@@ -5,7 +5,8 @@ use std::time::Duration;
 use keen_core::plan::copy::{CopiedLink, CopiedSlot, CopiedTable, SourceFollows, TableCopy};
 use keen_core::plan::setup_steps::{SetupAct, SetupStep, way_back};
 use keen_core::setup::{
-    NewLink, OFF, ON, SetupChange, SetupCondition, SetupKind, Subject, same_state, spell,
+    LinkLogin, LinkWay, NewLink, OFF, ON, SetupChange, SetupCondition, SetupKind, Subject,
+    same_state, spell,
 };
 use keen_core::topology::{Address, Engine, NodeId, Topology};
 use serde::{Deserialize, Serialize};
@@ -402,17 +403,29 @@ impl SetupReader<'_> {
     /// A link leads where the topology file says, and nowhere else: it is given a password of that file.
     fn is_of_the_file(&self, new: &NewLink) -> Result<(), Unusable> {
         let source = &self.topology.nodes[self.node(&new.from)?];
+        let Some(LinkLogin { user, host, port, .. }) = new.login() else {
+            return self.is_of_the_stand_in(new);
+        };
         let database = match &source.at {
             Address::Server(server) => Some(&server.database),
             Address::Sqlite(_) => None,
         };
         let is_there = source.replication.as_ref().is_some_and(|account| {
-            (&account.user, &account.host, account.port) == (&new.user, &new.host, new.port)
+            (&account.user, &account.host, account.port) == (user, host, *port)
         });
-        let is_in_it = new.subscription.as_ref().is_none_or(|of| Some(&of.database) == database);
+        let is_in_it = new.subscription().is_none_or(|of| Some(&of.database) == database);
         (is_there && is_in_it).then_some(()).ok_or_else(|| {
             format!("link {} does not lead where [node.{}.replication] says", new.link, new.from)
         })
+    }
+
+    fn is_of_the_stand_in(&self, new: &NewLink) -> Result<(), Unusable> {
+        let LinkWay::StandIn { carries } = &new.way else { return Ok(()) };
+        let known = |set: &&String| !self.topology.sets.iter().any(|known| known.name == **set);
+        match carries.iter().find(known) {
+            Some(set) => Err(format!("set {set} is not in the topology file")),
+            None => Ok(()),
+        }
     }
 
     fn copy(&self, document: CopyStepDocument) -> Result<(u64, SetupStep), Unusable> {
@@ -551,7 +564,12 @@ mod tests {
         });
         let from = if origin.is_some() { "b" } else { "a" }.to_owned();
         let (link, host, user) = ("l \"1".to_owned(), "h".to_owned(), "carrier".to_owned());
-        NewLink { link, from, host, port: 7, user, tls: true, subscription }
+        let login = LinkLogin { host, port: 7, user, tls: true };
+        let way = match subscription {
+            None => LinkWay::Connection(login),
+            Some(of) => LinkWay::Subscription(login, of),
+        };
+        NewLink { link, from, way }
     }
 
     fn made(link: NewLink) -> SetupChange {

@@ -1,6 +1,6 @@
 //! Values of a node's set-up, as documents.
 
-use keen_core::setup::{NewLink, NewSubscription, Subject};
+use keen_core::setup::{LinkLogin, LinkWay, NewLink, NewSubscription, Subject};
 use serde::{Deserialize, Serialize};
 
 /// A value of a node's set-up.
@@ -84,6 +84,15 @@ pub enum SubjectDocument {
         tls: bool,
         /// How a subscription takes it; null of a MariaDB connection.
         subscription: Option<NewSubscriptionDocument>,
+    },
+    /// A link of the stand-in network that is made, switched off.
+    NewStandInLink {
+        /// Its number on the receiver.
+        link: String,
+        /// Its source, by the name that the topology file gives it.
+        from: String,
+        /// The sets that it carries.
+        carries: Vec<String>,
     },
     /// Up to where a MariaDB connection has fetched, while it has not applied all of that; only read.
     FetchedChanges {
@@ -242,7 +251,15 @@ macro_rules! exchanged {
             fn from(subject: &Subject) -> Self {
                 match subject.clone() {
                     Subject::NewLink(new) => {
-                        let NewLink { link, from, host, port, user, tls, subscription } = *new;
+                        let NewLink { link, from, way } = *new;
+                        let (login, subscription) = match way {
+                            LinkWay::Connection(login) => (login, None),
+                            LinkWay::Subscription(login, of) => (login, Some(of)),
+                            LinkWay::StandIn { carries } => {
+                                return Self::NewStandInLink { link, from, carries };
+                            }
+                        };
+                        let LinkLogin { host, port, user, tls } = login;
                         let subscription = subscription.map(|of| {
                             let NewSubscription { database, publication, slot, origin } = of;
                             NewSubscriptionDocument { database, publication, slot, origin }
@@ -262,8 +279,16 @@ macro_rules! exchanged {
                             let NewSubscriptionDocument { database, publication, slot, origin } = of;
                             NewSubscription { database, publication, slot, origin }
                         });
-                        let new = NewLink { link, from, host, port, user, tls, subscription };
-                        Self::NewLink(Box::new(new))
+                        let login = LinkLogin { host, port, user, tls };
+                        let way = match subscription {
+                            None => LinkWay::Connection(login),
+                            Some(of) => LinkWay::Subscription(login, of),
+                        };
+                        Self::NewLink(Box::new(NewLink { link, from, way }))
+                    }
+                    SubjectDocument::NewStandInLink { link, from, carries } => {
+                        let way = LinkWay::StandIn { carries };
+                        Self::NewLink(Box::new(NewLink { link, from, way }))
                     }
                     $(SubjectDocument::$variant { $($field),* } => Self::$variant { $($field),* },)*
                 }

@@ -6,11 +6,12 @@ use keen_core::fault::ReadFault;
 use keen_core::plan::copy::{GiveCopy, TakeCopy};
 use keen_core::plan::port::WriteSteps;
 use keen_core::ports::{LookAtLinks, LookAtNode, ReadJournal, ReadRows, WriteProbe};
+use keen_core::setup::port::ChangeSetup;
 use keen_core::topology::Engine;
 
 use super::{
-    Options, SqliteGiver, SqliteJournal, SqliteLinks, SqliteNode, SqliteProbe, SqliteTaker,
-    SqliteWriter,
+    Options, SqliteGiver, SqliteJournal, SqliteLinks, SqliteNode, SqliteProbe, SqliteSetup,
+    SqliteTaker, SqliteWriter,
 };
 use crate::adapter::{Adapter, Site};
 
@@ -43,6 +44,10 @@ impl Adapter for SqliteAdapter {
 
     fn write(&self, site: &Site<'_>) -> Result<Box<dyn WriteSteps>, ReadFault> {
         Ok(Box::new(SqliteWriter::open(&site.file()?, &options(site))?))
+    }
+
+    fn setup(&self, site: &Site<'_>) -> Result<Box<dyn ChangeSetup>, ReadFault> {
+        Ok(Box::new(SqliteSetup::open(&site.file()?, &site.node.name, &options(site))?))
     }
 
     fn give(&self, site: &Site<'_>) -> Result<Box<dyn GiveCopy + Send>, ReadFault> {

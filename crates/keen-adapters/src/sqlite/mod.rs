@@ -20,6 +20,7 @@ mod open;
 mod probe;
 mod queries;
 mod read;
+mod setup;
 mod shape;
 mod utf16;
 mod write;
@@ -42,6 +43,7 @@ pub use copy::{SqliteGiver, SqliteTaker};
 pub use journal::SqliteJournal;
 pub use links::SqliteLinks;
 pub use probe::SqliteProbe;
+pub use setup::SqliteSetup;
 pub use shape::{Encoding, family};
 pub use write::SqliteWriter;
 

@@ -25,6 +25,28 @@ pub(super) const LAB_LAST_CHANGES: &str = "SELECT c.table_name, max(c.position) 
 /// How far a link of the stand-in has read its source.
 pub(super) const LAB_READ_TO: &str = "SELECT read_to FROM keen_lab_link WHERE link = ?1";
 
+/// Whether the file belongs to a stand-in network whose set-up can be changed.
+pub(super) const LAB_IS_THERE: &str = "SELECT count(*) = 3 FROM sqlite_schema WHERE type = 'table' \
+    AND name IN ('keen_lab_transaction', 'keen_lab_link', 'keen_lab_setting')";
+
+/// A setting of a node of the stand-in.
+pub(super) const LAB_SETTING: &str = "SELECT value FROM keen_lab_setting WHERE name = ?1";
+
+/// Whether a link of the stand-in runs.
+pub(super) const LAB_LINK_STATE: &str =
+    "SELECT state FROM keen_lab_link WHERE link = CAST(?1 AS INTEGER)";
+
+/// The node that a link of the stand-in comes from.
+pub(super) const LAB_LINK_SOURCE: &str =
+    "SELECT source FROM keen_lab_link WHERE link = CAST(?1 AS INTEGER)";
+
+/// Where a node of the stand-in made its last write itself.
+pub(super) const LAB_LAST_OWN_WRITE: &str =
+    "SELECT CAST(max(origin_position) AS TEXT) FROM keen_lab_transaction WHERE origin = ?1";
+
+/// Whether a node of the stand-in has a write of another.
+pub(super) const LAB_HAS_WRITE: &str = "SELECT 'yes' FROM keen_lab_transaction WHERE origin = ?1 AND origin_position = CAST(?2 AS INTEGER) LIMIT 1";
+
 /// Tables of the file.
 pub(super) const TABLES: &str = "SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'table' \
     AND name NOT LIKE 'sqlite!_%' ESCAPE '!' AND name NOT IN ('keen_probe', 'keen_mended') AND name NOT LIKE 'keen!_lab!_%' ESCAPE '!' ORDER BY name";

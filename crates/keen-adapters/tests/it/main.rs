@@ -9,4 +9,5 @@ mod left_behind;
 mod place;
 mod ports;
 mod sqlite;
+mod stand_in;
 mod types;

@@ -575,9 +575,7 @@ fn steps_are_written_batch_by_batch_and_each_batch_is_known_by_its_mark() {
 fn values_of_a_set_up_are_read_and_turned_from_one_state_to_another() {
     for place in Place::all("turned") {
         let Some(server) = place.server else {
-            let opened = place.with(|adapter, site| adapter.setup(site).map(drop));
-            assert_eq!(opened.unwrap_err().kind, FaultKind::NotSupported);
-            continue;
+            continue; // it has a set-up of another kind: crate::stand_in
         };
         let is_postgres = server.engine().is_postgres();
         server

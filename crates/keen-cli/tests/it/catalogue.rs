@@ -38,7 +38,8 @@ fn runs_what_is_printed(name: &str) -> bool {
         "run_script",
         "run_printed",
     ];
-    const MORE: [&str; 14] = [
+    const MORE: [&str; 15] = [
+        "by_hand(&",
         "grants_are_enough(",
         "a_standby_is_promoted(",
         "run_ddl(",

@@ -36,6 +36,10 @@ fn the_demo_shows_the_whole_way_and_the_commands_it_names_work() {
         "keen mend",
         "Proof: 15 rows that were written, compared on every node that was read for the plan: they agree.",
         "keen audit: All agree.",
+        "read_only: OFF -> ON",
+        "compared on saddle and valley: they agree",
+        "280 guests rang by now. As SQLite itself counts them: valley 280, saddle 280, cirque 280.",
+        "As SQLite itself counts them: 0 links are left",
     ] {
         assert!(run.out.contains(part), "{part:?} in\n{}", run.out);
     }

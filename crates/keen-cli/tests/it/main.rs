@@ -32,6 +32,7 @@ mod mend_races;
 mod mend_seeding;
 mod mend_servers;
 mod mend_setup;
+mod mend_stand_in;
 mod one_value;
 mod plan;
 mod preflight_mariadb;

@@ -288,11 +288,15 @@ fn writing(
             ),
         });
     }
+    let declared: Vec<NodeId> =
+        (0..topology.nodes.len()).filter(|node| topology.nodes[*node].writes).collect();
     let mut before = looks.memory.writers.clone();
     before.sort_unstable();
     let one = |list: &[NodeId]| (list.len() == 1).then(|| list[0]);
     if let (Some(then), Some(now)) = (one(&before), one(&writers))
         && then != now
+        && declared != [now]
+    // the lead was handed over, and the file says so
     {
         found.push(WriterRemark {
             node: now,
@@ -303,8 +307,6 @@ fn writing(
             ),
         });
     }
-    let declared: Vec<NodeId> =
-        (0..topology.nodes.len()).filter(|node| topology.nodes[*node].writes).collect();
     if declared.len() == 1 && writers.len() > 1 {
         let names: Vec<&str> = writers.iter().map(|node| name(*node)).collect();
         found.push(WriterRemark {

@@ -287,10 +287,11 @@ impl<'a> Taking<'a, '_> {
     /// Why keen does not take a link apart.
     fn why_it_stays(&self, at: FoundAt) -> Option<&'static str> {
         match self.found[at].2.means {
-            ReplicationKind::BinaryLog | ReplicationKind::Subscription => None,
+            ReplicationKind::BinaryLog
+            | ReplicationKind::Subscription
+            | ReplicationKind::StandIn => None,
             ReplicationKind::Streaming => Some("keen takes no standby from its primary"),
             ReplicationKind::Pglogical => Some("keen takes nothing of pglogical apart"),
-            ReplicationKind::StandIn => Some("keen takes nothing of the stand-in apart"),
         }
     }
 
@@ -511,9 +512,12 @@ impl<'a> Taking<'a, '_> {
                     .to_owned(),
             );
         }
-        self.note(
-            "the rows that were copied stay, and the accounts that the links used, too: whether anybody needs them is for you to decide".to_owned(),
-        );
+        let logs_in = |at: &FoundAt| self.found[*at].2.means != ReplicationKind::StandIn;
+        let kept = match self.gone.keys().any(logs_in) {
+            true => "the rows that were copied stay, and the accounts that the links used, too",
+            false => "the rows that were copied stay",
+        };
+        self.note(format!("{kept}: whether anybody needs them is for you to decide"));
     }
 
     /// The ways from a writer to another node that end with these links, but for the links themselves and the nodes

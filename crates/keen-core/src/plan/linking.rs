@@ -17,7 +17,8 @@ use crate::preflight::legend::LINK_ABSENT;
 use crate::seed::steps::found_links;
 use crate::setup::spell::ALL_KINDS;
 use crate::setup::{
-    IDLE, NewLink, NewSubscription, OFF, ON, SetupChange, SetupCondition, Subject, YES,
+    IDLE, LinkLogin, LinkWay, NewLink, NewSubscription, OFF, ON, SetupChange, SetupCondition,
+    Subject, YES,
 };
 use crate::topology::{Address, Engine, LinkAccount, NodeId, Topology};
 
@@ -71,7 +72,7 @@ impl LinkingRequest<'_> {
         for to in self.receivers {
             self.may_be_made(node, *to)?;
             let link = self.link(node, *to, &mut steps, &[])?;
-            let (name, subscription) = (link.link.clone(), link.subscription.clone());
+            let (name, subscription) = (link.link.clone(), link.subscription().cloned());
             let also = match &subscription {
                 None => {
                     let held = |position| Subject::HeldPosition { position };
@@ -171,7 +172,7 @@ impl LinkingRequest<'_> {
             needs.push(self.seed.before + 1);
         }
         let link = self.link(from, node, &mut steps, &[])?;
-        let subscription = link.subscription.clone();
+        let subscription = link.subscription().cloned();
         let name_of_link = link.link.clone();
         let also = match subscription {
             Some(_) => Vec::new(),
@@ -282,7 +283,7 @@ impl LinkingRequest<'_> {
 
     /// The steps that publish what a link takes.
     fn publishing(&self, steps: &[SetupStep], link: &NewLink) -> Vec<u64> {
-        let Some(subscription) = &link.subscription else { return Vec::new() };
+        let Some(subscription) = link.subscription() else { return Vec::new() };
         let publishes = |step: &SetupStep| match &step.act {
             SetupAct::Change(change) => match &change.subject {
                 Subject::Publication { publication }
@@ -304,7 +305,13 @@ impl LinkingRequest<'_> {
             return Err(format!("the topology file declares no link from {source} to {name}"));
         }
         let engines = [from, to].map(|end| topology.nodes[end].at.engine());
-        if engines[0] != engines[1] || engines[0] == Engine::Sqlite {
+        if let Some(at) = engines.iter().position(|engine| *engine == Engine::Sqlite) {
+            return Err(format!(
+                "{} is a file, and keen makes no new links between files",
+                [source, name][at]
+            ));
+        }
+        if engines[0] != engines[1] {
             return Err(format!(
                 "{source} ({}) and {name} ({}) are not servers of one kind: something beside them carries rows between them",
                 engines[0].name(),
@@ -350,22 +357,39 @@ impl LinkingRequest<'_> {
         steps: &mut Vec<SetupStep>,
         new: &[(NodeId, Incoming)],
     ) -> Result<NewLink, String> {
-        let LinkAccount { user, host, port, .. } = self.account(from)?.clone();
-        let (link, subscription) = match self.facts(to)?.engine {
+        let incoming = self.facts(to)?.incoming.as_deref().unwrap_or_default();
+        let taken = incoming.iter().chain(new.iter().map(|(_, link)| link));
+        let taken: Vec<&str> = taken.map(|link| &link.name[..]).collect();
+        let (link, way) = match self.facts(to)?.engine {
             Engine::Postgres => {
-                let subscription = self.subscription(from, to, steps)?;
-                (subscription.slot.clone(), Some(subscription))
+                let (login, subscription) =
+                    (self.login(from)?, self.subscription(from, to, steps)?);
+                (subscription.slot.clone(), LinkWay::Subscription(login, subscription))
             }
-            _ => {
-                let incoming = self.facts(to)?.incoming.as_deref().unwrap_or_default();
-                let taken = incoming.iter().chain(new.iter().map(|(_, link)| link));
-                let taken: Vec<&str> = taken.map(|link| &link.name[..]).collect();
-                (free(self.name(from), &taken), None)
+            Engine::MariaDb => {
+                (free(self.name(from), &taken), LinkWay::Connection(self.login(from)?))
+            }
+            Engine::Sqlite => {
+                let number = (0_u32..).find(|number| !taken.contains(&&number.to_string()[..]));
+                let carries = self.carried(from, to);
+                (number.unwrap_or_default().to_string(), LinkWay::StandIn { carries })
             }
         };
+        Ok(NewLink { link, from: self.name(from).to_owned(), way })
+    }
+
+    fn login(&self, from: NodeId) -> Result<LinkLogin, String> {
+        let LinkAccount { user, host, port, .. } = self.account(from)?.clone();
         let tls = self.topology().nodes[from].tls.on == Some(true);
-        let from = self.name(from).to_owned();
-        Ok(NewLink { link, from, host, port, user, tls, subscription })
+        Ok(LinkLogin { host, port, user, tls })
+    }
+
+    /// The sets that travel from a node to another.
+    fn carried(&self, from: NodeId, to: NodeId) -> Vec<String> {
+        let topology = self.topology();
+        let links = topology.links.iter().filter(|link| (link.from, link.to) == (from, to));
+        let sets: BTreeSet<usize> = links.flat_map(|link| link.carries.iter().copied()).collect();
+        sets.into_iter().map(|set| topology.sets[set].name.clone()).collect()
     }
 
     fn subscription(
@@ -519,15 +543,17 @@ impl LinkingRequest<'_> {
 
 /// A link that is to be made, as its receiver will tell of it.
 fn incoming(new: &NewLink) -> Incoming {
-    let means = match new.subscription {
-        Some(_) => ReplicationKind::Subscription,
-        None => ReplicationKind::BinaryLog,
+    let means = match new.way {
+        LinkWay::Connection(_) => ReplicationKind::BinaryLog,
+        LinkWay::Subscription(..) => ReplicationKind::Subscription,
+        LinkWay::StandIn { .. } => ReplicationKind::StandIn,
     };
-    let subscription = new.subscription.as_ref();
+    let subscription = new.subscription();
+    let address = new.login().map(|login| (login.host.clone(), login.port));
     Incoming {
         name: new.link.clone(),
         source: ChangeSource {
-            address: Some((new.host.clone(), new.port)),
+            address,
             slot: subscription.map(|of| of.slot.clone()),
             ..ChangeSource::default()
         },

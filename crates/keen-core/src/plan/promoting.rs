@@ -247,8 +247,10 @@ impl<'a> Handing<'a, '_> {
     fn planned(&mut self) -> Result<(), String> {
         let PromotionRequest { lead, node, .. } = *self.request;
         let (name, lead_name) = (self.name(node), self.name(lead));
-        if self.engine() == Engine::MariaDb {
+        if self.engine() != Engine::Postgres {
             self.nothing_of_its_own()?;
+        }
+        if self.engine() == Engine::MariaDb {
             let own = Subject::OwnPosition { link: String::new() };
             (self.read)(lead, &own).map_err(|fault| format!("{own} on {lead_name}: {fault}"))?;
         }
@@ -355,7 +357,7 @@ impl<'a> Handing<'a, '_> {
         let node = self.request.node;
         let mut slots = BTreeMap::new();
         for (to, (number, link)) in &new.made {
-            let Some(of) = &link.subscription else { continue };
+            let Some(of) = link.subscription() else { continue };
             let change = SetupChange::to(Subject::Slot { slot: of.slot.clone() }, IDLE);
             let purpose = format!("what {} writes is kept for {}", self.name(node), self.name(*to));
             let needs = waited.iter().copied().chain([*number]).collect();
@@ -563,8 +565,9 @@ impl<'a> Handing<'a, '_> {
                     ));
                 }
             }
-            _ if self.is_of_standbys() => {}
-            _ => notes.push(format!(
+            Engine::Sqlite => {}
+            Engine::Postgres if self.is_of_standbys() => {}
+            Engine::Postgres => notes.push(format!(
                 "sessions that set default_transaction_read_only themselves can still write on {lead_name}"
             )),
         }
@@ -580,7 +583,7 @@ impl<'a> Handing<'a, '_> {
         if names_it(&rules.default) || rules.tables.values().any(names_it) {
             notes.push(format!("[authority] of the topology file still names {lead_name}"));
         }
-        if !self.is_of_standbys() {
+        if !self.is_of_standbys() && self.engine() != Engine::Sqlite {
             notes.push(
             "passwords are not in this plan: keen mend takes them from where the topology file says they are".to_owned(),
         );

@@ -16,7 +16,7 @@ use crate::topology::NodeId;
 /// A value of a node's set-up.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Subject {
-    /// A setting of the running server. MariaDB forgets a change of it at the next restart.
+    /// A setting of the running server, or of a node of the stand-in. MariaDB forgets a change of it at the next restart.
     Setting {
         /// Its name.
         name: String,
@@ -98,9 +98,10 @@ pub enum Subject {
         /// The link, as the node calls it.
         link: String,
     },
-    /// The last transactions that a MariaDB server wrote itself; none if there are none. It is only read.
+    /// The last transactions that a MariaDB server or a node of the stand-in wrote itself; none if there are none. It is
+    /// only read.
     OwnWrites,
-    /// Whether the log of a MariaDB server has all transactions of a state: [`YES`], or none. It is only read.
+    /// Whether the log of such a node has all transactions of a state: [`YES`], or none. It is only read.
     HeldState {
         /// The state.
         state: String,
@@ -231,6 +232,27 @@ pub struct NewLink {
     pub link: String,
     /// Its source, by the name that the topology file gives it.
     pub from: String,
+    /// How it reaches its source, and what it takes.
+    pub way: LinkWay,
+}
+
+/// The way by which a new link takes what its source writes.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub enum LinkWay {
+    /// A MariaDB connection.
+    Connection(LinkLogin),
+    /// A PostgreSQL subscription.
+    Subscription(LinkLogin, NewSubscription),
+    /// A link of the stand-in network.
+    StandIn {
+        /// The sets that it carries.
+        carries: Vec<String>,
+    },
+}
+
+/// Where a receiver logs in to follow a source.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct LinkLogin {
     /// The source's host, as the receiver knows it.
     pub host: String,
     /// Its port.
@@ -239,8 +261,6 @@ pub struct NewLink {
     pub user: String,
     /// The line between them is encrypted.
     pub tls: bool,
-    /// How a subscription takes it; none of a MariaDB connection.
-    pub subscription: Option<NewSubscription>,
 }
 
 /// The part of a link that only a PostgreSQL subscription has.
@@ -266,11 +286,30 @@ impl NewLink {
     /// Its state once it is there, as [`Subject::Link`] reads it.
     #[must_use]
     pub fn state(&self) -> String {
-        match &self.subscription {
-            None => format!("from {}:{}", self.host, self.port),
-            Some(NewSubscription { publication, slot, .. }) => {
+        match &self.way {
+            LinkWay::Connection(LinkLogin { host, port, .. }) => format!("from {host}:{port}"),
+            LinkWay::Subscription(_, NewSubscription { publication, slot, .. }) => {
                 format!("slot {slot} of {publication}")
             }
+            LinkWay::StandIn { .. } => format!("from {}", self.from),
+        }
+    }
+
+    /// Where it logs in; none of a link of the stand-in.
+    #[must_use]
+    pub fn login(&self) -> Option<&LinkLogin> {
+        match &self.way {
+            LinkWay::Connection(login) | LinkWay::Subscription(login, _) => Some(login),
+            LinkWay::StandIn { .. } => None,
+        }
+    }
+
+    /// What only a subscription has.
+    #[must_use]
+    pub fn subscription(&self) -> Option<&NewSubscription> {
+        match &self.way {
+            LinkWay::Subscription(_, subscription) => Some(subscription),
+            LinkWay::Connection(_) | LinkWay::StandIn { .. } => None,
         }
     }
 }

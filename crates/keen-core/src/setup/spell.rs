@@ -2,7 +2,9 @@
 
 use super::column::ColumnDefinition;
 use super::port::LinkPassword;
-use super::{EMPTY, IDLE, INDEX, NewLink, NewSubscription, ON, SetupChange, Subject};
+use super::{
+    EMPTY, IDLE, INDEX, LinkLogin, LinkWay, NewLink, NewSubscription, OFF, ON, SetupChange, Subject,
+};
 use crate::links::passing_over::{set_place, skip_commit};
 use crate::observe::node::{in_quotes, skip_nothing};
 use crate::observe::position::{self, Position};
@@ -16,7 +18,7 @@ pub fn statements(engine: Engine, change: &SetupChange) -> Result<Vec<String>, S
     let spelled = match engine {
         Engine::MariaDb => mariadb(change),
         Engine::Postgres => postgres(change),
-        Engine::Sqlite => None,
+        Engine::Sqlite => stand_in(change),
     };
     spelled.ok_or_else(|| format!("{} cannot be changed on {}", change.subject, engine.name()))
 }
@@ -68,7 +70,7 @@ pub fn making_link(
     let made = match engine {
         Engine::MariaDb => mariadb_link(new, Some(password)).and_then(|mut all| all.pop()),
         Engine::Postgres => postgres_link(new, Some(password)),
-        Engine::Sqlite => None,
+        Engine::Sqlite => stand_in_link(new),
     };
     made.ok_or_else(|| format!("link {} cannot be made on {}", new.link, engine.name()))
 }
@@ -78,42 +80,37 @@ const NOT_TOLD: &str = "...";
 
 #[expect(clippy::option_option, reason = "no password is told, and there is none")]
 fn mariadb_link(new: &NewLink, password: Option<Option<&LinkPassword>>) -> Option<Vec<String>> {
-    if new.subscription.is_some() {
-        return None;
-    }
+    let LinkWay::Connection(LinkLogin { host, port, user, tls }) = &new.way else { return None };
     let password = match password {
         None => NOT_TOLD.to_owned(),
         Some(password) => in_quotes(password.map_or("", LinkPassword::reveal)),
     };
-    let tls = if new.tls { ", MASTER_SSL = 1" } else { "" };
+    let tls = if *tls { ", MASTER_SSL = 1" } else { "" };
     Some(vec![format!(
-        "CHANGE MASTER {} TO MASTER_HOST = {}, MASTER_PORT = {}, MASTER_USER = {}, MASTER_PASSWORD = {password}{tls}, MASTER_USE_GTID = slave_pos",
+        "CHANGE MASTER {} TO MASTER_HOST = {}, MASTER_PORT = {port}, MASTER_USER = {}, MASTER_PASSWORD = {password}{tls}, MASTER_USE_GTID = slave_pos",
         in_quotes(&new.link),
-        in_quotes(&new.host),
-        new.port,
-        in_quotes(&new.user)
+        in_quotes(host),
+        in_quotes(user)
     )])
 }
 
 #[expect(clippy::option_option, reason = "no password is told, and there is none")]
 fn postgres_link(new: &NewLink, password: Option<Option<&LinkPassword>>) -> Option<String> {
-    let NewSubscription { database, publication, slot, origin } = new.subscription.as_ref()?;
+    let LinkWay::Subscription(LinkLogin { host, port, user, tls }, subscription) = &new.way else {
+        return None;
+    };
+    let NewSubscription { database, publication, slot, origin } = subscription;
     let quoted = |name: &str| Engine::Postgres.dialect().quoted(name);
     // As libpq reads it: in quotes, with a backslash before quotes and backslashes.
     let part = |text: &str| format!("'{}'", text.replace('\\', "\\\\").replace('\'', "\\'"));
-    let mut to = format!(
-        "host={} port={} dbname={} user={}",
-        part(&new.host),
-        new.port,
-        part(database),
-        part(&new.user)
-    );
+    let mut to =
+        format!("host={} port={port} dbname={} user={}", part(host), part(database), part(user));
     match password {
         None => to.push_str(&format!(" password={NOT_TOLD}")),
         Some(Some(password)) => to.push_str(&format!(" password={}", part(password.reveal()))),
         Some(None) => {}
     }
-    if new.tls {
+    if *tls {
         to.push_str(" sslmode=require");
     }
     let origin = match origin.as_deref() {
@@ -262,6 +259,52 @@ fn mariadb(change: &SetupChange) -> Option<Vec<String>> {
     statements.extend(core);
     statements.extend(change.pauses.iter().flat_map(|link| started(link)));
     Some(statements)
+}
+
+/// In the tables by which the stand-in's replicator is told what to do.
+fn stand_in(change: &SetupChange) -> Option<Vec<String>> {
+    let after = change.after.as_deref();
+    let statement = match &change.subject {
+        Subject::Setting { name } if name == "read_only" => {
+            let to = ["ON", "OFF"].into_iter().find(|to| Some(*to) == after)?;
+            format!("UPDATE keen_lab_setting SET value = '{to}' WHERE name = 'read_only'")
+        }
+        Subject::LinkSwitch { link } => {
+            let state = match after? {
+                ON => "running",
+                OFF => "paused",
+                _ => return None,
+            };
+            format!(
+                "UPDATE keen_lab_link SET state = '{state}' WHERE link = {}",
+                stand_in_number(link)?
+            )
+        }
+        Subject::Link { link } if is_taken_away(change) => {
+            format!("DELETE FROM keen_lab_link WHERE link = {}", stand_in_number(link)?)
+        }
+        Subject::NewLink(new) if is_made(change, new) => stand_in_link(new)?,
+        _ => return None,
+    };
+    Some(vec![statement])
+}
+
+/// It begins with all that its source has: what its receiver has of that already is left out.
+fn stand_in_link(new: &NewLink) -> Option<String> {
+    let LinkWay::StandIn { carries } = &new.way else { return None };
+    let carries: Vec<String> = carries.iter().map(|set| in_quotes(set)).collect();
+    Some(format!(
+        "INSERT INTO keen_lab_link (link, source, carries, read_to, state, since_step) \
+         SELECT {}, {}, json_array({}), 0, 'paused', coalesce(max(applied_step), 0) FROM keen_lab_transaction",
+        stand_in_number(&new.link)?,
+        in_quotes(&new.from),
+        carries.join(", ")
+    ))
+}
+
+/// Its links have numbers for names.
+fn stand_in_number(link: &str) -> Option<u32> {
+    link.parse().ok()
 }
 
 fn started(link: &str) -> [String; 2] {

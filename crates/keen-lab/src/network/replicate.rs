@@ -3,7 +3,7 @@
 use keen_core::topology::NodeId;
 use rand::RngExt;
 
-use super::{Chances, Lab, LabError, StandInState, Tx, sqlite};
+use super::{Chances, Lab, LabError, LinkRun, StandInState, Tx, begin, links, sqlite};
 use crate::carry;
 use crate::journal::{self, LabTransaction, Recorded};
 use crate::truth::LabFault;
@@ -19,6 +19,7 @@ impl Lab {
     /// [`LabError`] when a node fails.
     pub fn step(&mut self) -> Result<u64, LabError> {
         self.step += 1;
+        self.take_up_links()?;
         let mut applied = 0;
         for link in 0..self.links.len() {
             let run = &self.links[link];
@@ -44,8 +45,9 @@ impl Lab {
     }
 
     fn carry(&mut self, link: usize) -> Result<u64, LabError> {
-        let (from, to) = (self.topology.links[link].from, self.topology.links[link].to);
         let run = &self.links[link];
+        let (from, to) = (run.from, run.to);
+        let (began_at, held_before) = (run.read_to, run.held.clone());
         let entries = journal::read(
             &self.connections[from],
             run.read_to,
@@ -60,7 +62,9 @@ impl Lab {
         let (mut arriving, held): (Vec<_>, Vec<_>) =
             std::mem::take(&mut self.links[link].held).into_iter().partition(due);
         self.links[link].held = held;
-        let moved = !entries.is_empty() || !arriving.is_empty();
+        if entries.is_empty() && arriving.is_empty() {
+            return Ok(0);
+        }
         for entry in entries {
             let tx = Tx { origin: entry.origin.clone(), position: entry.origin_position };
             if self.decide(to, &tx) {
@@ -69,12 +73,14 @@ impl Lab {
                 arriving.push((self.step, entry));
             }
         }
-        let applied =
-            self.apply_all(link, from, to, arriving.into_iter().map(|(_, entry)| entry).collect())?;
-        if moved {
-            self.note_link(link)?;
+        let arriving = arriving.into_iter().map(|(_, entry)| entry).collect();
+        let applied = self.apply_all(link, from, to, arriving)?;
+        if applied.is_none() {
+            // Somebody switched it off, or took it away: whoever switches it on again gets all of it.
+            let run = &mut self.links[link];
+            (run.read_to, run.held) = (began_at, held_before);
         }
-        Ok(applied)
+        Ok(applied.unwrap_or(0))
     }
 
     /// Draws the fate of a transaction at a node, once; true means it is overtaken.
@@ -103,20 +109,25 @@ impl Lab {
         false
     }
 
+    /// How many changes were applied; none if the link does not run any more.
     fn apply_all(
         &mut self,
         link: usize,
         from: NodeId,
         to: NodeId,
         entries: Vec<LabTransaction>,
-    ) -> Result<u64, LabError> {
+    ) -> Result<Option<u64>, LabError> {
         let receiver = self.topology.nodes[to].name.clone();
         let fail = |error| sqlite(&receiver, error);
         let [source, target] = self
             .connections
             .get_disjoint_mut([from, to])
             .map_err(|_| LabError::Unknown(receiver.clone()))?;
-        let transaction = target.transaction().map_err(fail)?;
+        let transaction = begin(target).map_err(fail)?;
+        let LinkRun { number, read_to, .. } = self.links[link];
+        if !links::still_runs(&transaction, number, read_to).map_err(fail)? {
+            return Ok(None);
+        }
         let mut applied = 0;
         for entry in entries {
             let tx = Tx { origin: entry.origin.clone(), position: entry.origin_position };
@@ -125,8 +136,7 @@ impl Lab {
             }
             let mut position = None;
             for change in &entry.changes {
-                let sets =
-                    self.topology.links[link].carries.iter().map(|set| &self.topology.sets[*set]);
+                let sets = self.links[link].carries.iter().map(|set| &self.topology.sets[*set]);
                 let Some(set) = sets.into_iter().find(|set| set.tables.contains(&change.table))
                 else {
                     continue;
@@ -166,6 +176,6 @@ impl Lab {
             }
         }
         transaction.commit().map_err(fail)?;
-        Ok(applied)
+        Ok(Some(applied))
     }
 }

@@ -273,3 +273,50 @@ proptest! {
         }
     }
 }
+
+/// Somebody beside the network changes the links in the files.
+#[test]
+fn links_that_are_made_switched_and_taken_away_at_the_receiver_are_taken_up() {
+    let folder = TempDir::new().unwrap();
+    let mut lab = lab(folder.path(), MESH, 1);
+    let at = |node: &str, sql: &str| {
+        let connection = Connection::open(folder.path().join(format!("{node}.db"))).unwrap();
+        connection.execute_batch(sql).unwrap();
+    };
+    lab.write("b", &[insert(1, "x")]).unwrap();
+    lab.settle(10).unwrap();
+    // The board is to follow c instead: what it has already does not come once more.
+    at("board", "UPDATE keen_lab_link SET state = 'paused'");
+    lab.write("b", &[insert(3, "y"), set(1, "x2")]).unwrap();
+    lab.settle(10).unwrap();
+    assert_eq!(held(folder.path(), "board"), BTreeMap::from([(1, "x".to_owned())]));
+    at(
+        "board",
+        "DELETE FROM keen_lab_link; INSERT INTO keen_lab_link VALUES (0, 'c', '[\"shown\"]', 0, 'paused', 0)",
+    );
+    lab.settle(10).unwrap();
+    assert_eq!(held(folder.path(), "board").len(), 1);
+    at("board", "UPDATE keen_lab_link SET state = 'running'");
+    lab.settle(10).unwrap();
+    let all = BTreeMap::from([(1, "x2".to_owned()), (3, "y".to_owned())]);
+    assert_eq!(held(folder.path(), "board"), all);
+    assert_eq!(origins(folder.path(), "board"), ["b1", "b2"]);
+    at("board", "INSERT INTO keen_lab_link VALUES (1, 'nobody', '[]', 0, 'running', 0)");
+    assert_eq!(lab.step().unwrap_err().to_string(), "there is no node nobody");
+}
+
+#[test]
+fn a_node_that_is_closed_takes_no_writes_but_what_arrives() {
+    let folder = TempDir::new().unwrap();
+    let mut lab = lab(folder.path(), MESH, 1);
+    lab.set_closed("a", true).unwrap();
+    let refused = lab.write("a", &[insert(1, "x")]).unwrap_err();
+    assert_eq!(refused.to_string(), "a takes no writes of applications");
+    lab.write("b", &[insert(3, "y")]).unwrap();
+    lab.settle(10).unwrap();
+    assert_eq!(held(folder.path(), "a").into_keys().collect::<Vec<_>>(), [3]);
+    lab.set_closed("a", false).unwrap();
+    lab.write("a", &[insert(1, "x")]).unwrap();
+    lab.settle(10).unwrap();
+    assert_eq!(held(folder.path(), "c").len(), 2);
+}

@@ -475,7 +475,10 @@ impl Mender<'_, '_> {
         };
         let unknown = || ReadFault::new(format!("there is no node {}", new.from), "plan again");
         let from = self.request.topology.node(&new.from).ok_or_else(unknown)?;
-        let password = (self.request.link_password)(from)?;
+        let password = match new.login() {
+            Some(_) => (self.request.link_password)(from)?,
+            None => None,
+        };
         self.setup_of(node)?.make_link(change, password.as_ref())
     }
 

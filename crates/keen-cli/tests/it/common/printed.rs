@@ -54,6 +54,7 @@ pub const CHECKS_WITH_COMMANDS: &[(&str, &str)] = &[
 const SHAPES: &str = "mend_setup: columns_of_a_mariadb_mesh_are_mended_while_all_write";
 const SHAPES_POSTGRES: &str = "mend_setup: columns_of_postgresql_peers_are_mended_while_all_write";
 const APART: &str = "mend_apart: a_node_of_a_mariadb_mesh_is_taken_out_while_the_others_write";
+const BY_HAND: &str = "mend_stand_in: the_printed_statements_move_the_lead_by_hand";
 const LINKED_POSTGRES: &str = "mend_linking: what_would_go_round_or_begin_nowhere_is_refused";
 const APART_POSTGRES: &str = "mend_apart: a_peer_of_postgresql_is_taken_out_with_all_that_is_left";
 const SETUP_UNDONE: &str =
@@ -193,6 +194,8 @@ pub const RUN: &[(&str, &str)] = &[
     ("CHANGE MASTER {} TO MASTER_DELAY", DELAY),
     ("CHANGE MASTER {} TO MASTER_DEMOTE_TO_SLAVE", PROMOTED),
     ("SELECT pg_promote(true, 60)", PROMOTED_STANDBY),
+    ("DELETE FROM keen_lab_link", BY_HAND),
+    ("INSERT INTO keen_lab_link", BY_HAND),
     ("let {} follow {name}: primary_conninfo", PROMOTED_STANDBY),
     (
         "ALTER SUBSCRIPTION {} SET (origin = {origin})",
@@ -395,7 +398,7 @@ pub const NOT_AS_IT_STANDS: &[(&str, &str)] = &[
         "its password is not told; keen mend runs it with that: mend_linking",
     ),
     (
-        "CHANGE MASTER {} TO MASTER_HOST = {}, MASTER_PORT = {}, MASTER_USER",
+        "CHANGE MASTER {} TO MASTER_HOST = {}, MASTER_PORT = {port}, MASTER_USER",
         "its password is not told; keen mend runs it with that: mend_linking",
     ),
     (

@@ -98,7 +98,9 @@ impl Handing<'_, '_> {
             ));
         }
         match link.means {
-            ReplicationKind::BinaryLog | ReplicationKind::Subscription => {}
+            ReplicationKind::BinaryLog
+            | ReplicationKind::Subscription
+            | ReplicationKind::StandIn => {}
             ReplicationKind::Streaming if self.is_of_standbys() => {}
             ReplicationKind::Streaming => {
                 return Err(format!(
@@ -107,9 +109,6 @@ impl Handing<'_, '_> {
             }
             ReplicationKind::Pglogical => {
                 return Err(format!("{of_it}: keen turns no links of pglogical"));
-            }
-            ReplicationKind::StandIn => {
-                return Err(format!("{of_it}: keen turns no links of the stand-in"));
             }
         }
         if let Some(delay) = link.delay.filter(|delay| !delay.is_zero()) {
@@ -200,6 +199,9 @@ impl Handing<'_, '_> {
         let subject = Subject::HeldState { state };
         match (self.read)(lead, &subject).map_err(unread)? {
             Some(_) => Ok(()),
+            None if self.engine() == Engine::Sqlite => Err(format!(
+                "the journal of {name} has writes that were made on {name} itself and that {lead_name} does not have, and all others would get them: keen audit shows what differs"
+            )),
             None => Err(format!(
                 "the log of {name} has writes that were made on {name} itself and that the log of {lead_name} does not have, and all others would get them: repair what differs (keen audit), and then empty that log (RESET MASTER on {name}), if nobody follows {name}"
             )),

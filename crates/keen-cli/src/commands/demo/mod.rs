@@ -1,5 +1,7 @@
 //! `keen demo`: the refuge huts, audited and planned for.
 
+mod handover;
+
 use keen_core::topology::node_set::NodeSet;
 use std::fs;
 use std::io::Write;
@@ -12,7 +14,6 @@ use keen_core::plan::Plan;
 use keen_core::topology::Topology;
 use keen_lab::story::Story;
 
-use super::audit::ROWS_SHOWN;
 use crate::app;
 use crate::app::mend::ReadyPlan;
 use crate::app::output::{Needed, Output};
@@ -22,6 +23,7 @@ use crate::app::scope::AuditScope;
 use crate::app::stop::Stop;
 use crate::app::topology_file::Loaded;
 use crate::args::{Cli, Command, DemoArgs};
+use crate::commands::audit::ROWS_SHOWN;
 use crate::exit::Exit;
 use crate::numbers::counted;
 use crate::render::text::audit::TextSink;
@@ -48,6 +50,7 @@ pub(crate) fn run(args: &DemoArgs, terminal: Terminal) -> Result<Exit> {
     tour.conflicts(&loaded)?;
     tour.plan(&loaded)?;
     tour.mend(&folder)?;
+    tour.lead_moves(&folder, args.seed)?;
     tour.where_next()?;
     tour.out.flush()?;
     Ok(if stopped { Exit::Interrupted } else { Exit::Agree })
@@ -164,7 +167,7 @@ impl<W: Write> Tour<W> {
         };
         let earlier = EarlierConflicts::default();
         let raced = app::conflicts::run(loaded, &request, earlier, false, &self.stop);
-        let (shown, columns) = (super::conflicts::SHOWN, self.terminal.columns);
+        let (shown, columns) = (crate::commands::conflicts::SHOWN, self.terminal.columns);
         let text = text::conflicts::write(&loaded.topology, &request, &raced, shown, columns);
         Ok(writeln!(self.out, "{text}")?)
     }
@@ -216,6 +219,18 @@ impl<W: Write> Tour<W> {
         let mut out = Output::open_file(&save, &Needed::default())?;
         json::plan::lines(&loaded.topology, &planned, &mut out)?;
         out.finish()?;
+        let carried_out = self.carried_out(&loaded, &file, &save)?;
+        writeln!(self.out, "{carried_out}")?;
+        let columns = terminal.columns;
+        let mut sink = TextSink::new(ROWS_SHOWN);
+        let totals = app::audit::run(&loaded, &whole, &mut sink, &self.stop, false)?.unbroken()?;
+        let text = text::audit::write(&loaded.topology, &sink, &totals, columns);
+        let last = text.trim_end().lines().rev().find(|line| line.contains("agree")).unwrap_or("");
+        Ok(writeln!(self.out, "keen audit: {last}\n")?)
+    }
+
+    /// Carries a plan out as `keen mend` does, and tells what that says.
+    fn carried_out(&self, loaded: &Loaded, file: &Path, save: &Path) -> Result<String> {
         let arguments = [
             "keen",
             "mend",
@@ -228,18 +243,13 @@ impl<W: Write> Tour<W> {
         let Command::Mend(args) = Cli::try_parse_from(arguments)?.command else {
             bail!("the arguments of keen mend are others by now");
         };
-        let ready = ReadyPlan::read(&loaded, &args, &self.stop)?;
+        let ready = ReadyPlan::read(loaded, &args, &self.stop)?;
         let intention = text::mend::intention(&loaded.topology, &ready, false);
-        let outcome = ready.carry_out(&loaded, &args, &self.stop)?;
-        let columns = terminal.columns;
-        let with = crate::safe::with_topology(&file);
+        let outcome = ready.carry_out(loaded, &args, &self.stop)?;
+        let with = crate::safe::with_topology(file);
+        let columns = self.terminal.columns;
         let result = text::mend::write(&loaded.topology, &outcome, &with, columns);
-        writeln!(self.out, "{intention}{result}")?;
-        let mut sink = TextSink::new(ROWS_SHOWN);
-        let totals = app::audit::run(&loaded, &whole, &mut sink, &self.stop, false)?.unbroken()?;
-        let text = text::audit::write(&loaded.topology, &sink, &totals, columns);
-        let last = text.trim_end().lines().rev().find(|line| line.contains("agree")).unwrap_or("");
-        Ok(writeln!(self.out, "keen audit: {last}\n")?)
+        Ok(format!("{intention}{result}"))
     }
 
     fn where_next(&mut self) -> Result<()> {
