@@ -746,6 +746,19 @@ mod tests {
                 ),
             ),
             (1, SetupChange::to(Subject::RowNames { table: table.clone() }, "index by name")),
+            (
+                0,
+                SetupChange {
+                    before: Some("id, dogs, `warden's note`".to_owned()),
+                    ..SetupChange::to(
+                        Subject::ColumnOrder {
+                            table: table.clone(),
+                            moved: [("warden's note".to_owned(), "text, null".to_owned())].into(),
+                        },
+                        "id, `warden's note`, dogs",
+                    )
+                },
+            ),
             (0, away(Subject::Link { link: "l \"1".to_owned() }, "from h:3306")),
             (1, away(Subject::Link { link: "l \"1".to_owned() }, "slot s of p")),
             (1, away(Subject::Slot { slot: "s".to_owned() }, "idle at 0/1")),

@@ -1,5 +1,7 @@
 //! Values of a node's set-up, as documents.
 
+use std::collections::BTreeMap;
+
 use keen_core::setup::{LinkLogin, LinkWay, NewLink, NewSubscription, Subject};
 use serde::{Deserialize, Serialize};
 
@@ -205,6 +207,13 @@ pub enum SubjectDocument {
         /// The column that it comes after where it is added; null for the end.
         after: Option<String>,
     },
+    /// The order of a table's columns.
+    ColumnOrder {
+        /// Its table, by its database and its name, or its name.
+        table: Vec<String>,
+        /// The columns that are moved for a change of it, and how each is declared.
+        moved: BTreeMap<String, String>,
+    },
     /// Whether a column holds anything but its default; only read.
     FilledColumn {
         /// Its table, by its schema or database and its name, or its name.
@@ -334,6 +343,7 @@ exchanged! {
     RowNames { table },
     TableRows { table },
     Column { table, column, after },
+    ColumnOrder { table, moved },
     FilledColumn { table, column },
     NamedRows { table },
 }

@@ -71,6 +71,9 @@ pub(super) const CLOCK: &str = "SELECT CAST(ROUND(UNIX_TIMESTAMP(SYSDATE(6)) * 1
 /// The conditions that rows of a table have to fulfil.
 pub(super) const CHECKS: &str = "SELECT CHECK_CLAUSE FROM information_schema.CHECK_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = ? AND TABLE_NAME = ? ORDER BY 1";
 
+/// The columns that have a rule of their own for their values, which goes with their declaration.
+pub(super) const COLUMN_CHECKS: &str = "SELECT CONSTRAINT_NAME FROM information_schema.CHECK_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = ? AND TABLE_NAME = ? AND LEVEL = 'Column'";
+
 /// Every table of the database.
 pub(super) const ALL_TABLES: &str = "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'BASE TABLE' ORDER BY 1";
 
@@ -94,7 +97,7 @@ pub(super) const TRIGGERS: &str = "SELECT TRIGGER_NAME, EVENT_MANIPULATION, CONC
     FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = ? AND EVENT_OBJECT_TABLE = ? ORDER BY 1";
 
 /// The columns of a table.
-pub(super) const COLUMNS: &str = "SELECT COLUMN_NAME, DATA_TYPE, COLUMN_TYPE, IS_NULLABLE, COLUMN_DEFAULT, EXTRA, COLLATION_NAME, DATETIME_PRECISION, GENERATION_EXPRESSION \
+pub(super) const COLUMNS: &str = "SELECT COLUMN_NAME, DATA_TYPE, COLUMN_TYPE, IS_NULLABLE, COLUMN_DEFAULT, EXTRA, COLLATION_NAME, DATETIME_PRECISION, GENERATION_EXPRESSION, COLUMN_COMMENT \
     FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? ORDER BY ORDINAL_POSITION";
 
 /// The key and the unique indexes of a table.

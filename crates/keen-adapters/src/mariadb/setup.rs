@@ -3,6 +3,7 @@
 use keen_core::fault::ReadFault;
 use keen_core::observe::position;
 use keen_core::ports::ReadRows as _;
+use keen_core::setup::column_order;
 use keen_core::setup::port::{ChangeSetup, LinkPassword};
 use keen_core::setup::{EMPTY, FILLED, SetupChange, Subject, YES, spell, switch_state};
 use keen_core::topology::Engine;
@@ -213,6 +214,21 @@ impl ChangeSetup for MariaDbSetup {
                     ));
                 }
                 column_state(&shape, column)
+            }
+            Subject::ColumnOrder { table, moved } => {
+                let shape = MariaDbNode::open(self.session.access())?.shape(&table.join("."))?;
+                for (column, declared) in moved {
+                    if column_state(&shape, column)?.as_ref() != Some(declared) {
+                        return Err(ReadFault::new(
+                            format!(
+                                "column {column} is declared otherwise than when it was planned"
+                            ),
+                            "plan again",
+                        ));
+                    }
+                }
+                let order: Vec<&str> = shape.columns.iter().map(|c| c.name.as_str()).collect();
+                Ok(Some(column_order::told(&order)))
             }
             Subject::FilledColumn { table, column } => {
                 let named: Vec<String> = table.iter().map(|part| quoted(part)).collect();

@@ -145,6 +145,8 @@ fn declared_columns(
     table: &str,
 ) -> Result<DeclaredColumns, ReadFault> {
     let as_json = json_columns(session, doing, place)?;
+    // Servers without such a table have no such rules.
+    let ruled: Vec<String> = session.rows(doing, queries::COLUMN_CHECKS, place).unwrap_or_default();
     let mut declared = DeclaredColumns::default();
     for row in columns_of(session, doing, place)? {
         let json = as_json.contains(&row.name);
@@ -182,6 +184,11 @@ fn declared_columns(
             labels: Vec::new(),
             own_types: Vec::new(),
             bumped: row.extra.to_ascii_lowercase().contains("on update"),
+            says_more: Beside(
+                row.commented
+                    || row.extra.to_ascii_uppercase().contains("INVISIBLE")
+                    || ruled.contains(&row.name),
+            ),
         });
         if let Some(collation) = row.collation {
             let collation = StoredCollation { name: collation, version: None };
@@ -244,6 +251,7 @@ struct ColumnRow {
     collation: Option<String>,
     precision: Option<u64>,
     expression: Option<String>,
+    commented: bool,
 }
 
 fn columns_of(
@@ -263,6 +271,7 @@ fn columns_of(
         collation: text(row, 6),
         precision: row.get::<Option<u64>, _>(7).flatten(),
         expression: text(row, 8),
+        commented: text(row, 9).is_some_and(|comment| !comment.is_empty()),
     });
     Ok(described.collect())
 }

@@ -228,6 +228,7 @@ impl ChangeSetup for PostgresSetup {
             Subject::Origin { origin } => self.first("look at its origins", HAS_ORIGIN, &[origin]),
             Subject::SlotPlace { slot } => self.first("look at its slots", SLOT, &[slot]),
             Subject::LinkDelay { .. }
+            | Subject::ColumnOrder { .. }
             | Subject::FetchedChanges { .. }
             | Subject::HeldPosition { .. }
             | Subject::ServiceTable { .. }

@@ -201,6 +201,7 @@ fn columns(
             expression: expression.filter(|_| generated),
             collation: row.get(11),
             bumped: false,
+            says_more: Beside(false),
             labels: row.get::<_, Option<Vec<String>>>(13).unwrap_or_default(),
             own_types,
         });

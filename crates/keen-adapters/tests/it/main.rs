@@ -8,6 +8,7 @@ mod last_writes;
 mod left_behind;
 mod place;
 mod ports;
+mod servers;
 mod sqlite;
 mod stand_in;
 mod types;

@@ -17,7 +17,6 @@ use keen_core::ports::{InspectionRequest, JournalNeeds, LookAtLinks, ReadJournal
 use keen_core::row::batch::{Column, Layout};
 use keen_core::row::conversion::{CommonKind, Conversion, Normalization};
 use keen_core::row::selection::RowKeys;
-use keen_core::setup::{SetupChange, Subject};
 use keen_core::topology::Engine;
 use keen_core::value::Value;
 use keen_testkit::{CHECKER, DATABASE};
@@ -428,7 +427,7 @@ impl Place {
     }
 
     /// The rows of the table, as the node itself tells them.
-    fn content(&self) -> Vec<(i64, String)> {
+    pub(crate) fn content(&self) -> Vec<(i64, String)> {
         let sql = format!("SELECT id, v FROM {} ORDER BY id", self.table);
         match self.server {
             None => {
@@ -568,73 +567,5 @@ fn steps_are_written_batch_by_batch_and_each_batch_is_known_by_its_mark() {
         }
         drop(writer);
         place.end();
-    }
-}
-
-#[test]
-fn values_of_a_set_up_are_read_and_turned_from_one_state_to_another() {
-    for place in Place::all("turned") {
-        let Some(server) = place.server else {
-            continue; // it has a set-up of another kind: crate::stand_in
-        };
-        let is_postgres = server.engine().is_postgres();
-        server
-            .run(&if is_postgres {
-                "CREATE ROLE turner LOGIN SUPERUSER PASSWORD 'lab-turner'".to_owned()
-            } else {
-                format!(
-                    "SET SESSION sql_log_bin = 0; CREATE USER turner@'%' IDENTIFIED BY 'lab-turner'; \
-                     GRANT ALL ON {DATABASE}.* TO turner@'%'; GRANT BINLOG ADMIN ON *.* TO turner@'%'"
-                )
-            })
-            .unwrap();
-        let open = |user: &'static str, password: &'static str| {
-            let password = move || Ok(Some(Password::new(password.to_owned())));
-            place.with(|adapter, site| {
-                let user = Some(user);
-                adapter.setup(&Site { user, password: &password, ..site.clone() }).unwrap()
-            })
-        };
-        let mut setup = open("turner", "lab-turner");
-        let (table, column) = (vec![place.table.to_owned()], "warden's \"note\"".to_owned());
-        let after = (!is_postgres).then(|| "id".to_owned());
-        let subject = Subject::Column { table: table.clone(), column: column.clone(), after };
-        let filled = Subject::FilledColumn { table, column };
-        let (narrow, wide) = match is_postgres {
-            true => ("integer, null, default 7", "bigint, null, default 7"),
-            false => ("int(11), null, default 7", "bigint(20), null, default 7"),
-        };
-        let change = |before: Option<&str>, after: Option<&str>| SetupChange {
-            subject: subject.clone(),
-            before: before.map(str::to_owned),
-            after: after.map(str::to_owned),
-            pauses: Vec::new(),
-        };
-        let turns = [(None, Some(narrow)), (Some(narrow), Some(wide)), (Some(wide), None)];
-        // An account that only reads sees the state, and changes nothing.
-        let mut reads = open(CHECKER.0, CHECKER.1);
-        assert_eq!(reads.state(&subject).unwrap(), None);
-        assert!(reads.change(&change(None, Some(narrow))).is_err(), "{:?}", place.engine());
-        place.write(Write::Insert(1, "one"));
-        for (before, after) in turns {
-            assert_eq!(setup.state(&subject).unwrap().as_deref(), before, "{:?}", place.engine());
-            setup.change(&change(before, after)).unwrap();
-            assert_eq!(setup.state(&subject).unwrap().as_deref(), after, "{:?}", place.engine());
-            if after.is_some() {
-                // Rows have the default: nobody has written into it.
-                assert_eq!(setup.state(&filled).unwrap(), None, "{:?}", place.engine());
-            }
-        }
-        // What says more than a state is not made, and what the engine has not is not read.
-        let more = "int; DROP TABLE turned, null";
-        assert!(setup.change(&change(None, Some(more))).is_err());
-        let other = match is_postgres {
-            true => Subject::LinkDelay { link: "x".to_owned() },
-            false => Subject::LinkOrigin { link: "x".to_owned() },
-        };
-        assert!(setup.state(&other).is_err(), "{:?}", place.engine());
-        let link = Subject::LinkSwitch { link: "no 'such' \"link\"".to_owned() };
-        assert_eq!(setup.state(&link).unwrap_or(None), None, "{:?}", place.engine());
-        assert_eq!(place.content(), [(1, "one".to_owned())]);
     }
 }

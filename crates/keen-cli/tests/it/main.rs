@@ -25,6 +25,7 @@ mod in_use;
 mod ledger;
 mod memory;
 mod mend_apart;
+mod mend_columns;
 mod mend_files;
 mod mend_linking;
 mod mend_promoting;

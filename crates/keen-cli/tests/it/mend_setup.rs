@@ -7,7 +7,7 @@ use crate::common::servers::{Network, PATIENCE, under_load};
 use keen_testkit::links;
 
 /// What mending settings and links takes beside the rights for rows.
-fn more_rights(network: &Network) {
+pub(crate) fn more_rights(network: &Network) {
     let user = MENDER.0;
     for server in &network.servers {
         let grants = if server.engine().is_postgres() {
@@ -26,7 +26,7 @@ fn more_rights(network: &Network) {
     }
 }
 
-fn plan(network: &Network, kinds: &str, file: &str) -> Run {
+pub(crate) fn plan(network: &Network, kinds: &str, file: &str) -> Run {
     let run = keen(network, &["plan", "--kind", kinds, "--save", file]);
     assert_eq!(run.code, 1, "{run:?}");
     run
@@ -383,112 +383,4 @@ fn subscriptions_that_stopped_at_rows_go_on() {
         assert_eq!(guests, format!("({id},\"Somebody else\",f)\n({},Guest,t)", id + 1));
         b.run("ALTER SUBSCRIPTION from_0_to_1 SET (disable_on_error = true)").unwrap();
     }
-}
-
-/// How columns of stay are declared, by the server's own words.
-const COLUMNS: &str = "SELECT column_name, data_type, character_maximum_length, is_nullable, column_default FROM information_schema.columns \
-    WHERE table_name = 'stay' AND table_schema IN ('huts', 'public') ORDER BY ordinal_position";
-
-#[test]
-fn columns_of_a_mariadb_mesh_are_mended_while_all_write() {
-    let network = Network::mariadb_mesh();
-    accounts(&network);
-    more_rights(&network);
-    let [a, b, c] = &network.servers[..] else { unreachable!() };
-    let alone = |server: &keen_testkit::Server, sql: &str| {
-        server.run(&format!("SET SESSION sql_log_bin = 0; {sql}")).unwrap();
-    };
-    // b is narrower, and lacks a column in the middle.
-    for server in [a, c] {
-        alone(
-            server,
-            "ALTER TABLE stay ADD COLUMN `warden's note` varchar(60) NOT NULL DEFAULT 'it''s fine' AFTER beds",
-        );
-    }
-    alone(b, "ALTER TABLE stay MODIFY hut varchar(40) NOT NULL");
-    let before = dump(b, COLUMNS);
-    assert_ne!(before, dump(a, COLUMNS));
-    a.run(&format!("UPDATE stay SET hut = '{}' WHERE id = 1", "h".repeat(120))).unwrap();
-    network.until("broken a>b");
-    let load = [(a, "UPDATE stay SET price = price + 1 WHERE id = 2".to_owned())];
-    let run = under_load(&load, || {
-        let run = plan(&network, "shape,link", "shapes.plan");
-        for line in [
-            "add column warden's note of stay: varchar(60), collation utf8mb4_general_ci, not null, default 'it''s fine'",
-            "column hut of stay: varchar(40), collation utf8mb4_general_ci, not null -> varchar(200)",
-            "link on b: link m0: on, but does not apply -> on",
-            "wait until b has what a had written",
-        ] {
-            assert!(run.out.contains(line), "{line}: {}", run.out);
-        }
-        keen(&network, &["mend", "shapes.plan", "--yes"])
-    });
-    assert_eq!(run.code, 0, "{run:?}");
-    links::mariadb_settled(&network.servers, PATIENCE).unwrap();
-    let now = dump(b, COLUMNS);
-    assert_eq!(now, dump(a, COLUMNS));
-    let stays = |server| dump(server, "SELECT * FROM stay ORDER BY id");
-    assert!(stays(b).contains(&"h".repeat(120)));
-    assert_eq!(stays(b), stays(a));
-    // What would cut a value is not taken back, nor a column into which somebody wrote since.
-    a.run("UPDATE stay SET `warden's note` = 'wood is low' WHERE id = 3").unwrap();
-    links::mariadb_settled(&network.servers, PATIENCE).unwrap();
-    let run = keen(&network, &["mend", "--undo", "shapes.plan.undo", "--yes"]);
-    assert_eq!(run.code, 1, "{run:?}");
-    for line in ["Data too long for column 'hut'", "values in column warden's note of stay is yes"]
-    {
-        assert!(run.out.contains(line), "{line}: {run:?}");
-    }
-    assert_eq!((now, stays(b)), (dump(b, COLUMNS), stays(a)));
-    a.run("UPDATE stay SET `warden's note` = DEFAULT, hut = 'Saddle Refuge'").unwrap();
-    links::mariadb_settled(&network.servers, PATIENCE).unwrap();
-    let run = keen(&network, &["mend", "--undo", "shapes.plan.undo", "--yes"]);
-    assert_eq!((run.code, dump(b, COLUMNS)), (0, before), "{run:?}");
-    // A comment would be gone with the change.
-    alone(b, "ALTER TABLE stay MODIFY hut varchar(40) NOT NULL COMMENT 'as on the sign'");
-    let run = keen(&network, &["plan", "--kind", "shape", "--finding", "column-type"]);
-    assert_eq!(run.code, 3, "{run:?}");
-    assert!(run.out.contains("column hut has a comment, a rule or a property"), "{run:?}");
-}
-
-#[test]
-fn columns_of_postgresql_peers_are_mended_while_all_write() {
-    let network = Network::postgres_peers();
-    accounts(&network);
-    more_rights(&network);
-    let [a, b] = &network.servers[..] else { unreachable!() };
-    a.run("ALTER TABLE stay ADD COLUMN \"warden's note\" text NOT NULL DEFAULT 'it''s fine';\nALTER TABLE stay ALTER COLUMN beds TYPE bigint").unwrap();
-    let before = dump(b, COLUMNS);
-    a.run("UPDATE stay SET beds = 3000000000 WHERE id = 1").unwrap();
-    network.until("broken a>b");
-    let load = [(a, "UPDATE stay SET price = price + 1 WHERE id = 2".to_owned())];
-    let run = under_load(&load, || {
-        let run = plan(&network, "shape", "shapes.plan");
-        for line in [
-            "add column warden's note of stay: text, not null, default 'it''s fine'::text",
-            "column beds of stay: integer, not null -> bigint, not null",
-        ] {
-            assert!(run.out.contains(line), "{line}: {}", run.out);
-        }
-        keen(&network, &["mend", "shapes.plan", "--yes"])
-    });
-    assert_eq!(run.code, 0, "{run:?}");
-    links::postgres_settled(&network.servers, PATIENCE).unwrap();
-    let now = dump(b, COLUMNS);
-    assert_eq!(now, dump(a, COLUMNS));
-    let stays = |server| dump(server, "SELECT * FROM stay ORDER BY id");
-    assert!(stays(b).contains("3000000000"));
-    assert_eq!(stays(b), stays(a));
-    a.run("UPDATE stay SET \"warden's note\" = 'wood is low' WHERE id = 3").unwrap();
-    links::postgres_settled(&network.servers, PATIENCE).unwrap();
-    let run = keen(&network, &["mend", "--undo", "shapes.plan.undo", "--yes"]);
-    assert_eq!(run.code, 1, "{run:?}");
-    for line in ["integer out of range", "values in column warden's note of stay is yes"] {
-        assert!(run.out.contains(line), "{line}: {run:?}");
-    }
-    assert_eq!((now, stays(b)), (dump(b, COLUMNS), stays(a)));
-    a.run("UPDATE stay SET beds = 2, \"warden's note\" = DEFAULT").unwrap();
-    links::postgres_settled(&network.servers, PATIENCE).unwrap();
-    let run = keen(&network, &["mend", "--undo", "shapes.plan.undo", "--yes"]);
-    assert_eq!((run.code, dump(b, COLUMNS)), (0, before), "{run:?}");
 }

@@ -11,6 +11,7 @@ use super::copy::{CopiedLink, TableCopy};
 use crate::fault::ReadFault;
 use crate::preflight::legend::Area;
 use crate::preflight::{Finding, Report, Severity, WantedChange};
+use crate::setup::column::ColumnDefinition;
 use crate::setup::{
     OFF, ON, Reach, SetupChange, SetupCondition, SetupKind, Subject, YES, same_state, told, undone,
 };
@@ -368,7 +369,14 @@ impl Making<'_> {
             hands.done.push(condition(*node, change.subject.clone(), change));
             return true;
         }
-        if self.number_of(*node, &change.subject).is_some() {
+        if let Some(number) = self.number_of(*node, &change.subject) {
+            let at = number.saturating_sub(self.before + 1) as usize;
+            if let Some(SetupAct::Change(planned)) =
+                self.plan.steps.get_mut(at).map(|step| &mut step.act)
+                && let Some(both) = redeclared(change, planned.after.as_deref())
+            {
+                planned.after = Some(both);
+            }
             return true; // a second finding wants the same, or says so in the next plan
         }
         let state = match read(*node, &change.subject) {
@@ -389,12 +397,16 @@ impl Making<'_> {
             self.sources.insert((*node, link.clone()), *from);
         }
         let number = self.before + self.plan.steps.len() as u64 + 1;
+        let mut change = change.clone();
+        if let Some(after) = redeclared(&change, state.as_deref()) {
+            change.after = Some(after);
+        }
         let there = same_state(state.as_deref(), change.after.as_deref());
         if !there {
             let act = SetupAct::Change(SetupChange { before: state, ..change.clone() });
             self.plan.steps.push(SetupStep {
                 evidence: Some((finding.check.name.to_owned(), finding.found.clone())),
-                depends_on: self.needs(finding, change),
+                depends_on: self.needs(finding, &change),
                 ..SetupStep::of(*node, finding.check.why, act)
             });
         }
@@ -404,6 +416,7 @@ impl Making<'_> {
             Subject::SubscribedTable { .. }
                 | Subject::PublishedKinds { .. }
                 | Subject::LinkOrigin { .. }
+                | Subject::ColumnOrder { .. }
         );
         let advice = finding.todo.iter().filter(|todo| later && !there && todo.nodes.is_empty());
         for todo in advice.filter(|todo| !todo.is_statement) {
@@ -413,11 +426,11 @@ impl Making<'_> {
         }
         let hands = self.by_hand.entry(*node).or_default();
         match reach {
-            Reach::UntilRestart => hands.keep.push(line(change)),
+            Reach::UntilRestart => hands.keep.push(line(&change)),
             Reach::AfterRestart => {
                 if let Subject::KeptSetting { name, .. } = &change.subject {
                     let subject = Subject::Setting { name: name.clone() };
-                    hands.done.push(condition(*node, subject, change));
+                    hands.done.push(condition(*node, subject, &change));
                 }
                 hands.after.extend((!there).then_some(number));
             }
@@ -492,6 +505,15 @@ impl Making<'_> {
             }
         }
     }
+}
+
+/// A column that is declared otherwise, with what a change changes of it and nothing else; none of any other change.
+fn redeclared(change: &SetupChange, from: Option<&str>) -> Option<String> {
+    let Subject::Column { .. } = change.subject else { return None };
+    let parsed = |state: Option<&str>| state.and_then(ColumnDefinition::parse);
+    let before = parsed(change.before.as_deref())?;
+    let after = parsed(change.after.as_deref())?;
+    Some(parsed(from)?.changed_like(&before, &after).to_string())
 }
 
 /// The links that are switched off for a change are on before it and after it.

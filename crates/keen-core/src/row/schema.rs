@@ -114,6 +114,8 @@ pub struct ColumnShape {
     pub expression: Option<String>,
     /// An update that does not name it sets it to the moment.
     pub bumped: bool,
+    /// It also has a comment, a rule for its values or a property that is told nowhere here.
+    pub says_more: Beside<bool>,
 }
 
 /// The labels of a declared type `enum('a','b''c')`.

@@ -20,7 +20,7 @@ impl ColumnDefinition {
     /// somebody made, or whose default is more than a value.
     #[must_use]
     pub fn of(column: &ColumnShape) -> Option<Self> {
-        let plain = !column.generated && !column.counted && !column.bumped;
+        let plain = !column.generated && !column.counted && !column.bumped && !column.says_more.0;
         let definition = Self {
             declared: column.declared.clone(),
             collation: column.collation.clone(),
@@ -79,16 +79,81 @@ impl ColumnDefinition {
         Self { declared: other.declared.clone(), ..self.clone() }
     }
 
+    /// The character set of its collation, as MariaDB's collations begin with it; none if it has none.
+    #[must_use]
+    pub fn character_set(&self) -> Option<&str> {
+        self.collation.as_deref().and_then(|collation| collation.split('_').next())
+    }
+
     /// The value of a row that does not name it.
     #[must_use]
     pub fn default(&self) -> Option<&str> {
         self.default.as_deref()
     }
 
-    /// Whether the other differs in nothing but its type.
+    /// The same, and refusing NULL or not.
     #[must_use]
-    pub fn is_but_for_its_type(&self, other: &Self) -> bool {
-        self.typed_as(other) == *other
+    pub fn refusing_null(&self, not_null: bool) -> Self {
+        Self { not_null, ..self.clone() }
+    }
+
+    /// The same with the default of another.
+    #[must_use]
+    pub fn defaulting_as(&self, other: &Self) -> Self {
+        Self { default: other.default.clone(), ..self.clone() }
+    }
+
+    /// The same with the collation of another.
+    #[must_use]
+    pub fn collated_as(&self, other: &Self) -> Self {
+        Self { collation: other.collation.clone(), ..self.clone() }
+    }
+
+    /// The same with all in which two others differ, as the second has it.
+    #[must_use]
+    pub fn changed_like(&self, before: &Self, after: &Self) -> Self {
+        let mut changed = self.clone();
+        if before.declared != after.declared {
+            changed = changed.typed_as(after);
+        }
+        if before.collation != after.collation {
+            changed = changed.collated_as(after);
+        }
+        if before.not_null != after.not_null {
+            changed = changed.refusing_null(after.not_null);
+        }
+        if before.default != after.default {
+            changed = changed.defaulting_as(after);
+        }
+        changed
+    }
+
+    /// The clauses by which PostgreSQL turns a column from one declaration to another; none if they are the same.
+    #[must_use]
+    pub fn alterations(column: &str, before: &Self, after: &Self) -> Vec<String> {
+        let mut clauses = Vec::new();
+        if (&before.declared, &before.collation) != (&after.declared, &after.collation) {
+            // Without one the type's own collation comes back.
+            let collation = match (&before.collation, &after.collation) {
+                (None, None) => String::new(),
+                (_, Some(collation)) => {
+                    format!(" COLLATE {}", Engine::Postgres.dialect().quoted(collation))
+                }
+                (Some(_), None) => " COLLATE \"default\"".to_owned(),
+            };
+            clauses.push(format!("ALTER COLUMN {column} TYPE {}{collation}", after.declared));
+        }
+        if before.default != after.default {
+            clauses.push(match &after.default {
+                Some(default) => format!("ALTER COLUMN {column} SET DEFAULT {default}"),
+                None => format!("ALTER COLUMN {column} DROP DEFAULT"),
+            });
+        }
+        if before.not_null != after.not_null {
+            let word = if after.not_null { "SET" } else { "DROP" };
+            clauses.push(format!("ALTER COLUMN {column} {word} NOT NULL"));
+        }
+        clauses
     }
 
     /// As it stands in a statement.

@@ -5,9 +5,11 @@
 //! the other, and its way back the same change turned round. [`spell`] says how an engine does that.
 
 pub mod column;
+pub mod column_order;
 pub mod port;
 pub mod spell;
 
+use std::collections::BTreeMap;
 use std::fmt;
 
 use crate::observe::position::{self, Position};
@@ -200,6 +202,14 @@ pub enum Subject {
         /// The column that it comes after where it is added (MariaDB, whose links go by the order); none for the end.
         after: Option<String>,
     },
+    /// The order of a table's columns, as [`column_order::told`] says it (MariaDB, whose links go by it).
+    ColumnOrder {
+        /// Its table, by its database and its name, or its name.
+        table: Vec<String>,
+        /// The columns that are moved for a change of it, and how each is declared, as
+        /// [`column::ColumnDefinition`] says it.
+        moved: BTreeMap<String, String>,
+    },
     /// Whether a column holds anything but its default: [`YES`], or none. It is only read.
     FilledColumn {
         /// Its table, by its schema or database and its name, or its name.
@@ -373,7 +383,8 @@ impl Subject {
     #[must_use]
     pub fn rank(&self) -> u8 {
         match self {
-            Self::LinkOrigin { .. } | Self::LinkDelay { .. } => 1,
+            // A column is declared anew where it stands by then.
+            Self::LinkOrigin { .. } | Self::LinkDelay { .. } | Self::Column { .. } => 1,
             Self::LinkSwitch { .. } => 2,
             Self::PublishedKinds { .. } => 3,
             Self::PublishedTable { .. } => 4,
@@ -399,6 +410,7 @@ impl Subject {
             | Self::TopologyFile => SetupKind::Setting,
             Self::RowNames { .. }
             | Self::Column { .. }
+            | Self::ColumnOrder { .. }
             | Self::FilledColumn { .. }
             | Self::TableRows { .. }
             | Self::ServiceTable { .. }
@@ -490,6 +502,9 @@ impl fmt::Display for Subject {
             }
             Self::Column { table, column, .. } => {
                 write!(f, "column {column} of {}", table.join("."))
+            }
+            Self::ColumnOrder { table, .. } => {
+                write!(f, "the order of columns of {}", table.join("."))
             }
             Self::FilledColumn { table, column } => {
                 write!(f, "values in column {column} of {}", table.join("."))

@@ -1,6 +1,7 @@
 //! How an engine changes a value of its set-up.
 
 use super::column::ColumnDefinition;
+use super::column_order::{self, ColumnMove};
 use super::port::LinkPassword;
 use super::{
     EMPTY, IDLE, INDEX, LinkLogin, LinkWay, NewLink, NewSubscription, OFF, ON, SetupChange, Subject,
@@ -31,7 +32,10 @@ pub fn printed(engine: Engine, change: &SetupChange) -> Result<Vec<String>, Stri
     let statements = statements(engine, change)?;
     // Whoever ran the second alone would send it to all others.
     Ok(match (engine, &change.subject) {
-        (Engine::MariaDb, Subject::Column { .. } | Subject::ServiceTable { .. }) => {
+        (
+            Engine::MariaDb,
+            Subject::Column { .. } | Subject::ColumnOrder { .. } | Subject::ServiceTable { .. },
+        ) => {
             vec![statements.join("; ")]
         }
         _ => statements,
@@ -169,10 +173,27 @@ fn drop_slot(slot: &str) -> String {
 
 /// Out of the binary log: each node gets its own.
 fn mariadb_column(change: &SetupChange) -> Option<Vec<String>> {
-    let Subject::Column { table, column, after: place } = &change.subject else { return None };
     let quoted = |name: &str| Engine::MariaDb.dialect().quoted(name);
-    let named = qualified(Engine::MariaDb, table);
+    let (table, column, place) = match &change.subject {
+        Subject::Column { table, column, after } => (table, column, after),
+        Subject::ColumnOrder { table, moved } => {
+            let (before, after) = (change.before.as_deref()?, change.after.as_deref()?);
+            let moves: Vec<String> = column_order::moves(before, after, moved)?
+                .into_iter()
+                .map(|ColumnMove { column, declared, behind }| {
+                    let place = behind.map_or_else(
+                        || "FIRST".to_owned(),
+                        |behind| format!("AFTER {}", quoted(&behind)),
+                    );
+                    format!("MODIFY {} {} {place}", quoted(&column), declared.sql(Engine::MariaDb))
+                })
+                .collect();
+            return Some(alone(STRICTLY, table, &moves.join(", ")));
+        }
+        _ => return None,
+    };
     let sides = (declared(&change.before)?, declared(&change.after)?);
+    let strictly = if matches!(sides, (Some(_), Some(_))) { STRICTLY } else { &[] };
     let what = match &sides {
         (None, Some(after)) => {
             let place = place.as_ref().map(|place| format!(" AFTER {}", quoted(place)));
@@ -185,11 +206,21 @@ fn mariadb_column(change: &SetupChange) -> Option<Vec<String>> {
         }
         (None, None) => return None,
     };
-    Some(vec![
-        "SET SESSION sql_log_bin = 0".to_owned(),
-        format!("ALTER TABLE {named} {what}"),
-        "SET SESSION sql_log_bin = 1".to_owned(),
-    ])
+    Some(alone(strictly, table, &what))
+}
+
+/// Else a value that does not fit is cut, and a NULL becomes something else, where it should be refused.
+const STRICTLY: &[&str] =
+    &["SET SESSION sql_mode = CONCAT_WS(',', NULLIF(@@sql_mode, ''), 'STRICT_ALL_TABLES')"];
+
+/// A change of a MariaDB table on this node alone.
+fn alone(first: &[&str], table: &[String], what: &str) -> Vec<String> {
+    let named = qualified(Engine::MariaDb, table);
+    let mut statements: Vec<String> = first.iter().map(|&statement| statement.to_owned()).collect();
+    statements.push("SET SESSION sql_log_bin = 0".to_owned());
+    statements.push(format!("ALTER TABLE {named} {what}"));
+    statements.push("SET SESSION sql_log_bin = 1".to_owned());
+    statements
 }
 
 /// The declaration that a state says; none inside if there is no such column.
@@ -203,7 +234,7 @@ fn declared(state: &Option<String>) -> Option<Option<ColumnDefinition>> {
 
 fn mariadb(change: &SetupChange) -> Option<Vec<String>> {
     match &change.subject {
-        Subject::Column { .. } => return mariadb_column(change),
+        Subject::Column { .. } | Subject::ColumnOrder { .. } => return mariadb_column(change),
         Subject::Link { link } => {
             let link = in_quotes(link);
             return is_taken_away(change)
@@ -417,8 +448,9 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
                     format!("ALTER TABLE {table} ADD COLUMN {name} {definition}")
                 }
                 (Some(_), None) => format!("ALTER TABLE {table} DROP COLUMN {name}"),
-                (Some(before), Some(after)) if before.is_but_for_its_type(&after) => {
-                    format!("ALTER TABLE {table} ALTER COLUMN {name} TYPE {}", after.declared())
+                (Some(before), Some(after)) if before != after => {
+                    let clauses = ColumnDefinition::alterations(&name, &before, &after);
+                    format!("ALTER TABLE {table} {}", clauses.join(", "))
                 }
                 _ => return None,
             }
@@ -473,6 +505,7 @@ fn postgres(change: &SetupChange) -> Option<Vec<String>> {
         | Subject::Slot { .. }
         | Subject::Publication { .. }
         | Subject::ServiceTable { .. }
+        | Subject::ColumnOrder { .. }
         | Subject::FilledColumn { .. }
         | Subject::TableRows { .. }
         | Subject::NamedRows { .. } => return None,

@@ -146,6 +146,9 @@ pub fn killed_and_gone_on_with(network: &Network, file: &str) -> usize {
     killed_until(network, file, &[0, 3])
 }
 
+/// No plan of these tests takes so many milliseconds, were it made in one go.
+const LONGEST_MENDING: u64 = 45_000;
+
 /// The same, until it ends with one of these codes.
 pub fn killed_until(network: &Network, file: &str, codes: &[i32]) -> usize {
     let later = if std::env::var_os("KEEN_LONG").is_some() { 40 } else { 600 };
@@ -159,6 +162,11 @@ pub fn killed_until(network: &Network, file: &str, codes: &[i32]) -> usize {
         }
         child.kill().unwrap();
         child.wait().unwrap();
+        if wait > LONGEST_MENDING {
+            let mut all = command(network, &["mend", file, "--yes"]);
+            let run = all.timeout(Duration::from_millis(LONGEST_MENDING)).output().unwrap();
+            panic!("it does not come to its end: {:?}", run_of(&run));
+        }
     }
     unreachable!("it comes to its end")
 }

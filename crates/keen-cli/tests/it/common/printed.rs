@@ -31,6 +31,9 @@ pub const CHECKS_WITH_COMMANDS: &[(&str, &str)] = &[
     ("silence-noticed-late", SETTINGS),
     ("column-missing", SHAPES),
     ("column-type", SHAPES),
+    ("column-null", ALIKE_POSTGRES),
+    ("column-default", ALIKE_POSTGRES),
+    ("column-collation", ALIKE_POSTGRES),
     (
         "column-order",
         "preflight_mariadb: columns_that_two_peers_added_at_once_are_recognised_and_put_in_order",
@@ -51,8 +54,12 @@ pub const CHECKS_WITH_COMMANDS: &[(&str, &str)] = &[
     ),
 ];
 
-const SHAPES: &str = "mend_setup: columns_of_a_mariadb_mesh_are_mended_while_all_write";
-const SHAPES_POSTGRES: &str = "mend_setup: columns_of_postgresql_peers_are_mended_while_all_write";
+const SHAPES: &str = "mend_columns: columns_of_a_mariadb_mesh_are_mended_while_all_write";
+const ALIKE: &str = "mend_columns: what_a_mariadb_peer_declares_otherwise_is_made_as_most_have_it";
+const ALIKE_POSTGRES: &str =
+    "mend_columns: what_a_postgresql_node_declares_otherwise_is_made_as_most_have_it";
+const SHAPES_POSTGRES: &str =
+    "mend_columns: columns_of_postgresql_peers_are_mended_while_all_write";
 const APART: &str = "mend_apart: a_node_of_a_mariadb_mesh_is_taken_out_while_the_others_write";
 const BY_HAND: &str = "mend_stand_in: the_printed_statements_move_the_lead_by_hand";
 const LINKED_POSTGRES: &str = "mend_linking: what_would_go_round_or_begin_nowhere_is_refused";
@@ -84,9 +91,6 @@ pub const CHECKS_WITHOUT: &[(&str, &str)] = &[
     ("table-missing", "with which rows it is to begin, keen does not know"),
     ("table-surplus", "it may be meant so"),
     ("column-surplus", "what it holds would be lost"),
-    ("column-null", "which of them is right, keen does not know"),
-    ("column-default", "which of them is right, keen does not know"),
-    ("column-collation", "two keys can become one"),
     ("column-generated", "what it holds would be lost"),
     ("key-differs", "which of them is right, keen does not know"),
     ("key-missing", "rows need numbers that are the same on all nodes"),
@@ -260,14 +264,11 @@ pub const RUN: &[(&str, &str)] = &[
         "DO {mark} DECLARE part",
         "preflight_postgres: a_partitioned_table_is_told_from_its_partitions",
     ),
-    (
-        "SET SESSION sql_log_bin = 0; ALTER TABLE {} MODIFY",
-        "preflight_mariadb: columns_that_two_peers_added_at_once_are_recognised_and_put_in_order",
-    ),
     ("ALTER TABLE {named} {what}", SHAPES),
     ("ALTER TABLE {table} ADD COLUMN", SHAPES_POSTGRES),
     ("ALTER TABLE {table} DROP COLUMN", SHAPES_POSTGRES),
-    ("ALTER TABLE {table} ALTER COLUMN", SHAPES_POSTGRES),
+    ("ALTER TABLE {table} {}", ALIKE_POSTGRES),
+    ("SET SESSION sql_mode = CONCAT_WS", ALIKE),
     ("SET SESSION sql_log_bin = 0", SHAPES),
     ("SET SESSION sql_log_bin = 1", SHAPES),
     ("STOP SLAVE {link}", APART),
@@ -365,10 +366,11 @@ pub const NOT_AS_IT_STANDS: &[(&str, &str)] = &[
         "a filter is a list that somebody wrote",
     ),
     ("what was skipped does not come again", "the list of domains is for a person"),
-    ("do this while nothing is written, and compare with SHOW CREATE TABLE", "it is a remark"),
     ("the account's max_statement_time", "what the account was made for is for a person"),
     ("the account's statement_timeout", "what the account was made for is for a person"),
     ("the server's data is damaged: CHECK TABLE", "it is a remark"),
+    ("by hand, as keen cannot say all of how these columns are declared", "it is a remark"),
+    ("declare it by hand: on {} column", "it is a remark"),
     ("grant {user} the right: GRANT SELECT", "keen preflight prints the statement itself"),
     ("GRANT USAGE ON SCHEMA {} TO {}", "keen preflight prints the statement itself"),
     ("GRANT SELECT ON {full}", "keen preflight prints the statement itself"),

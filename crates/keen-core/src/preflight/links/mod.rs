@@ -17,6 +17,7 @@ use crate::links::state::stopped_at_a_row;
 use crate::observe::node::{Incoming, ReplicationKind, WorkerState};
 use crate::observe::source::{self, SourceHints};
 use crate::preflight::CheckContext;
+use crate::setup::spell::printed;
 use crate::setup::{ON, Reach, SetupChange, Subject};
 use crate::topology::{Address, Engine, Link, NodeId, Topology};
 
@@ -264,6 +265,12 @@ fn running(checks: &mut CheckContext<'_>, known: &ResolvedInflow<'_>) {
         _ => return,
     };
     let found = format!("{means} {name} on {receiver}, from {source}, {stopped}{said}");
+    let at_tables = checks.report.findings.iter().any(|finding| {
+        let mended = finding.wants.iter().any(|wanted| wanted.node == *to);
+        finding.check.area == Area::Shape
+            && mended
+            && finding.links.iter().any(|l| links.contains(l))
+    });
     let finding = Finding::new(&LINK_DOWN, Severity::Stop, nodes, found).on_links(links);
     checks.find(match link.means {
         // Started without more it would only stop at the same row again.
@@ -276,6 +283,17 @@ fn running(checks: &mut CheckContext<'_>, known: &ResolvedInflow<'_>) {
                 Some(code) if OF_TABLES.contains(&code) => finding.want_quietly(*to, switch_on(link)),
                 _ => finding,
             }
+        }
+        // Once its tables are as they should be it goes on; before that it stops there again, and no worse.
+        ReplicationKind::Subscription if link.error.is_some() && at_tables => {
+            let change = switch_on(link);
+            let enable = printed(Engine::Postgres, &change).unwrap_or_default().join("; ");
+            finding
+                .advise(
+                    Some(*to),
+                    format!("once what is found of its tables is mended, {enable}; if it stops there again, keen plan shows the row"),
+                )
+                .want_quietly(*to, change)
         }
         ReplicationKind::Subscription if link.error.is_some() => finding.advise(
             Some(*to),

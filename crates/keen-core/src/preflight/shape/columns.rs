@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::{TableChecks, grouped};
+use super::{Groups, TableChecks, grouped};
 use crate::engine::types;
 use crate::observe::node::TableLook;
 use crate::preflight::legend::{
@@ -12,9 +12,19 @@ use crate::preflight::legend::{
 use crate::preflight::{Finding, Severity};
 use crate::row::conversion::{self, CommonKind};
 use crate::row::schema::ColumnShape;
-use crate::setup::column::{ColumnDefinition, widens};
-use crate::setup::{Reach, SetupChange, Subject};
+use crate::setup::Reach;
+use crate::setup::column::ColumnDefinition;
 use crate::topology::{Engine, NodeId};
+
+/// Something of a column that servers of one kind should have alike.
+struct Property<'p> {
+    check: &'static Check,
+    level: Severity,
+    what: &'static str,
+    of: &'p dyn Fn(&ColumnShape) -> Option<String>,
+    /// A declaration with this of another; none where that takes a person.
+    taken: &'p dyn Fn(&ColumnDefinition, &ColumnDefinition) -> Option<ColumnDefinition>,
+}
 
 impl TableChecks<'_, '_> {
     pub(super) fn columns(&mut self) {
@@ -90,67 +100,6 @@ impl TableChecks<'_, '_> {
         }
     }
 
-    /// Nodes in an order in which none sends to one that comes later, as far as there is one.
-    fn receivers_first(&self, nodes: &[NodeId]) -> Vec<NodeId> {
-        let mut left = nodes.to_vec();
-        let mut ordered = Vec::new();
-        while !left.is_empty() {
-            let sends = |node: &NodeId| {
-                self.links.iter().any(|(from, to)| from == node && to != node && left.contains(to))
-            };
-            let at = left.iter().position(|node| !sends(node)).unwrap_or(0);
-            ordered.push(left.remove(at));
-        }
-        ordered
-    }
-
-    /// A column that a node lacks, declared as on the nodes of its engine that have it, if they agree and rows need no
-    /// value of somebody's choice.
-    fn added(&self, node: NodeId, name: &str, with: &[NodeId]) -> Option<SetupChange> {
-        let engine = self.looks[&node].0;
-        let of_engine = |other: &&NodeId| self.looks[other].0 == engine;
-        let mut definitions = with
-            .iter()
-            .filter(of_engine)
-            .map(|other| self.column(*other, name).and_then(ColumnDefinition::of));
-        let definition = definitions.next()??;
-        if !definition.is_optional() || definitions.any(|other| other.as_ref() != Some(&definition))
-        {
-            return None;
-        }
-        // Where links go by the order of columns, it has to come where the others have it.
-        let source = with.iter().find(|other| self.looks[other].0 == engine)?;
-        let columns = &self.looks[source].1.shape.columns;
-        let at = columns.iter().position(|column| column.name.eq_ignore_ascii_case(name))?;
-        let before = at.checked_sub(1).and_then(|at| columns.get(at));
-        let after = match (engine, before) {
-            (Engine::MariaDb, None) => return None,
-            (Engine::MariaDb, Some(before)) => {
-                self.column(node, &before.name)?;
-                Some(self.local_name(node, &before.name).to_owned())
-            }
-            (Engine::Postgres | Engine::Sqlite, _) => None,
-        };
-        let subject = Subject::Column {
-            table: self.named(node),
-            column: self.local_name(node, name).to_owned(),
-            after,
-        };
-        Some(SetupChange::to(subject, &definition.to_string()))
-    }
-
-    /// A table as a node calls it, in parts.
-    fn named(&self, node: NodeId) -> Vec<String> {
-        let name = self.checks.topology.nodes[node].name_of(self.table);
-        name.split('.').map(str::to_owned).collect()
-    }
-
-    /// A column as a node calls it.
-    fn local_name<'n>(&'n self, node: NodeId, name: &'n str) -> &'n str {
-        let aliases = self.checks.topology.nodes[node].column_names.get(self.table);
-        aliases.and_then(|aliases| aliases.get(name)).map_or(name, String::as_str)
-    }
-
     fn is_last(&self, name: &str, with: &[NodeId]) -> bool {
         with.iter().all(|node| {
             let last = self.looks[node].1.shape.columns.last();
@@ -202,92 +151,35 @@ impl TableChecks<'_, '_> {
                 .will("values are applied by position: they end up in the wrong column, or the link stops where a type does not fit")
                 .on_links(wrong)
         };
-        let finding = match groups
-            .iter()
-            .find(|(_, nodes)| nodes.iter().all(|node| self.looks[node].0 == Engine::MariaDb))
-        {
-            Some(_) => {
-                let (order, _) = &groups[0];
-                let mut finding = finding;
-                for (theirs, nodes) in &groups[1..] {
-                    for node in nodes.iter().filter(|node| self.looks[node].0 == Engine::MariaDb) {
-                        finding = self.reordered(finding, *node, order, theirs);
-                    }
-                }
-                finding
-            }
-            None => finding,
-        };
-        self.checks.find(finding);
+        self.checks.find(self.put_in_order(finding, &groups));
     }
 
-    /// The statements that put a MariaDB node's columns into an order.
-    fn reordered(
-        &self,
-        finding: Finding,
-        node: NodeId,
-        order: &[String],
-        theirs: &[String],
-    ) -> Finding {
-        let mut finding = finding.advise(
-            Some(node),
-            "do this while nothing is written, and compare with SHOW CREATE TABLE first: keen does not know comments, checks and ON UPDATE of these columns",
-        );
-        let shape = &self.looks[&node].1.shape;
-        let from = order.iter().zip(theirs).position(|(a, b)| a != b).unwrap_or(0);
-        for at in from.max(1)..order.len() {
-            let (Some(column), Some(before)) =
-                (shape.column(&order[at]), shape.column(&order[at - 1]))
-            else {
-                continue;
-            };
-            if column.generated {
-                finding = finding.advise(
-                    Some(node),
-                    format!("move the computed column {} by hand", column.name),
-                );
-                continue;
-            }
-            finding = finding.run(
-                node,
+    /// What gives MariaDB's nodes the order that most nodes have, the first of those that as many have.
+    fn put_in_order(&self, mut finding: Finding, groups: &Groups<Vec<String>>) -> Finding {
+        let most = groups.iter().map(|(_, nodes)| nodes.len()).max();
+        let Some((order, right)) = groups.iter().find(|(_, nodes)| Some(nodes.len()) == most)
+        else {
+            return finding;
+        };
+        let others: Vec<NodeId> = groups
+            .iter()
+            .flat_map(|(_, nodes)| nodes)
+            .copied()
+            .filter(|node| !right.contains(node) && self.looks[node].0 == Engine::MariaDb)
+            .collect();
+        for node in &others {
+            finding = self.reordered(finding, *node, order);
+        }
+        if !finding.wants.is_empty() {
+            finding = finding.advise(
+                None,
                 format!(
-                    "SET SESSION sql_log_bin = 0; ALTER TABLE {} MODIFY {} AFTER {}; SET SESSION sql_log_bin = 1",
-                    self.local_table(node),
-                    self.definition(node, column),
-                    self.local_column(node, &before.name)
+                    "values that were written before may stand in the wrong column, and those that are on their way meanwhile: then keen audit --table {}",
+                    self.table
                 ),
             );
         }
         finding
-    }
-
-    /// A table as a MariaDB node calls it, quoted.
-    fn local_table(&self, node: NodeId) -> String {
-        let name = self.checks.topology.nodes[node].name_of(self.table);
-        let parts: Vec<String> =
-            name.split('.').map(|part| Engine::MariaDb.dialect().quoted(part)).collect();
-        parts.join(".")
-    }
-
-    /// A column as a MariaDB node calls it, quoted.
-    fn local_column(&self, node: NodeId, name: &str) -> String {
-        Engine::MariaDb.dialect().quoted(self.local_name(node, name))
-    }
-
-    /// All that has to be said of a MariaDB column so that it stays as it is.
-    fn definition(&self, node: NodeId, column: &ColumnShape) -> String {
-        let mut text = format!("{} {}", self.local_column(node, &column.name), column.declared);
-        if let Some(collation) = &column.collation {
-            text.push_str(&format!(" COLLATE {collation}"));
-        }
-        text.push_str(if column.not_null { " NOT NULL" } else { " NULL" });
-        if let Some(default) = &column.default {
-            text.push_str(&format!(" DEFAULT {default}"));
-        }
-        if column.counted {
-            text.push_str(" AUTO_INCREMENT");
-        }
-        text
     }
 
     pub(super) fn each_column(&mut self) {
@@ -302,37 +194,49 @@ impl TableChecks<'_, '_> {
             // A server's defaults and collations only mean the same to servers of its kind.
             for engine in [Engine::Sqlite, Engine::Postgres, Engine::MariaDb] {
                 let level = if of_key { Severity::Warn } else { Severity::Note };
-                self.property(engine, &name, &COLUMN_COLLATION, level, "collation", |c| {
-                    c.collation.clone()
-                });
-                self.property(engine, &name, &COLUMN_DEFAULT, Severity::Note, "default", |c| {
-                    (!c.counted).then(|| c.default.clone().unwrap_or_else(|| "none".to_owned()))
-                });
+                let collation = Property {
+                    check: &COLUMN_COLLATION,
+                    level,
+                    what: "collation",
+                    of: &|c| c.collation.clone(),
+                    // Another character set is more than another order: values may have no place in it. PostgreSQL has one
+                    // for the whole database.
+                    taken: &|own, right| {
+                        let fits = engine != Engine::MariaDb
+                            || own.character_set() == right.character_set();
+                        fits.then(|| own.collated_as(right))
+                    },
+                };
+                self.property(engine, &name, &collation);
+                let default = Property {
+                    check: &COLUMN_DEFAULT,
+                    level: Severity::Note,
+                    what: "default",
+                    of: &|c| {
+                        (!c.counted).then(|| c.default.clone().unwrap_or_else(|| "none".to_owned()))
+                    },
+                    taken: &|own, right| Some(own.defaulting_as(right)),
+                };
+                self.property(engine, &name, &default);
             }
         }
     }
 
-    fn property(
-        &mut self,
-        engine: Engine,
-        name: &str,
-        check: &'static Check,
-        level: Severity,
-        what: &str,
-        of: impl Fn(&ColumnShape) -> Option<String>,
-    ) {
-        let values = self
-            .looks
-            .iter()
-            .filter(|(_, (e, _))| *e == engine)
-            .filter_map(|(node, (_, look))| Some((*node, of(look.shape.column(name)?)?)));
+    fn property(&mut self, engine: Engine, name: &str, property: &Property<'_>) {
+        let values =
+            self.looks.iter().filter(|(_, (e, _))| *e == engine).filter_map(|(node, (_, look))| {
+                Some((*node, (property.of)(look.shape.column(name)?)?))
+            });
         let groups = grouped(values);
         if groups.len() > 1 {
             let nodes: Vec<NodeId> = groups.iter().flat_map(|(_, nodes)| nodes.clone()).collect();
-            let found = format!("column {name} has {what} {}", self.spread(&groups));
-            let links = if level == Severity::Warn { self.apart(&groups) } else { Vec::new() };
-            let finding = self.finding(check, level, &nodes, found).on_links(links);
-            self.checks.find(finding);
+            let found = format!("column {name} has {} {}", property.what, self.spread(&groups));
+            let links =
+                if property.level == Severity::Warn { self.apart(&groups) } else { Vec::new() };
+            let finding =
+                self.finding(property.check, property.level, &nodes, found).on_links(links);
+            let changes = self.as_most(name, &groups, property.taken);
+            self.checks.find(self.mended_by(finding, name, changes));
         }
     }
 
@@ -379,51 +283,11 @@ impl TableChecks<'_, '_> {
             _ if mixed => return, // the same thing in two engines' words
             _ => (Severity::Note, "nothing as long as values fit both".to_owned()),
         };
-        let mut finding =
+        let finding =
             self.finding(&COLUMN_TYPE, level, &nodes, found).on_links(narrower).will(effect);
-        for engine in [Engine::Postgres, Engine::MariaDb] {
-            for (node, change) in self.widened(name, engine) {
-                finding = finding.want(node, engine, Reach::Kept, change);
-            }
-        }
-        self.checks.find(finding);
-    }
-
-    /// Columns of an engine's nodes that are narrower than the widest of them, made as wide; none where no type holds
-    /// all that the others hold.
-    fn widened(&self, name: &str, engine: Engine) -> Vec<(NodeId, SetupChange)> {
-        let of_engine = self.looks.iter().filter(|(_, (of, _))| *of == engine);
-        let have: BTreeMap<NodeId, &ColumnShape> = of_engine
-            .filter_map(|(node, (_, look))| Some((*node, look.shape.column(name)?)))
-            .collect();
-        let differs = |one: &ColumnShape, other: &ColumnShape| {
-            !one.declared.eq_ignore_ascii_case(&other.declared)
-        };
-        let widest = have.values().find(|wide| {
-            have.values().all(|other| !differs(wide, other) || widens(engine, other, wide))
-        });
-        let Some(wide) = widest.and_then(|wide| ColumnDefinition::of(wide)) else {
-            return Vec::new();
-        };
-        let narrow: Vec<NodeId> = have
-            .iter()
-            .filter(|(_, column)| !column.declared.eq_ignore_ascii_case(wide.declared()))
-            .map(|(node, _)| *node)
-            .collect();
-        let change = |node: NodeId| {
-            let subject = Subject::Column {
-                table: self.named(node),
-                column: self.local_name(node, name).to_owned(),
-                after: None,
-            };
-            let own = ColumnDefinition::of(have[&node])?;
-            let change = SetupChange::to(subject, &own.typed_as(&wide).to_string());
-            Some((node, SetupChange { before: Some(own.to_string()), ..change }))
-        };
-        // One that cannot be said in full stays as it is, and so do the others.
-        let changes: Option<Vec<_>> =
-            self.receivers_first(&narrow).into_iter().map(change).collect();
-        changes.unwrap_or_default()
+        let mut changes = self.widened(name, Engine::Postgres);
+        changes.extend(self.widened(name, Engine::MariaDb));
+        self.checks.find(self.mended_by(finding, name, changes));
     }
 
     pub(super) fn nulls(&mut self, name: &str) {
@@ -451,7 +315,14 @@ impl TableChecks<'_, '_> {
                 .on_links(links)
                 .will("the first NULL that travels stops the link")
         };
-        self.checks.find(finding);
+        let (strict, lenient): (Vec<NodeId>, Vec<NodeId>) =
+            nodes.into_iter().partition(|node| refuses(*node));
+        // Where none of them is in the other's way, as many as not are no reason to change anything.
+        let changes = match finding.links.is_empty() && strict.len() == lenient.len() {
+            true => Vec::new(),
+            false => self.refusing_alike(name, (&strict, &lenient)),
+        };
+        self.checks.find(self.mended_by(finding, name, changes));
     }
 
     pub(super) fn generated(&mut self, name: &str) {

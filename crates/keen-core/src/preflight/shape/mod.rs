@@ -5,6 +5,7 @@
 //! another, and from how changes travel there: by position (MariaDB's log) or by name.
 
 mod columns;
+mod mending;
 mod rules;
 
 use std::collections::BTreeMap;
@@ -14,6 +15,7 @@ use crate::preflight::CheckContext;
 use crate::preflight::legend::{Area, Check, TABLE_MISSING, TABLE_SURPLUS};
 use crate::preflight::{Finding, Severity};
 use crate::row::schema::{ColumnShape, TableShape};
+use crate::setup::column::ColumnDefinition;
 use crate::topology::{ColumnChoice, Engine, NodeId};
 
 pub(super) fn examine(checks: &mut CheckContext<'_>) {
@@ -43,6 +45,8 @@ struct TableChecks<'d, 'a> {
     looks: BTreeMap<NodeId, (Engine, TableLook)>,
     links: Vec<(NodeId, NodeId)>,
     choice: &'d ColumnChoice,
+    /// By node and column, in lower case, how a column is declared once what was found so far is mended.
+    redeclared: BTreeMap<(NodeId, String), ColumnDefinition>,
 }
 
 /// Values that nodes have, and which nodes have them.
@@ -94,7 +98,7 @@ impl<'d, 'a> TableChecks<'d, 'a> {
                 }
             }
         }
-        Self { checks, table, looks, links, choice }
+        Self { checks, table, looks, links, choice, redeclared: BTreeMap::new() }
     }
 
     fn examine(mut self) {
