@@ -336,6 +336,21 @@ fn a_plan_that_stops_in_between_is_taken_back_or_gone_on_with() {
     assert!(read_only(a).contains('1') && run.out.contains("link up is not there"), "{run:?}");
 }
 
+/// Where a link was taken away behind a wait, the plan goes on without it. Its reader does not see the sources of
+/// subscriptions, only their slots, and those are at a node that the wait is not about.
+#[test]
+fn what_arrived_before_a_plan_stopped_is_not_waited_for_again() {
+    let network = led(ServerKind::Postgres15, 3);
+    comes(&network.servers[0], "The last at a");
+    arrives(&network.servers[2], "The last at a");
+    plan(&network, &["b"], &["15. link on c: take away link c_from_a"]);
+    mend(&network, &["--yes", "--step", "..17"], 0, &[]);
+    let run = mend(&network, &["--yes"], 1, &["then: lead.plan.toml"]);
+    assert!(!run.out.contains("Left out"), "{run:?}");
+    comes(&network.servers[1], "The first at b");
+    arrives(&network.servers[2], "The first at b");
+}
+
 #[test]
 fn the_lead_of_postgres_is_handed_over_while_applications_write() {
     for kind in [ServerKind::Postgres15, ServerKind::Postgres18] {

@@ -405,9 +405,9 @@ impl Mender<'_, '_> {
         }
         let topology = &topology;
         let name = |node: NodeId| &topology.nodes[node].name;
-        let nodes = NodeSet::of(from) | NodeSet::of(to);
+        // Of what leads to a node it is not always seen from where it comes: the others' slots tell.
         let (mut connections, first) =
-            NodeConnections::begin(topology, nodes, self.request.fencing.watch);
+            NodeConnections::begin(topology, NodeSet::ALL, self.request.fencing.watch);
         let fence = Fence::at(&first);
         let failures = |waiting: &Waiting| waiting.inflow.link.failures.unwrap_or(0);
         let mut failed_before: Option<u64> = None;
@@ -441,11 +441,23 @@ impl Mender<'_, '_> {
                 return Err(format!("{to} knows of no link from {from}"));
             }
             if began.elapsed() >= at_most || (self.request.stop)() {
-                let (from, to) = (name(from), name(to));
-                return Err(format!(
-                    "{to} does not have it after {} s: keen flow says where {from} -> {to} stands",
-                    began.elapsed().as_secs()
-                ));
+                let why = match passing.untold.get(&(from, to)) {
+                    Some(fault) => Some(fault.to_string()),
+                    None if passing.dark.contains(&(from, to)) => {
+                        Some("one of them does not answer".to_owned())
+                    }
+                    None => None,
+                };
+                let (from, to, seconds) = (name(from), name(to), began.elapsed().as_secs());
+                let stands = format!("keen flow says where {from} -> {to} stands");
+                return Err(match why {
+                    Some(why) => {
+                        format!(
+                            "whether {to} has it is not known after {seconds} s: {why}; {stands}"
+                        )
+                    }
+                    None => format!("{to} does not have it after {seconds} s: {stands}"),
+                });
             }
         }
     }

@@ -147,12 +147,12 @@ pub fn killed_and_gone_on_with(network: &Network, file: &str) -> usize {
 }
 
 /// No plan of these tests takes so many milliseconds, were it made in one go.
-const LONGEST_MENDING: u64 = 45_000;
+const LONGEST_MENDING: u64 = 20_000;
 
 /// The same, until it ends with one of these codes.
 pub fn killed_until(network: &Network, file: &str, codes: &[i32]) -> usize {
     let later = if std::env::var_os("KEEN_LONG").is_some() { 40 } else { 600 };
-    for (kills, wait) in (40..).step_by(later).enumerate() {
+    for (kills, wait) in (40..LONGEST_MENDING).step_by(later).enumerate() {
         let mut child = spawn(network, &["mend", file, "--yes"]);
         std::thread::sleep(Duration::from_millis(wait));
         if let Some(ended) = child.try_wait().unwrap() {
@@ -162,13 +162,9 @@ pub fn killed_until(network: &Network, file: &str, codes: &[i32]) -> usize {
         }
         child.kill().unwrap();
         child.wait().unwrap();
-        if wait > LONGEST_MENDING {
-            let mut all = command(network, &["mend", file, "--yes"]);
-            let run = all.timeout(Duration::from_millis(LONGEST_MENDING)).output().unwrap();
-            panic!("it does not come to its end: {:?}", run_of(&run));
-        }
     }
-    unreachable!("it comes to its end")
+    let run = keen(network, &["mend", file, "--yes"]);
+    panic!("it does not come to its end: {run:?}");
 }
 
 /// What filling a node takes beside the rights for rows.
