@@ -113,6 +113,15 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     if !kinds.is_empty() && !planned.interrupted {
         plan_setup::add(&loaded, &scope, &mut planned, (&kinds, &args.findings), &stop)?;
     }
+    // It is on the disk before it is said how it is carried out.
+    if let Some((mut out, after)) = topology_out.take().zip(planned.topology_after.as_ref()) {
+        let written = out.write_all(after.as_bytes()).map_err(anyhow::Error::from);
+        written.and_then(|()| out.finish()).context("cannot save the topology file of then")?;
+    }
+    if let Some(mut out) = saved.take() {
+        let written = json::plan::lines(topology, &planned, &mut out).map_err(anyhow::Error::from);
+        written.and_then(|()| out.finish()).context("cannot save the plan")?;
+    }
     match &mut target {
         Target::Stream(out) => {
             let columns = terminal.columns.filter(|_| args.output.is_none());
@@ -141,14 +150,6 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
                 .stdout()
                 .write_all(text::plan::scripts(topology, &planned, &written).as_bytes())?;
         }
-    }
-    if let Some((mut out, after)) = topology_out.take().zip(planned.topology_after.as_ref()) {
-        out.write_all(after.as_bytes())?;
-        out.finish()?;
-    }
-    if let Some(mut out) = saved.take() {
-        json::plan::lines(topology, &planned, &mut out)?;
-        out.finish()?;
     }
     if let Target::Stream(out) = target {
         out.finish()?;

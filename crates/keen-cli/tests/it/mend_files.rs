@@ -3,7 +3,8 @@
 use std::collections::BTreeMap;
 use std::fs;
 
-use crate::common::Folder;
+use crate::common::mending::run_of;
+use crate::common::{Folder, Run};
 use rusqlite::Connection;
 use serde_json::{Value as Json, json};
 
@@ -314,6 +315,59 @@ fn a_file_that_can_only_be_read_is_not_begun_with() {
         let mode = folder.path(file).metadata().unwrap().permissions().mode();
         assert_eq!(mode & 0o077, 0, "{file}");
     }
+}
+
+/// Runs the program where no file can grow beyond so many blocks of 512 bytes.
+fn on_a_small_disk(folder: &Folder, blocks: usize, args: &[&str]) -> Run {
+    let mut command = assert_cmd::Command::new("sh");
+    let limited = format!("trap '' XFSZ; ulimit -f {blocks}; exec \"$@\"");
+    command.args(["-c", &limited, "sh", env!("CARGO_BIN_EXE_keen")]).args(args);
+    run_of(&command.current_dir(folder.path("")).output().unwrap())
+}
+
+#[test]
+fn on_a_full_disk_nothing_is_half_done() {
+    let folder = huts();
+    fs::remove_file(folder.path("repair.plan")).unwrap();
+    let run = on_a_small_disk(&folder, 1, &["plan", "--save", "repair.plan"]);
+    assert_eq!((run.code, &run.out[..]), (2, ""), "{run:?}");
+    assert!(run.err.contains("cannot save the plan"), "{run:?}");
+    assert!(!folder.path("repair.plan").exists());
+    let told = [
+        "cannot write repair.plan.undo: File too large",
+        "not to its end on c: could not keep the mark of a batch",
+        "not to its end on c: could not write a row",
+        "whether the last batch, of 3 rows on c, was written is not known",
+        // It was asked again, and is not written.
+        "not to its end on c: could not keep a batch",
+    ];
+    let mut met = [false; 5];
+    for blocks in (0..160).step_by(8) {
+        let folder = huts();
+        // The table stands where the disk ends, behind what keen itself keeps.
+        folder.sql(
+            "c.db",
+            "ALTER TABLE guest RENAME TO before; CREATE TABLE other (photo BLOB); INSERT INTO other VALUES (randomblob(50000)); CREATE TABLE guest (id INTEGER PRIMARY KEY, name TEXT, seen INTEGER); INSERT INTO guest SELECT * FROM before; DROP TABLE before",
+        );
+        let before = guests(&folder, "c.db");
+        let run = on_a_small_disk(&folder, blocks, &["mend", "repair.plan", "--yes"]);
+        let now = guests(&folder, "c.db");
+        if run.code == 0 {
+            assert_eq!(now, guests(&folder, "b.db"), "{run:?}");
+        } else {
+            let says = |words: &str| run.err.contains(words) || run.out.contains(words);
+            let says = |words: &&str| run.err.contains(words) || run.out.contains(words);
+            let at = told.iter().position(says);
+            met[at.unwrap_or_else(|| panic!("{blocks}: {run:?}"))] = true;
+            assert!(now == before || now == guests(&folder, "b.db"), "{blocks}: {run:?}");
+        }
+        // With room it goes on, and what was overwritten is there.
+        let run = folder.keen(&["mend", "repair.plan", "--yes"]);
+        assert_eq!((run.code, guests(&folder, "c.db")), (0, guests(&folder, "b.db")), "{run:?}");
+        let run = folder.keen(&["mend", "--undo", "repair.plan.undo", "--yes"]);
+        assert_eq!((run.code, guests(&folder, "c.db")), (0, before), "{run:?}");
+    }
+    assert_eq!(met, [true; 5]);
 }
 
 #[test]

@@ -316,7 +316,13 @@ impl Mender<'_, '_> {
             tracing::warn!(%fault, "it is not known whether a batch was kept: asking again");
             self.writer = None;
             let mark = self.mark(number);
-            let kept = self.writer(node)?.was_kept(mark, transaction.as_deref())? == Some(true);
+            let told = self
+                .writer(node)
+                .and_then(|writer| writer.was_kept(mark, transaction.as_deref()))
+                .map_err(|fault| {
+                    unsure(fault, &self.request.topology.nodes[node].name, made.len())
+                })?;
+            let kept = told == Some(true);
             self.keep_outcome(batch(state, made.clone()), kept)?;
             return if kept { Ok(Tried::Made(made)) } else { Err(fault) };
         }
@@ -428,4 +434,14 @@ impl AuditSink for Differences<'_> {
         self.complete &= outcome.unread.is_empty();
         ControlFlow::Continue(())
     }
+}
+
+/// What is said where a server no longer tells what became of a batch.
+fn unsure(fault: ReadFault, node: &str, rows: usize) -> ReadFault {
+    let rows = if rows == 1 { "1 row".to_owned() } else { format!("{rows} rows") };
+    let what = format!(
+        "whether the last batch, of {rows} on {node}, was written is not known: {}",
+        fault.what
+    );
+    ReadFault { what, ..fault }
 }
