@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 use std::fs;
 
-use crate::common::mending::run_of;
-use crate::common::{Folder, Run};
+use crate::common::Folder;
+use crate::common::mending::on_a_small_disk;
 use rusqlite::Connection;
 use serde_json::{Value as Json, json};
 
@@ -317,19 +317,11 @@ fn a_file_that_can_only_be_read_is_not_begun_with() {
     }
 }
 
-/// Runs the program where no file can grow beyond so many blocks of 512 bytes.
-fn on_a_small_disk(folder: &Folder, blocks: usize, args: &[&str]) -> Run {
-    let mut command = assert_cmd::Command::new("sh");
-    let limited = format!("trap '' XFSZ; ulimit -f {blocks}; exec \"$@\"");
-    command.args(["-c", &limited, "sh", env!("CARGO_BIN_EXE_keen")]).args(args);
-    run_of(&command.current_dir(folder.path("")).output().unwrap())
-}
-
 #[test]
 fn on_a_full_disk_nothing_is_half_done() {
     let folder = huts();
     fs::remove_file(folder.path("repair.plan")).unwrap();
-    let run = on_a_small_disk(&folder, 1, &["plan", "--save", "repair.plan"]);
+    let run = on_a_small_disk(folder.root(), 1, &["plan", "--save", "repair.plan"]);
     assert_eq!((run.code, &run.out[..]), (2, ""), "{run:?}");
     assert!(run.err.contains("cannot save the plan"), "{run:?}");
     assert!(!folder.path("repair.plan").exists());
@@ -350,12 +342,11 @@ fn on_a_full_disk_nothing_is_half_done() {
             "ALTER TABLE guest RENAME TO before; CREATE TABLE other (photo BLOB); INSERT INTO other VALUES (randomblob(50000)); CREATE TABLE guest (id INTEGER PRIMARY KEY, name TEXT, seen INTEGER); INSERT INTO guest SELECT * FROM before; DROP TABLE before",
         );
         let before = guests(&folder, "c.db");
-        let run = on_a_small_disk(&folder, blocks, &["mend", "repair.plan", "--yes"]);
+        let run = on_a_small_disk(folder.root(), blocks, &["mend", "repair.plan", "--yes"]);
         let now = guests(&folder, "c.db");
         if run.code == 0 {
             assert_eq!(now, guests(&folder, "b.db"), "{run:?}");
         } else {
-            let says = |words: &str| run.err.contains(words) || run.out.contains(words);
             let says = |words: &&str| run.err.contains(words) || run.out.contains(words);
             let at = told.iter().position(says);
             met[at.unwrap_or_else(|| panic!("{blocks}: {run:?}"))] = true;

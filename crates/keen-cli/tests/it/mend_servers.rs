@@ -1,6 +1,6 @@
 //! Plans carried out on real servers, while others write.
 
-use crate::common::mending::{accounts, dump, keen};
+use crate::common::mending::{accounts, dump, keen, on_a_small_disk};
 use crate::common::servers::{Network, PATIENCE, under_load};
 use keen_testkit::{Server, ServerKind, links};
 
@@ -89,6 +89,7 @@ fn mended_under_load(network: &Network, leave_log: &str, settle: impl Fn(&[Serve
     let run = keen(network, &["mend", "--undo", "repair.plan.undo", "--yes"]);
     assert_eq!(run.code, 0, "{run:?}");
     assert_eq!(before, network.servers.iter().map(|s| dump(s, STAYS)).collect::<Vec<_>>());
+    while_the_disk_fills_up(network, &before);
     let all: Vec<(&Server, String)> =
         network.servers.iter().enumerate().map(|(i, server)| (server, load(i))).collect();
     under_load(&all, || {
@@ -101,6 +102,36 @@ fn mended_under_load(network: &Network, leave_log: &str, settle: impl Fn(&[Serve
     let rows: Vec<String> = network.servers.iter().map(|server| dump(server, STAYS)).collect();
     assert!(rows.iter().all(|of| *of == rows[0]), "the servers' own rows differ");
     assert_eq!(keen(network, &["audit"]).code, 0);
+}
+
+/// The disk of keen is full, at first from the beginning and then later and later: every run goes on behind the one
+/// before it, and what the way back needs is there.
+fn while_the_disk_fills_up(network: &Network, before: &[String]) {
+    let plan = keen(network, &["plan", "--save", "full.plan"]);
+    assert_eq!(plan.code, 1, "{plan:?}");
+    let mend = ["mend", "full.plan", "--yes", "--batch", "50"];
+    let rows = || network.servers.iter().map(|server| dump(server, STAYS)).collect::<Vec<_>>();
+    let run = on_a_small_disk(network.folder.root(), 4, &mend);
+    assert_eq!((run.code, &run.out[..]), (2, ""), "{run:?}");
+    assert!(run.err.contains("cannot write full.plan.undo: File too large"), "{run:?}");
+    assert_eq!(rows(), before);
+    // Before the first write it is about as long as the one of the same rows before; then come lines of batches.
+    let long = network.folder.path("repair.plan.undo").metadata().unwrap().len();
+    let (mut blocks, mut stopped) = (usize::try_from(long / 512).unwrap() * 9 / 10, 0);
+    loop {
+        let run = on_a_small_disk(network.folder.root(), blocks, &mend);
+        if run.code == 0 {
+            break;
+        }
+        stopped += usize::from(run.code == 3);
+        assert!([2, 3].contains(&run.code), "{blocks}: {run:?}");
+        assert!(format!("{run:?}").contains("File too large"), "{blocks}: {run:?}");
+        blocks += 3;
+    }
+    assert!(stopped > 0);
+    assert!(rows().iter().all(|rows| *rows == before[0]));
+    let run = keen(network, &["mend", "--undo", "full.plan.undo", "--yes"]);
+    assert_eq!((run.code, &rows()[..]), (0, before), "{run:?}");
 }
 
 /// A slot that nobody reads tells what others would get. While it is there, nobody has read everything.

@@ -78,6 +78,20 @@ pub fn spawn(network: &Network, args: &[&str]) -> std::process::Child {
         .unwrap()
 }
 
+/// Runs the program where no file of it can grow beyond so many blocks of 512 bytes: a full disk.
+pub fn on_a_small_disk(folder: &std::path::Path, blocks: usize, args: &[&str]) -> Run {
+    let limited = format!("trap '' XFSZ; ulimit -f {blocks}; exec \"$@\"");
+    let output = std::process::Command::new("sh")
+        .args(["-c", &limited, "sh", env!("CARGO_BIN_EXE_keen")])
+        .args(args)
+        .current_dir(folder)
+        .env("KEEN_TEST", keen_testkit::CHECKER.1)
+        .env("KEEN_TEST_MEND", MENDER.1)
+        .output()
+        .unwrap();
+    run_of(&output)
+}
+
 pub fn run_of(output: &Output) -> Run {
     Run {
         code: output.status.code().unwrap_or(-1),
