@@ -71,8 +71,9 @@ pub(super) const CLOCK: &str = "SELECT CAST(ROUND(UNIX_TIMESTAMP(SYSDATE(6)) * 1
 /// The conditions that rows of a table have to fulfil.
 pub(super) const CHECKS: &str = "SELECT CHECK_CLAUSE FROM information_schema.CHECK_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = ? AND TABLE_NAME = ? ORDER BY 1";
 
-/// The columns that have a rule of their own for their values, which goes with their declaration.
-pub(super) const COLUMN_CHECKS: &str = "SELECT CONSTRAINT_NAME FROM information_schema.CHECK_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = ? AND TABLE_NAME = ? AND LEVEL = 'Column'";
+/// The names of a table's rules for values: one that goes with the declaration of a column has the column's. Whether it
+/// is such a rule or one of the table only newer servers tell.
+pub(super) const NAMED_CHECKS: &str = "SELECT CONSTRAINT_NAME FROM information_schema.CHECK_CONSTRAINTS WHERE CONSTRAINT_SCHEMA = ? AND TABLE_NAME = ?";
 
 /// Every table of the database.
 pub(super) const ALL_TABLES: &str = "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'BASE TABLE' ORDER BY 1";

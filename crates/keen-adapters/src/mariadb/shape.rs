@@ -145,8 +145,7 @@ fn declared_columns(
     table: &str,
 ) -> Result<DeclaredColumns, ReadFault> {
     let as_json = json_columns(session, doing, place)?;
-    // Servers without such a table have no such rules.
-    let ruled: Vec<String> = session.rows(doing, queries::COLUMN_CHECKS, place).unwrap_or_default();
+    let ruled: Result<Vec<String>, ReadFault> = session.rows(doing, queries::NAMED_CHECKS, place);
     let mut declared = DeclaredColumns::default();
     for row in columns_of(session, doing, place)? {
         let json = as_json.contains(&row.name);
@@ -164,6 +163,8 @@ fn declared_columns(
         if let Some(reason) = sorts_otherwise(&row, family, take) {
             declared.sorting.insert(row.name.clone(), reason);
         }
+        let ruled = ruled.as_ref().map_or(true, |ruled| ruled.contains(&row.name));
+        let says_more = ruled || row.says_more();
         let generated = row.extra.contains("GENERATED");
         let not_null = row.nullable == "NO";
         declared.columns.push(ColumnShape {
@@ -184,11 +185,7 @@ fn declared_columns(
             labels: Vec::new(),
             own_types: Vec::new(),
             bumped: row.extra.to_ascii_lowercase().contains("on update"),
-            says_more: Beside(
-                row.commented
-                    || row.extra.to_ascii_uppercase().contains("INVISIBLE")
-                    || ruled.contains(&row.name),
-            ),
+            says_more: Beside(says_more),
         });
         if let Some(collation) = row.collation {
             let collation = StoredCollation { name: collation, version: None };
@@ -252,6 +249,18 @@ struct ColumnRow {
     precision: Option<u64>,
     expression: Option<String>,
     commented: bool,
+}
+
+impl ColumnRow {
+    /// It has a comment, or a property that no other column of this list tells.
+    fn says_more(&self) -> bool {
+        let extra = self.extra.to_ascii_lowercase();
+        let told = ["auto_increment", "on update", "generated"].iter().any(|p| extra.contains(p));
+        // Declared so again, an older server gives it a default of its own.
+        let moment =
+            self.data_type == "timestamp" && self.nullable == "NO" && self.default.is_none();
+        self.commented || moment || (!told && !extra.trim().is_empty())
+    }
 }
 
 fn columns_of(

@@ -26,6 +26,9 @@ use crate::terminal::Terminal;
 /// Steps and questions that the text shows unless told otherwise.
 pub(crate) const STEPS_SHOWN: usize = 20;
 
+/// The remedy where a plan cannot be saved.
+const NEEDS_ROOM: &str = "it needs a folder with room that this account can write to";
+
 pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     let loaded = app::topology_file::topology(&args.scope.topology, terminal)?;
     let topology = &loaded.topology;
@@ -116,11 +119,15 @@ pub(crate) fn run(args: &PlanArgs, terminal: Terminal) -> Result<Exit> {
     // It is on the disk before it is said how it is carried out.
     if let Some((mut out, after)) = topology_out.take().zip(planned.topology_after.as_ref()) {
         let written = out.write_all(after.as_bytes()).map_err(anyhow::Error::from);
-        written.and_then(|()| out.finish()).context("cannot save the topology file of then")?;
+        written.and_then(|()| out.finish()).context(format!(
+            "cannot save the topology file that comes with the plan: {NEEDS_ROOM}"
+        ))?;
     }
     if let Some(mut out) = saved.take() {
         let written = json::plan::lines(topology, &planned, &mut out).map_err(anyhow::Error::from);
-        written.and_then(|()| out.finish()).context("cannot save the plan")?;
+        written
+            .and_then(|()| out.finish())
+            .context(format!("cannot save the plan: {NEEDS_ROOM}"))?;
     }
     match &mut target {
         Target::Stream(out) => {

@@ -114,7 +114,7 @@ pub struct ColumnShape {
     pub expression: Option<String>,
     /// An update that does not name it sets it to the moment.
     pub bumped: bool,
-    /// It also has a comment, a rule for its values or a property that is told nowhere here.
+    /// It also has a comment, a rule for its values or a property that is told nowhere here, or may have.
     pub says_more: Beside<bool>,
 }
 

@@ -106,25 +106,38 @@ pub fn moves(
     places.map(step).collect()
 }
 
-/// The order of a table's columns with those of a list in the order of the list, and which ones are moved for it.
+/// The order of a table's columns with those of a list in the order of the list, and which ones are moved for it, as few
+/// as can be: what is not moved is a longest run of columns that come in the right order already.
 #[must_use]
 pub fn arranged(columns: &[String], wanted: &[String]) -> (Vec<String>, Vec<String>) {
+    let wanted: Vec<&String> = wanted.iter().filter(|name| columns.contains(name)).collect();
+    let places: Vec<usize> =
+        columns.iter().filter_map(|own| wanted.iter().position(|name| *name == own)).collect();
+    let staying = longest_rising(&places);
     let (mut order, mut moved) = (columns.to_vec(), Vec::new());
-    for pair in wanted.windows(2) {
-        let [before, column] = pair else { continue };
-        let place = |order: &[String], name: &String| order.iter().position(|known| known == name);
-        let Some(at) = place(&order, before) else { continue };
-        let next = order[at + 1..].iter().find(|name| wanted.contains(name));
-        if next == Some(column) {
-            continue;
-        }
-        let Some(own) = place(&order, column) else { continue };
-        let column = order.remove(own);
-        let at = place(&order, before).map_or(order.len(), |at| at + 1);
-        order.insert(at, column.clone());
-        moved.push(column);
+    for (at, name) in wanted.iter().enumerate().filter(|(at, _)| !staying.contains(at)) {
+        order.retain(|known| known != *name);
+        let place = match at.checked_sub(1) {
+            Some(before) => order.iter().position(|known| known == wanted[before]).map(|at| at + 1),
+            None => order.iter().position(|known| wanted.contains(&known)),
+        };
+        order.insert(place.unwrap_or(order.len()), (*name).clone());
+        moved.push((*name).clone());
     }
     (order, moved)
+}
+
+/// A longest part of a list of different numbers that rises.
+fn longest_rising(numbers: &[usize]) -> Vec<usize> {
+    // Of each number the longest part that ends with it.
+    let mut ending: Vec<Vec<usize>> = Vec::new();
+    for (at, number) in numbers.iter().enumerate() {
+        let before = (0..at).filter(|before| numbers[*before] < *number).map(|at| &ending[at]);
+        let mut longest = before.max_by_key(|part| part.len()).cloned().unwrap_or_default();
+        longest.push(*number);
+        ending.push(longest);
+    }
+    ending.into_iter().max_by_key(Vec::len).unwrap_or_default()
 }
 
 #[cfg(test)]
@@ -188,6 +201,21 @@ mod tests {
                 of(&order, &|name| !moved.contains(name)),
                 of(&columns, &|name| !moved.contains(name))
             );
+            // Fewer moves would not do: no larger part of the columns comes in the right order as it is.
+            let rises = |part: &[String]| {
+                let place = |name: &String| wanted.iter().position(|known| known == name);
+                part.windows(2).all(|pair| place(&pair[0]) < place(&pair[1]))
+            };
+            let shared = of(&columns, &|name| wanted.contains(name));
+            let most = (0..1u32 << shared.len())
+                .map(|some| {
+                    let taken = (0..shared.len()).filter(|at| some & (1 << at) != 0);
+                    taken.map(|at| shared[at].clone()).collect::<Vec<_>>()
+                })
+                .filter(|part| rises(part))
+                .map(|part| part.len())
+                .max();
+            prop_assert_eq!(Some(shared.len() - moved.len()), most);
         }
 
         /// The engine takes the columns that are moved out, and puts each behind the one it names.

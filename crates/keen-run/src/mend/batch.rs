@@ -436,7 +436,7 @@ impl AuditSink for Differences<'_> {
     }
 }
 
-/// What is said where a server no longer tells what became of a batch.
+/// The fault where a server no longer tells what became of a batch.
 fn unsure(fault: ReadFault, node: &str, rows: usize) -> ReadFault {
     let rows = if rows == 1 { "1 row".to_owned() } else { format!("{rows} rows") };
     let what = format!(

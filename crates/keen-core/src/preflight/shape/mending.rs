@@ -205,7 +205,7 @@ impl TableChecks<'_, '_> {
                 finding = finding.advise(
                     None,
                     format!(
-                        "declare it by hand: on {} column {name} has a comment, a rule or a property that a change would drop (SHOW CREATE TABLE shows it)",
+                        "declare it by hand: on {} column {name} has a comment, a rule or a property that a change would drop, or that it has none cannot be seen (SHOW CREATE TABLE shows it)",
                         self.names(&nodes)
                     ),
                 );
